@@ -1,0 +1,117 @@
+//! Sums that carry their own rounding error.
+//!
+//! A [`Sum`] is the unevaluated total of two floats, the second the error of the first (Knuth's two-sum; the
+//! method is described in Hida, Li and Bailey, *Library for Double-Double and Quad-Double Arithmetic*, 2000).
+//! It is good to about 106 bits, so that the order of the terms does not show in the answer.
+
+/// A running sum in double-double arithmetic.
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
+pub struct Sum {
+    high: f64,
+    low: f64,
+}
+
+impl Sum {
+    /// Adds one number.
+    #[inline]
+    pub fn add(&mut self, x: f64) {
+        let (sum, error) = two_sum(self.high, x);
+        self.high = sum;
+        self.low += error;
+    }
+
+    /// Adds the exact product of two numbers.
+    #[inline]
+    pub fn add_product(&mut self, a: f64, b: f64) {
+        let product = a * b;
+        self.add(product);
+        let error = a.mul_add(b, -product);
+        if error.is_finite() {
+            self.low += error;
+        }
+    }
+
+    /// Adds another sum.
+    #[inline]
+    pub fn merge(&mut self, other: Sum) {
+        self.add(other.high);
+        self.low += other.low;
+    }
+
+    /// This sum less another.
+    #[inline]
+    pub fn minus(self, other: Sum) -> Sum {
+        let mut result = self;
+        result.add(-other.high);
+        result.low -= other.low;
+        result
+    }
+
+    /// The product of two sums.
+    #[inline]
+    pub fn times(self, other: Sum) -> Sum {
+        let mut product = Sum::default();
+        product.add_product(self.high, other.high);
+        product.low += self.high * other.low + self.low * other.high;
+        product
+    }
+
+    /// The sum divided by a number.
+    #[inline]
+    pub fn over(self, by: f64) -> Sum {
+        let quotient = self.high / by;
+        let rest = (-quotient).mul_add(by, self.high);
+        Sum { high: quotient, low: (rest + self.low) / by }
+    }
+
+    /// The total, rounded once.
+    #[inline]
+    pub fn total(self) -> f64 {
+        let total = self.high + self.low;
+        // Infinite terms leave NaN in the error; the plain sum then has the right answer.
+        if self.high.is_finite() && total.is_finite() { total } else { self.high }
+    }
+}
+
+/// The rounded sum of two floats and what the rounding lost.
+#[inline]
+fn two_sum(a: f64, b: f64) -> (f64, f64) {
+    let sum = a + b;
+    let b_part = sum - a;
+    let error = (a - (sum - b_part)) + (b - b_part);
+    (sum, error)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn small_terms_survive_large_ones() {
+        let mut sum = Sum::default();
+        for x in [1e16, 1.0, -1e16, 0.1] {
+            sum.add(x);
+        }
+        assert_eq!(sum.total(), 1.1);
+    }
+
+    #[test]
+    fn infinity_and_nan_come_through() {
+        let mut sum = Sum::default();
+        sum.add(f64::INFINITY);
+        sum.add(1.0);
+        assert_eq!(sum.total(), f64::INFINITY);
+        sum.add(f64::NEG_INFINITY);
+        assert!(sum.total().is_nan());
+    }
+
+    #[test]
+    fn products_are_exact() {
+        let mut sum = Sum::default();
+        let x = 1.0 + f64::EPSILON;
+        sum.add_product(x, x);
+        sum.add(-1.0);
+        sum.add(-2.0 * f64::EPSILON);
+        assert_eq!(sum.total(), f64::EPSILON * f64::EPSILON);
+    }
+}

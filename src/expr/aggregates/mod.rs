@@ -1,0 +1,205 @@
+//! The catalogue of aggregates: the one source of the checker, the docs and `churn help`.
+//!
+//! An aggregate is an [`Aggregate`] in a file of this folder, and one line in [`ALL`]. It keeps one state a
+//! group and is told of rows in batches; partial results of later rows are merged into those of earlier ones,
+//! never the other way round, so that an aggregate may depend on the order of rows.
+
+mod count;
+mod distinct;
+mod extremes;
+mod lists;
+mod logic;
+mod mode;
+mod pairs;
+mod quantile;
+mod sums;
+
+use std::any::Any;
+use std::sync::Arc;
+
+use arrow_array::{Array, ArrayRef};
+
+use super::functions::{Arguments, Complaint};
+use super::{Bound, Type};
+use crate::error::{Error, ErrorKind, Result};
+
+/// An aggregate function.
+pub struct Aggregate {
+    /// Its name in the language.
+    pub name: &'static str,
+    /// How it is called.
+    pub usage: &'static str,
+    /// What it gives, in a sentence.
+    pub summary: &'static str,
+    pub(crate) bind: fn(Arguments) -> Result<Made, Complaint>,
+}
+
+/// Every aggregate.
+pub const ALL: &[&[Aggregate]] = &[
+    count::AGGREGATES,
+    distinct::AGGREGATES,
+    sums::AGGREGATES,
+    quantile::AGGREGATES,
+    extremes::AGGREGATES,
+    mode::AGGREGATES,
+    logic::AGGREGATES,
+    lists::AGGREGATES,
+    pairs::AGGREGATES,
+];
+
+/// All aggregates of the catalogue.
+pub fn all() -> impl Iterator<Item = &'static Aggregate> {
+    ALL.iter().flat_map(|family| family.iter())
+}
+
+/// Finds an aggregate by its name.
+pub fn find(name: &str) -> Option<&'static Aggregate> {
+    all().find(|a| a.name == name)
+}
+
+/// Makes the accumulator of an aggregate.
+pub(crate) type Maker = Arc<dyn Fn() -> Box<dyn Accumulator> + Send + Sync>;
+
+/// A checked aggregate call.
+#[derive(Clone)]
+pub(crate) struct Made {
+    pub(crate) args: Vec<Bound>,
+    /// The type of the result.
+    pub(crate) kind: Type,
+    pub(crate) make: Maker,
+}
+
+/// The states of one aggregate for all groups.
+pub(crate) trait Accumulator: Send {
+    /// Makes room for groups `0..groups`.
+    fn grow(&mut self, groups: usize);
+    /// Adds the rows of a batch; `groups` has the group of each.
+    fn update(&mut self, groups: &[u32], args: &[ArrayRef]) -> Result<()>;
+    /// Adds another accumulator's states, of later rows; pairs are (theirs, ours).
+    fn merge(&mut self, other: &mut dyn Accumulator, pairs: &[(u32, u32)]) -> Result<()>;
+    /// Forgets all groups.
+    fn clear(&mut self);
+    /// The results, one a group.
+    fn finish(&mut self) -> Result<ArrayRef>;
+    /// Bytes in use.
+    fn memory(&self) -> usize;
+    /// For the downcast in `merge`.
+    fn as_any(&mut self) -> &mut dyn Any;
+}
+
+/// One group's state.
+pub(crate) trait State: Default + Send + 'static {
+    /// Adds the state of later rows.
+    fn merge(&mut self, later: &mut Self);
+    /// Bytes held outside the state itself.
+    fn heap(&self) -> usize {
+        0
+    }
+}
+
+/// An accumulator made of a state a group and two closures.
+struct States<S, U, F> {
+    states: Vec<S>,
+    update: U,
+    finish: F,
+}
+
+impl<S, U, F> Accumulator for States<S, U, F>
+where
+    S: State,
+    U: Fn(&mut [S], &[u32], &[ArrayRef]) -> Result<()> + Send + 'static,
+    F: Fn(&mut [S]) -> Result<ArrayRef> + Send + 'static,
+{
+    fn grow(&mut self, groups: usize) {
+        if groups > self.states.len() {
+            self.states.resize_with(groups, S::default);
+        }
+    }
+
+    fn update(&mut self, groups: &[u32], args: &[ArrayRef]) -> Result<()> {
+        (self.update)(&mut self.states, groups, args)
+    }
+
+    fn merge(&mut self, other: &mut dyn Accumulator, pairs: &[(u32, u32)]) -> Result<()> {
+        let Some(other) = other.as_any().downcast_mut::<Self>() else {
+            return Err(Error::new(ErrorKind::Internal, "Two aggregates of different kinds were to be merged."));
+        };
+        for (theirs, ours) in pairs {
+            if let (Some(from), Some(to)) =
+                (other.states.get_mut(*theirs as usize), self.states.get_mut(*ours as usize))
+            {
+                to.merge(from);
+            }
+        }
+        Ok(())
+    }
+
+    fn clear(&mut self) {
+        self.states.clear();
+    }
+
+    fn finish(&mut self) -> Result<ArrayRef> {
+        (self.finish)(&mut self.states)
+    }
+
+    fn memory(&self) -> usize {
+        self.states.capacity() * size_of::<S>() + self.states.iter().map(State::heap).sum::<usize>()
+    }
+
+    fn as_any(&mut self) -> &mut dyn Any {
+        self
+    }
+}
+
+/// Checks done: the aggregate with its arguments, its result's type and its two closures.
+fn made<S, U, F>(args: Arguments, kind: Type, update: U, finish: F) -> Made
+where
+    S: State,
+    U: Fn(&mut [S], &[u32], &[ArrayRef]) -> Result<()> + Clone + Send + Sync + 'static,
+    F: Fn(&mut [S]) -> Result<ArrayRef> + Clone + Send + Sync + 'static,
+{
+    Made {
+        args: args.values,
+        kind,
+        make: Arc::new(move || {
+            Box::new(States { states: Vec::<S>::new(), update: update.clone(), finish: finish.clone() })
+        }),
+    }
+}
+
+/// The argument at `i`.
+fn column(args: &[ArrayRef], i: usize) -> Result<&ArrayRef> {
+    args.get(i).ok_or_else(|| Error::new(ErrorKind::Internal, "An aggregate lacks an argument."))
+}
+
+/// Calls `f` with the group's state and the row of each row where none of the columns is null.
+#[inline]
+fn each_valid<S>(states: &mut [S], groups: &[u32], columns: &[&ArrayRef], mut f: impl FnMut(&mut S, usize)) {
+    let nulls = columns.iter().fold(None, |nulls, column| {
+        arrow_buffer::NullBuffer::union(nulls.as_ref(), column.logical_nulls().as_ref())
+    });
+    match nulls.filter(|n| n.null_count() > 0) {
+        None => {
+            for (row, group) in groups.iter().enumerate() {
+                if let Some(state) = states.get_mut(*group as usize) {
+                    f(state, row);
+                }
+            }
+        }
+        Some(nulls) => {
+            for (row, group) in groups.iter().enumerate() {
+                if nulls.is_valid(row)
+                    && let Some(state) = states.get_mut(*group as usize)
+                {
+                    f(state, row);
+                }
+            }
+        }
+    }
+}
+
+/// The value at `row` of a slice that is as long as the batch.
+#[inline]
+fn at<T: Copy + Default>(values: &[T], row: usize) -> T {
+    values.get(row).copied().unwrap_or_default()
+}

@@ -1,0 +1,200 @@
+//! `sum`, `mean`, `variance` and `stddev`.
+//!
+//! Sums of whole numbers and decimals are accumulated in 128 bits and must fit at the end; sums of floats
+//! carry their rounding error, so that their order does not show.
+
+use std::sync::Arc;
+
+use arrow_array::cast::AsArray;
+use arrow_array::types::{Decimal128Type, Float64Type, Int64Type};
+use arrow_array::{Float64Array, Int64Array};
+use churn_kernels::double::Sum;
+
+use super::super::functions::{Arguments, Complaint};
+use super::super::{Type, arithmetic};
+use super::{Aggregate, Made, State, at, column, each_valid, made};
+use crate::error::{Error, ErrorKind, Result};
+
+pub(super) const AGGREGATES: &[Aggregate] = &[
+    Aggregate { name: "sum", usage: "sum(x)", summary: "The sum; of whole numbers a whole number.", bind: sum },
+    Aggregate { name: "mean", usage: "mean(x)", summary: "The arithmetic mean, a float.", bind: mean },
+    Aggregate {
+        name: "stddev",
+        usage: "stddev(x)",
+        summary: "The sample standard deviation; null of fewer than two values.",
+        bind: |args| spread(args, |variance| variance.sqrt()),
+    },
+    Aggregate {
+        name: "variance",
+        usage: "variance(x)",
+        summary: "The sample variance; null of fewer than two values.",
+        bind: |args| spread(args, |variance| variance),
+    },
+];
+
+#[derive(Default)]
+struct Whole {
+    sum: i128,
+    count: i64,
+    overflow: bool,
+}
+
+impl Whole {
+    #[inline]
+    fn add(&mut self, value: i128) {
+        let (sum, overflow) = self.sum.overflowing_add(value);
+        self.sum = sum;
+        self.overflow |= overflow;
+        self.count += 1;
+    }
+}
+
+impl State for Whole {
+    fn merge(&mut self, later: &mut Self) {
+        let count = self.count + later.count;
+        self.add(later.sum);
+        self.overflow |= later.overflow;
+        self.count = count;
+    }
+}
+
+#[derive(Default)]
+struct Real {
+    sum: Sum,
+    count: i64,
+}
+
+impl State for Real {
+    fn merge(&mut self, later: &mut Self) {
+        self.sum.merge(later.sum);
+        self.count += later.count;
+    }
+}
+
+fn too_large() -> Error {
+    Error::new(ErrorKind::Data, "A sum of whole numbers overflows.")
+        .why("int holds numbers up to 9223372036854775807.")
+        .next("Sum floats instead: sum(cast(x as float)).")
+}
+
+fn sum(mut args: Arguments) -> Result<Made, Complaint> {
+    args.count(1..=1)?;
+    Ok(match args.number(0)? {
+        Type::Int => made(
+            args,
+            Type::Int,
+            |states: &mut [Whole], groups, args| {
+                let array = column(args, 0)?;
+                let values = array.as_primitive::<Int64Type>().values();
+                each_valid(states, groups, &[array], |state, row| state.add(i128::from(at(values, row))));
+                Ok(())
+            },
+            |states| {
+                let sums: Result<Int64Array> = states
+                    .iter()
+                    .map(|s| match (s.count, i64::try_from(s.sum)) {
+                        (0, _) => Ok(None),
+                        (_, Ok(sum)) => Ok(Some(sum)),
+                        (_, Err(_)) => Err(too_large()),
+                    })
+                    .collect();
+                Ok(Arc::new(sums?))
+            },
+        ),
+        Type::Decimal(_, scale) => made(
+            args,
+            Type::Decimal(38, scale),
+            |states: &mut [Whole], groups, args| {
+                let array = column(args, 0)?;
+                let values = array.as_primitive::<Decimal128Type>().values();
+                each_valid(states, groups, &[array], |state, row| state.add(at(values, row)));
+                Ok(())
+            },
+            move |states| {
+                if states.iter().any(|s| s.overflow || s.sum.unsigned_abs() >= 10u128.pow(38)) {
+                    return Err(too_large());
+                }
+                let nulls = arrow_buffer::NullBuffer::from_iter(states.iter().map(|s| s.count > 0));
+                let sums = states.iter().map(|s| s.sum).collect();
+                Ok(Arc::new(arithmetic::decimal_array(sums, 38, scale, Some(nulls))?))
+            },
+        ),
+        _ => made(args, Type::Float, add_floats, |states| {
+            let sums = states.iter().map(|s: &Real| (s.count > 0).then(|| s.sum.total()));
+            Ok(Arc::new(sums.collect::<Float64Array>()))
+        }),
+    })
+}
+
+fn add_floats(states: &mut [Real], groups: &[u32], args: &[arrow_array::ArrayRef]) -> Result<()> {
+    let array = column(args, 0)?;
+    let values = array.as_primitive::<Float64Type>().values();
+    each_valid(states, groups, &[array], |state, row| {
+        state.sum.add(at(values, row));
+        state.count += 1;
+    });
+    Ok(())
+}
+
+fn mean(mut args: Arguments) -> Result<Made, Complaint> {
+    args.count(1..=1)?;
+    args.number(0)?;
+    args.want(0, &Type::Float)?;
+    Ok(made(args, Type::Float, add_floats, |states| {
+        let means = states.iter().map(|s: &Real| (s.count > 0).then(|| s.sum.over(s.count as f64).total()));
+        Ok(Arc::new(means.collect::<Float64Array>()))
+    }))
+}
+
+#[derive(Default)]
+struct Squares {
+    sum: Sum,
+    squares: Sum,
+    count: i64,
+}
+
+impl State for Squares {
+    fn merge(&mut self, later: &mut Self) {
+        self.sum.merge(later.sum);
+        self.squares.merge(later.squares);
+        self.count += later.count;
+    }
+}
+
+fn spread(mut args: Arguments, of_variance: fn(f64) -> f64) -> Result<Made, Complaint> {
+    args.count(1..=1)?;
+    args.number(0)?;
+    args.want(0, &Type::Float)?;
+    Ok(made(
+        args,
+        Type::Float,
+        |states: &mut [Squares], groups, args| {
+            let array = column(args, 0)?;
+            let values = array.as_primitive::<Float64Type>().values();
+            each_valid(states, groups, &[array], |state, row| {
+                let x = at(values, row);
+                state.sum.add(x);
+                state.squares.add_product(x, x);
+                state.count += 1;
+            });
+            Ok(())
+        },
+        move |states| {
+            let results = states.iter().map(|s| {
+                let about_mean = about_mean(s.squares, s.sum, s.sum, s.count);
+                (s.count > 1).then(|| of_variance(not_below_zero(about_mean) / (s.count - 1) as f64))
+            });
+            Ok(Arc::new(results.collect::<Float64Array>()))
+        },
+    ))
+}
+
+/// Σxy − Σx·Σy / n: the products about their means.
+pub(super) fn about_mean(products: Sum, x: Sum, y: Sum, count: i64) -> f64 {
+    products.minus(x.times(y).over(count as f64)).total()
+}
+
+/// A sum of squares, whose rounding may leave it a little below zero.
+pub(super) fn not_below_zero(squares: f64) -> f64 {
+    if squares < 0.0 { 0.0 } else { squares }
+}

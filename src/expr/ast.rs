@@ -1,0 +1,257 @@
+//! The expression tree as it is written: names not yet looked up, types not yet known.
+
+use super::{Scalar, Type};
+use crate::error::Span;
+
+/// An expression with its place in the text.
+#[derive(Clone, Debug)]
+pub struct Expr {
+    /// What it is.
+    pub kind: Kind,
+    /// Where it stands.
+    pub span: Span,
+}
+
+/// The forms of an expression.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub enum Kind {
+    /// A literal.
+    Literal(Scalar),
+    /// A column's name.
+    Name(String),
+    /// A parameter, `$name`.
+    Parameter(String),
+    /// `-x`.
+    Negate(Box<Expr>),
+    /// `not x`.
+    Not(Box<Expr>),
+    /// Two operands and an operator.
+    Binary(Binary, Box<Expr>, Box<Expr>),
+    /// `x between low and high`.
+    Between(Box<Expr>, Box<Expr>, Box<Expr>, Sense),
+    /// `x in (a, b)`.
+    In(Box<Expr>, Vec<Expr>, Sense),
+    /// `x like pattern`.
+    Like(Box<Expr>, Box<Expr>, Sense),
+    /// `x is null`.
+    IsNull(Box<Expr>, Sense),
+    /// `x is distinct from y`.
+    IsDistinct(Box<Expr>, Box<Expr>, Sense),
+    /// `case when c then a … else e end`.
+    Case(Vec<(Expr, Expr)>, Option<Box<Expr>>),
+    /// `name(a, b)`.
+    Call(String, Vec<Expr>),
+    /// `cast(x as T format 'p')`, or `try_cast`.
+    Cast(Box<Cast>),
+    /// `aggregate where (condition)`.
+    Where(Box<Expr>, Box<Expr>),
+    /// `aggregate per keys`.
+    Per(Box<Expr>, Keys),
+    /// `each …`: one output for each column of a set.
+    Each(ColumnSet),
+}
+
+/// A cast's parts.
+#[derive(Clone, Debug)]
+pub struct Cast {
+    /// What is cast.
+    pub from: Expr,
+    /// The type it becomes.
+    pub to: Type,
+    /// The strftime pattern, if one is given.
+    pub format: Option<String>,
+    /// Whether a bad value is null instead of an error.
+    pub lenient: bool,
+}
+
+/// Whether `not` stands in a predicate.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Sense {
+    /// As it is.
+    Plain,
+    /// With `not`.
+    Not,
+}
+
+/// The operators between two operands.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[allow(missing_docs)]
+pub enum Binary {
+    Or,
+    And,
+    Equal,
+    NotEqual,
+    Less,
+    LessEqual,
+    Greater,
+    GreaterEqual,
+    Add,
+    Subtract,
+    Concat,
+    Multiply,
+    Divide,
+    Div,
+    Mod,
+}
+
+impl Binary {
+    /// The operator as it is written.
+    pub fn symbol(self) -> &'static str {
+        match self {
+            Binary::Or => "or",
+            Binary::And => "and",
+            Binary::Equal => "=",
+            Binary::NotEqual => "<>",
+            Binary::Less => "<",
+            Binary::LessEqual => "<=",
+            Binary::Greater => ">",
+            Binary::GreaterEqual => ">=",
+            Binary::Add => "+",
+            Binary::Subtract => "-",
+            Binary::Concat => "||",
+            Binary::Multiply => "*",
+            Binary::Divide => "/",
+            Binary::Div => "div",
+            Binary::Mod => "mod",
+        }
+    }
+
+    /// How tightly it binds; larger is tighter.
+    pub(crate) fn tightness(self) -> u8 {
+        match self {
+            Binary::Or => 1,
+            Binary::And => 2,
+            Binary::Add | Binary::Subtract | Binary::Concat => 5,
+            Binary::Multiply | Binary::Divide | Binary::Div | Binary::Mod => 6,
+            _ => 4,
+        }
+    }
+
+    /// Whether it compares.
+    pub fn is_comparison(self) -> bool {
+        self.tightness() == 4
+    }
+}
+
+/// What an aggregate is taken over.
+#[derive(Clone, Debug)]
+pub enum Keys {
+    /// `per table`: all rows.
+    Table,
+    /// `per (a, b)`.
+    Columns(Vec<ColumnRef>),
+}
+
+/// A column's name, or a set of them.
+#[derive(Clone, Debug)]
+pub enum ColumnRef {
+    /// One column.
+    Name(String, Span),
+    /// A set.
+    Set(ColumnSet),
+}
+
+/// A set of columns: `each number except litres`.
+#[derive(Clone, Debug)]
+pub struct ColumnSet {
+    /// Which columns.
+    pub of: SetOf,
+    /// Columns left out.
+    pub except: Vec<(String, Span)>,
+    /// Where it stands.
+    pub span: Span,
+}
+
+/// Which columns a set takes.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[allow(missing_docs)]
+pub enum SetOf {
+    All,
+    Number,
+    Text,
+    Date,
+    Bool,
+    /// A pattern with `*` and `?`.
+    Like(String),
+    /// A regular expression.
+    Matching(String),
+    /// Positions, from 1, both ends included.
+    Positions(usize, usize),
+    /// Names.
+    Names(Vec<String>),
+}
+
+impl Expr {
+    /// Makes an expression at a place.
+    pub fn new(kind: Kind, span: Span) -> Expr {
+        Expr { kind, span }
+    }
+
+    /// Calls `f` on each direct part.
+    pub fn for_each_part<'a>(&'a self, f: &mut dyn FnMut(&'a Expr)) {
+        match &self.kind {
+            Kind::Literal(_) | Kind::Name(_) | Kind::Parameter(_) | Kind::Each(_) => {}
+            Kind::Negate(x) | Kind::Not(x) | Kind::IsNull(x, _) | Kind::Per(x, _) => f(x),
+            Kind::Binary(_, a, b) | Kind::Like(a, b, _) | Kind::IsDistinct(a, b, _) | Kind::Where(a, b) => {
+                f(a);
+                f(b);
+            }
+            Kind::Between(a, b, c, _) => [a, b, c].into_iter().for_each(|x| f(x)),
+            Kind::In(x, list, _) => {
+                f(x);
+                list.iter().for_each(f);
+            }
+            Kind::Case(arms, otherwise) => {
+                for (condition, value) in arms {
+                    f(condition);
+                    f(value);
+                }
+                if let Some(x) = otherwise {
+                    f(x);
+                }
+            }
+            Kind::Call(_, args) => args.iter().for_each(f),
+            Kind::Cast(cast) => f(&cast.from),
+        }
+    }
+
+    /// Rebuilds the expression with each direct part replaced.
+    pub fn map_parts(&self, f: &mut dyn FnMut(&Expr) -> Expr) -> Expr {
+        let mut boxed = |x: &Expr| Box::new(f(x));
+        let kind = match &self.kind {
+            Kind::Literal(_) | Kind::Name(_) | Kind::Parameter(_) | Kind::Each(_) => self.kind.clone(),
+            Kind::Negate(x) => Kind::Negate(boxed(x)),
+            Kind::Not(x) => Kind::Not(boxed(x)),
+            Kind::IsNull(x, s) => Kind::IsNull(boxed(x), *s),
+            Kind::Per(x, keys) => Kind::Per(boxed(x), keys.clone()),
+            Kind::Binary(op, a, b) => Kind::Binary(*op, boxed(a), boxed(b)),
+            Kind::Like(a, b, s) => Kind::Like(boxed(a), boxed(b), *s),
+            Kind::IsDistinct(a, b, s) => Kind::IsDistinct(boxed(a), boxed(b), *s),
+            Kind::Where(a, b) => Kind::Where(boxed(a), boxed(b)),
+            Kind::Between(a, b, c, s) => Kind::Between(boxed(a), boxed(b), boxed(c), *s),
+            Kind::In(x, list, s) => Kind::In(boxed(x), list.iter().map(f).collect(), *s),
+            Kind::Case(arms, otherwise) => Kind::Case(
+                arms.iter().map(|(c, v)| (f(c), f(v))).collect(),
+                otherwise.as_ref().map(|x| Box::new(f(x))),
+            ),
+            Kind::Call(name, args) => Kind::Call(name.clone(), args.iter().map(f).collect()),
+            Kind::Cast(cast) => Kind::Cast(Box::new(Cast { from: f(&cast.from), ..(**cast).clone() })),
+        };
+        Expr { kind, span: self.span }
+    }
+
+    /// The first column set in the expression.
+    pub fn first_set(&self) -> Option<&ColumnSet> {
+        if let Kind::Each(set) = &self.kind {
+            return Some(set);
+        }
+        let mut found = None;
+        self.for_each_part(&mut |part| {
+            if found.is_none() {
+                found = part.first_set();
+            }
+        });
+        found
+    }
+}

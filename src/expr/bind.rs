@@ -1,0 +1,696 @@
+//! Names to columns, functions to kernels, silent conversions written out.
+//!
+//! A mistake is noted with its place and gives an expression of unknown type, which fits everywhere, so that
+//! one check finds them all without one mistake causing messages about the next.
+
+use std::sync::Arc;
+
+use super::ast::{Binary, ColumnRef, Expr, Keys, Kind, Sense};
+use super::expand::{Environment, columns_of_list, unknown_column};
+use super::functions::{self, Arguments, Complaint};
+use super::{Bound, ColumnId, Field, Node, Scalar, Type, aggregates, arithmetic, cast, compare, fold, pattern};
+use crate::error::{Error, ErrorKind, Result, SourceText, Span, nearest};
+use crate::text::{comma, name};
+
+/// Gives out column ids.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Ids(ColumnId);
+
+impl Ids {
+    pub(crate) fn next(&mut self) -> ColumnId {
+        self.0 += 1;
+        self.0
+    }
+}
+
+/// An aggregate of a `group`, `total` or `per`.
+#[derive(Clone)]
+pub(crate) struct AggregateCall {
+    /// The column it makes.
+    pub(crate) field: Field,
+    /// As it is written.
+    pub(crate) text: String,
+    pub(crate) made: aggregates::Made,
+    /// The condition of `where (…)`.
+    pub(crate) only: Option<Bound>,
+}
+
+/// An aggregate beside each row, with the keys of the row's group.
+#[derive(Clone)]
+pub(crate) struct PerCall {
+    pub(crate) keys: Vec<ColumnId>,
+    pub(crate) call: AggregateCall,
+}
+
+/// What aggregates may do where an expression stands.
+pub(crate) enum Place<'a> {
+    /// None may stand here, not even with `per`; the text says why.
+    NoAggregates(&'static str),
+    /// One with `per` may.
+    Rows(&'a mut Vec<PerCall>),
+    /// Bare ones may, and beside them only the keys.
+    Groups { keys: &'a [Field], calls: &'a mut Vec<AggregateCall> },
+}
+
+/// Binds the expressions of one step.
+pub(crate) struct Binder<'a> {
+    pub(crate) source: &'a Arc<SourceText>,
+    pub(crate) environment: &'a Environment,
+    pub(crate) fields: &'a [Field],
+    pub(crate) ids: &'a mut Ids,
+    pub(crate) errors: &'a mut Vec<Error>,
+}
+
+impl Binder<'_> {
+    /// Binds an expression; what is wrong with it is noted.
+    pub(crate) fn bind(&mut self, expr: &Expr, place: &mut Place<'_>) -> Bound {
+        match self.environment.expand(expr, self.source) {
+            Ok(expanded) => {
+                let bound = self.expression(&expanded, place);
+                if bound.kind == Type::Interval {
+                    let what = "An interval is no value of a column.";
+                    return self.wrong(expr.span, Error::new(ErrorKind::Type, what).next("Add it to a date."));
+                }
+                bound
+            }
+            Err(error) => {
+                self.errors.push(error);
+                Bound::unknown()
+            }
+        }
+    }
+
+    /// Binds a condition.
+    pub(crate) fn condition(&mut self, expr: &Expr, place: &mut Place<'_>) -> Bound {
+        let bound = self.bind(expr, place);
+        if matches!(bound.kind, Type::Bool | Type::Unknown) {
+            return bound;
+        }
+        if bound.kind == Type::Null {
+            return cast::silently(bound, &Type::Bool).unwrap_or_else(Bound::unknown);
+        }
+        let what = format!("A condition is needed here, and this is {}.", bound.kind);
+        self.wrong(expr.span, Error::new(ErrorKind::Type, what).next("Compare it with something: litres > 0."))
+    }
+
+    fn wrong(&mut self, span: Span, error: Error) -> Bound {
+        self.errors.push(error.at(self.source, span));
+        Bound::unknown()
+    }
+
+    fn type_error(&mut self, span: Span, what: String, next: &str) -> Bound {
+        let error = Error::new(ErrorKind::Type, what);
+        self.wrong(span, if next.is_empty() { error } else { error.next(next) })
+    }
+
+    fn expression(&mut self, expr: &Expr, place: &mut Place<'_>) -> Bound {
+        let span = expr.span;
+        let bound = match &expr.kind {
+            Kind::Literal(value) => Bound::literal(value.clone()),
+            Kind::Name(column) => return self.column(column, span, place),
+            Kind::Parameter(parameter) => {
+                return self.wrong(span, Error::new(ErrorKind::Name, format!("There is no parameter ${parameter}.")));
+            }
+            Kind::Each(set) => {
+                let error = Error::new(ErrorKind::Check, format!("{set} cannot stand here."));
+                return self.wrong(span, error.why("A set makes one output for each column; here there is one.").next("Name the column."));
+            }
+            Kind::Negate(x) => {
+                let x = self.expression(x, place);
+                self.negate(x, span)
+            }
+            Kind::Not(x) => {
+                let inner = self.expression(x, place);
+                match self.wanted(inner, &Type::Bool, x.span, "not") {
+                    Some(x) => functions::not(x),
+                    None => Bound::unknown(),
+                }
+            }
+            Kind::Binary(op @ (Binary::And | Binary::Or), a, b) => {
+                let (left, right) = (self.expression(a, place), self.expression(b, place));
+                let left = self.wanted(left, &Type::Bool, a.span, op.symbol());
+                let right = self.wanted(right, &Type::Bool, b.span, op.symbol());
+                let (Some(left), Some(right)) = (left, right) else { return Bound::unknown() };
+                let (left, right) = (Box::new(left), Box::new(right));
+                let node = if *op == Binary::And { Node::And(left, right) } else { Node::Or(left, right) };
+                Bound { node, kind: Type::Bool }
+            }
+            Kind::Binary(op, a, b) => {
+                let (left, right) = (self.expression(a, place), self.expression(b, place));
+                if left.kind == Type::Unknown || right.kind == Type::Unknown {
+                    return Bound::unknown();
+                }
+                if op.is_comparison() {
+                    self.comparison(*op, left, right, span)
+                } else {
+                    self.arithmetic(*op, left, right, span)
+                }
+            }
+            Kind::Between(x, low, high, sense) => {
+                let value = self.expression(x, place);
+                let low = self.expression(low, place);
+                let high = self.expression(high, place);
+                let above = self.comparison(Binary::GreaterEqual, value.clone(), low, span);
+                let below = self.comparison(Binary::LessEqual, value, high, span);
+                let both = Bound { node: Node::And(Box::new(above), Box::new(below)), kind: Type::Bool };
+                negated(both, *sense)
+            }
+            Kind::In(x, list, sense) => {
+                let value = self.expression(x, place);
+                let mut any: Option<Bound> = None;
+                for item in list {
+                    let other = self.expression(item, place);
+                    let equal = self.comparison(Binary::Equal, value.clone(), other, item.span);
+                    any = Some(match any {
+                        None => equal,
+                        Some(before) => Bound { node: Node::Or(Box::new(before), Box::new(equal)), kind: Type::Bool },
+                    });
+                }
+                negated(any.unwrap_or_else(Bound::unknown), *sense)
+            }
+            Kind::Like(x, wanted, sense) => {
+                let values = vec![self.expression(x, place), self.expression(wanted, place)];
+                let args = Arguments { name: "like", usage: "x like 'F%'", values };
+                let spans = [x.span, wanted.span];
+                let like = self.complained(functions::like(args), span, &spans);
+                negated(like, *sense)
+            }
+            Kind::IsNull(x, sense) => negated(functions::is_null(self.expression(x, place)), *sense),
+            Kind::IsDistinct(a, b, sense) => {
+                let (left, right) = (self.expression(a, place), self.expression(b, place));
+                match self.united(left, right, span) {
+                    None => Bound::unknown(),
+                    Some((left, right, kind)) => {
+                        let args =
+                            Arguments { name: "is distinct from", usage: "a is distinct from b", values: vec![left, right] };
+                        let distinct = args.call(Type::Bool, move |args, rows, _| {
+                            let (a, b) = (functions::arg(args, 0), functions::arg(args, 1));
+                            Ok(compare::is_distinct(&kind, &a, &b, rows))
+                        });
+                        negated(distinct, *sense)
+                    }
+                }
+            }
+            Kind::Case(arms, otherwise) => return self.case(arms, otherwise.as_deref(), place),
+            Kind::Call(function, args) => return self.call(function, args, span, place),
+            Kind::Cast(inner) => {
+                let from = self.expression(&inner.from, place);
+                self.cast(from, inner, span)
+            }
+            Kind::Where(..) => return self.aggregate(expr, place),
+            Kind::Per(aggregate, keys) => return self.per(aggregate, keys, span, place),
+        };
+        fold::constant(bound)
+    }
+
+    fn column(&mut self, column: &str, span: Span, place: &Place<'_>) -> Bound {
+        if let Place::Groups { keys, .. } = place {
+            if let Some(key) = keys.iter().find(|f| f.name == column) {
+                return Bound::column(key);
+            }
+            if self.fields.iter().any(|f| f.name == column) {
+                let what = format!("{} is neither a key nor inside an aggregate.", name(column));
+                let error = Error::new(ErrorKind::Check, what)
+                    .why("A group has many rows, and so many values of it.")
+                    .next(format!("Take one of them, such as max({0}) or first({0}), or make it a key.", name(column)));
+                return self.wrong(span, error);
+            }
+        }
+        match self.fields.iter().find(|f| f.name == column) {
+            Some(field) => Bound::column(field),
+            None => {
+                let mut error = unknown_column(column, self.fields, self.source, span);
+                if functions::find(column).is_some() || aggregates::find(column).is_some() {
+                    error = error.next(format!("{column} is a function: write {column}(…)."));
+                }
+                self.wrong(span, error)
+            }
+        }
+    }
+
+    /// The value turned silently into a type, or a note.
+    fn wanted(&mut self, bound: Bound, kind: &Type, span: Span, by: &str) -> Option<Bound> {
+        if bound.kind == Type::Unknown {
+            return None;
+        }
+        let found = bound.kind.clone();
+        let converted = cast::silently(bound, kind);
+        if converted.is_none() {
+            let need = if *kind == Type::Bool { "conditions".to_owned() } else { kind.to_string() };
+            self.type_error(span, format!("{by} needs {need}, and this is {found}."), "");
+        }
+        converted
+    }
+
+    /// Both sides in the one type they share; a text literal beside a date is read as one.
+    fn united(&mut self, a: Bound, b: Bound, span: Span) -> Option<(Bound, Bound, Type)> {
+        if a.kind == Type::Unknown || b.kind == Type::Unknown {
+            return None;
+        }
+        let (a, b) = match (self.dated(a, &b.kind.clone(), span)?, b) {
+            (a, b) => {
+                let kind = a.kind.clone();
+                (a, self.dated(b, &kind, span)?)
+            }
+        };
+        let Some(shared) = a.kind.unite(&b.kind) else {
+            let mut next = String::new();
+            if a.kind == Type::Text || b.kind == Type::Text {
+                let other = if a.kind == Type::Text { &b.kind } else { &a.kind };
+                next = format!("Turn the text into one: cast(… as {other}), or the other into text: cast(… as text).");
+            }
+            self.type_error(span, format!("{} and {} do not compare.", a.kind, b.kind), &next);
+            return None;
+        };
+        let shared = if shared == Type::Null { Type::Bool } else { shared };
+        Some((cast::silently(a, &shared)?, cast::silently(b, &shared)?, shared))
+    }
+
+    /// A text literal beside a date, time or timestamp, read as one.
+    fn dated(&mut self, bound: Bound, other: &Type, span: Span) -> Option<Bound> {
+        let Some(Scalar::Text(text)) = bound.as_literal() else { return Some(bound) };
+        if !matches!(other, Type::Date | Type::Time | Type::Timestamp) {
+            return Some(bound);
+        }
+        let read = match (cast::dated_literal(text, other), other) {
+            (Some(value), _) => Some(value),
+            // A moment beside a date: the date is compared at its midnight.
+            (None, Type::Date) => cast::dated_literal(text, &Type::Timestamp),
+            (None, _) => None,
+        };
+        if read.is_none() {
+            let example = if *other == Type::Time { "'06:30:00'" } else { "'2026-03-01'" };
+            let what = format!("'{text}' is not a {other} of the calendar.");
+            self.type_error(span, what, &format!("Write it as in {example}."));
+        }
+        read.map(Bound::literal)
+    }
+
+    fn comparison(&mut self, op: Binary, a: Bound, b: Bound, span: Span) -> Bound {
+        match self.united(a, b, span) {
+            Some((a, b, kind)) => fold::constant(functions::compare(op, kind, a, b)),
+            None => Bound::unknown(),
+        }
+    }
+
+    fn negate(&mut self, x: Bound, span: Span) -> Bound {
+        match (&x.kind, x.as_literal()) {
+            (Type::Unknown, _) => x,
+            (_, Some(Scalar::Interval(i))) => Bound::literal(Scalar::Interval(super::Interval {
+                months: -i.months,
+                days: -i.days,
+                micros: -i.micros,
+            })),
+            (Type::Null, _) => Bound { node: x.node, kind: Type::Float },
+            (kind, _) if kind.is_number() => {
+                let kind = kind.clone();
+                let result = kind.clone();
+                let args = Arguments { name: "-", usage: "-x", values: vec![x] };
+                let kernel = move |args: &[super::Column], rows: usize, events: &mut super::Events| {
+                    arithmetic::negate(&kind, &functions::arg(args, 0), rows, events)
+                };
+                if result == Type::Float { args.call(result, kernel) } else { args.loud_call(result, kernel) }
+            }
+            (kind, _) => {
+                let what = format!("- needs a number, and this is {kind}.");
+                self.type_error(span, what, "")
+            }
+        }
+    }
+
+    fn arithmetic(&mut self, op: Binary, a: Bound, b: Bound, span: Span) -> Bound {
+        use Type::{Date, Float, Int, Interval, Text, Time, Timestamp};
+        let (left, right) = (a.kind.clone(), b.kind.clone());
+        let symbol = op.symbol();
+        let two = |a, b| Arguments { name: symbol, usage: "a + b", values: vec![a, b] };
+        let arg = functions::arg;
+        match (op, &left, &right) {
+            (Binary::Concat, _, _) => {
+                let (Some(a), Some(b)) = (cast::silently(a, &Text), cast::silently(b, &Text)) else {
+                    let kind = if left == Text { right } else { left };
+                    return self.type_error(
+                        span,
+                        format!("|| joins texts, and this is {kind}."),
+                        "Turn it into text: cast(… as text).",
+                    );
+                };
+                two(a, b).call(Text, move |args, rows, _| Ok(arithmetic::concat(&arg(args, 0), &arg(args, 1), rows)))
+            }
+            (Binary::Subtract, Date, Date) => two(a, b)
+                .call(Int, move |args, rows, _| Ok(arithmetic::days_between(&arg(args, 0), &arg(args, 1), rows))),
+            (Binary::Subtract, Date | Timestamp, Date | Timestamp) => {
+                let (Some(a), Some(b)) = (cast::silently(a, &Timestamp), cast::silently(b, &Timestamp)) else {
+                    return Bound::unknown();
+                };
+                two(a, b).call(Float, move |args, rows, _| {
+                    Ok(arithmetic::seconds_between(&arg(args, 0), &arg(args, 1), rows))
+                })
+            }
+            (Binary::Add | Binary::Subtract, Date | Timestamp, Interval) => self.shifted(op, a, &b),
+            (Binary::Add, Interval, Date | Timestamp) => self.shifted(op, b, &a),
+            (_, Date | Time | Timestamp, kind) | (_, kind, Date | Time | Timestamp) if kind.is_number() => {
+                let what = format!("{left} {symbol} {right} means nothing.");
+                self.type_error(span, what, "Days are added as an interval: collected_on + interval '7' day.")
+            }
+            _ => self.numeric(op, a, b, span),
+        }
+    }
+
+    fn numeric(&mut self, op: Binary, a: Bound, b: Bound, span: Span) -> Bound {
+        let symbol = op.symbol();
+        let arg = functions::arg;
+        let is_number = |kind: &Type| kind.is_number() || *kind == Type::Null;
+        if !is_number(&a.kind) || !is_number(&b.kind) {
+            let other = if is_number(&a.kind) { &b.kind } else { &a.kind };
+            let next = match (op, other) {
+                (Binary::Add, Type::Text) => "Texts are joined with ||; a number in a text is cast(… as float).",
+                (_, Type::Text) => "Turn the text into a number: cast(… as float).",
+                _ => "",
+            };
+            return self.type_error(span, format!("{symbol} needs numbers, and this is {other}."), next);
+        }
+        let shared = match (op, a.kind.unite(&b.kind)) {
+            (Binary::Divide, _) => Type::Float,
+            (_, Some(Type::Null)) => Type::Int,
+            (_, Some(kind)) => kind,
+            (_, None) => Type::Float,
+        };
+        let (left, right, kind) = match (op, &shared, &a.kind, &b.kind) {
+            (Binary::Div, kind, _, _) if *kind != Type::Int => {
+                let what = "div divides whole numbers.".to_owned();
+                return self.type_error(span, what, "For the whole part of a division write floor(a / b).");
+            }
+            // The product of decimals has the digits of both; each keeps its own scale.
+            (Binary::Multiply, Type::Decimal(..), ka, kb) => {
+                let digits = |k: &Type| if let Type::Decimal(p, s) = k { (*p, *s) } else { (19, 0) };
+                let ((p, s), (q, r)) = (digits(ka), digits(kb));
+                (Type::Decimal(p, s), Type::Decimal(q, r), Type::Decimal((p + q).min(38), s + r))
+            }
+            (Binary::Add | Binary::Subtract, Type::Decimal(p, s), _, _) => {
+                let wide = Type::Decimal((*p + 1).min(38), *s);
+                (wide.clone(), wide.clone(), wide)
+            }
+            (Binary::Mod, Type::Decimal(..), _, _) => (Type::Float, Type::Float, Type::Float),
+            (_, kind, _, _) => (kind.clone(), kind.clone(), kind.clone()),
+        };
+        let convert = |bound: Bound, kind: &Type| {
+            cast::silently(bound.clone(), kind).unwrap_or_else(|| cast::explicitly(bound, kind, None, false))
+        };
+        let values = vec![convert(a, &left), convert(b, &right)];
+        let args = Arguments { name: symbol, usage: "a + b", values };
+        let result = kind.clone();
+        match kind {
+            Type::Int => args.loud_call(result, move |args, rows, events| {
+                arithmetic::ints(op, &arg(args, 0), &arg(args, 1), rows, events)
+            }),
+            Type::Decimal(..) => args.loud_call(result, move |args, rows, _| {
+                arithmetic::decimal(op, &kind, &arg(args, 0), &arg(args, 1), rows)
+            }),
+            _ => {
+                let kernel = move |args: &[super::Column], rows: usize, events: &mut super::Events| {
+                    Ok(arithmetic::floats(op, &arg(args, 0), &arg(args, 1), rows, events))
+                };
+                let divides = matches!(op, Binary::Divide | Binary::Mod);
+                // A division by a number that is not zero can do no harm.
+                let safe = args.values.get(1).and_then(Bound::as_literal).is_some_and(|v| *v != Scalar::Float(0.0));
+                if divides && !safe { args.loud_call(result, kernel) } else { args.call(result, kernel) }
+            }
+        }
+    }
+
+    /// A date or timestamp moved by an interval.
+    fn shifted(&mut self, op: Binary, x: Bound, by: &Bound) -> Bound {
+        let Some(Scalar::Interval(by)) = by.as_literal() else { return Bound::unknown() };
+        let by = if op == Binary::Subtract {
+            super::Interval { months: -by.months, days: -by.days, micros: -by.micros }
+        } else {
+            *by
+        };
+        // A date moved by hours is a moment of a day.
+        let kind = if by.micros == 0 { x.kind.clone() } else { Type::Timestamp };
+        let Some(x) = cast::silently(x, &kind) else { return Bound::unknown() };
+        let result = kind.clone();
+        let args = Arguments { name: op.symbol(), usage: "x + interval", values: vec![x] };
+        args.loud_call(result, move |args, rows, events| {
+            let x = functions::arg(args, 0);
+            Ok(match kind {
+                Type::Date => arithmetic::shift_dates(&x, by, rows, events),
+                _ => arithmetic::shift_timestamps(&x, by, rows, events),
+            })
+        })
+    }
+
+    fn case(&mut self, arms: &[(Expr, Expr)], otherwise: Option<&Expr>, place: &mut Place<'_>) -> Bound {
+        let mut conditions = Vec::new();
+        let mut values = Vec::new();
+        for (condition, value) in arms {
+            let bound = self.expression(condition, place);
+            conditions.push(self.wanted(bound, &Type::Bool, condition.span, "when"));
+            values.push((self.expression(value, place), value.span));
+        }
+        if let Some(value) = otherwise {
+            values.push((self.expression(value, place), value.span));
+        }
+        let spans: Vec<Span> = values.iter().map(|(_, span)| *span).collect();
+        let mut args =
+            Arguments { name: "case", usage: "case when c then a else b end", values: values.into_iter().map(|(v, _)| v).collect() };
+        if args.values.iter().any(|v| v.kind == Type::Unknown) {
+            return Bound::unknown();
+        }
+        let kind = match args.unite() {
+            Ok(kind) => kind,
+            Err(complaint) => {
+                let error = complaint_error(complaint, spans.first().copied().unwrap_or_default(), &spans);
+                let place = spans.first().copied().unwrap_or_default();
+                return self.wrong(place, error(self.source));
+            }
+        };
+        let Some(conditions) = conditions.into_iter().collect::<Option<Vec<Bound>>>() else {
+            return Bound::unknown();
+        };
+        let last = if otherwise.is_some() { args.values.pop().map(Box::new) } else { None };
+        Bound { node: Node::Case(conditions.into_iter().zip(args.values).collect(), last), kind }
+    }
+
+    fn cast(&mut self, from: Bound, cast: &super::ast::Cast, span: Span) -> Bound {
+        if from.kind == Type::Unknown {
+            return from;
+        }
+        if !cast::is_possible(&from.kind, &cast.to) {
+            let what = format!("{} cannot be cast to {}.", from.kind, cast.to);
+            return self.type_error(span, what, "");
+        }
+        if let Some(format) = &cast.format {
+            let dated = |kind: &Type| matches!(kind, Type::Date | Type::Time | Type::Timestamp);
+            let fits = (from.kind == Type::Text && dated(&cast.to)) || (cast.to == Type::Text && dated(&from.kind));
+            if !fits {
+                let what = format!("A format does not go with a cast from {} to {}.", from.kind, cast.to);
+                return self.type_error(span, what, "It goes between text and date, time or timestamp.");
+            }
+            if let Some(fault) = pattern::fault(format) {
+                let what = format!("'{format}' is not a pattern of dates.");
+                return self.type_error(span, what, &format!("It cannot be used: {fault}."));
+            }
+        }
+        cast::explicitly(from, &cast.to, cast.format.clone(), cast.lenient)
+    }
+
+    fn call(&mut self, function: &str, args: &[Expr], span: Span, place: &mut Place<'_>) -> Bound {
+        if aggregates::find(function).is_some() {
+            let call = Expr::new(Kind::Call(function.to_owned(), args.to_vec()), span);
+            return self.aggregate(&call, place);
+        }
+        let Some(found) = functions::find(function) else {
+            return self.unknown_function(function, span);
+        };
+        let mut values = Vec::new();
+        for (i, arg) in args.iter().enumerate() {
+            // The unit of start_of is a word, not a column.
+            let unit = match &arg.kind {
+                Kind::Name(word) if i == 0 && function == "start_of" => Some(word),
+                _ => None,
+            };
+            values.push(match unit {
+                Some(word) => Bound::literal(Scalar::Text(word.clone())),
+                None => self.expression(arg, place),
+            });
+        }
+        if values.iter().any(|v| v.kind == Type::Unknown) {
+            return Bound::unknown();
+        }
+        if let Some(i) = values.iter().position(|v| v.kind == Type::Interval) {
+            let at = args.get(i).map_or(span, |a| a.span);
+            return self.type_error(at, format!("{function} takes no interval."), "");
+        }
+        let spans: Vec<Span> = args.iter().map(|a| a.span).collect();
+        let made = (found.bind)(Arguments { name: found.name, usage: found.usage, values });
+        fold::constant(self.complained(made, span, &spans))
+    }
+
+    fn unknown_function(&mut self, function: &str, span: Span) -> Bound {
+        let error = Error::new(ErrorKind::Name, format!("There is no function {function}."));
+        let known = functions::all()
+            .map(|f| f.name)
+            .chain(aggregates::all().map(|a| a.name))
+            .chain(self.environment.defines.keys().map(String::as_str));
+        let near = other_name(function).or_else(|| nearest(function, known));
+        let error = match near {
+            Some(near) => error.next(format!("Did you mean {near}?")),
+            None => error.next("churn help functions lists them all."),
+        };
+        self.wrong(Span { end: span.start + function.len(), ..span }, error)
+    }
+
+    fn complained(&mut self, made: Result<Bound, Complaint>, span: Span, spans: &[Span]) -> Bound {
+        match made {
+            Ok(bound) => bound,
+            Err(complaint) => {
+                let error = complaint_error(complaint, span, spans)(self.source);
+                self.errors.push(error);
+                Bound::unknown()
+            }
+        }
+    }
+
+    /// Binds a bare aggregate, narrowed or not.
+    fn aggregate(&mut self, expr: &Expr, place: &mut Place<'_>) -> Bound {
+        match place {
+            Place::Groups { .. } => {
+                let Some(call) = self.aggregate_call(expr) else { return Bound::unknown() };
+                let Place::Groups { calls, .. } = place else { return Bound::unknown() };
+                if let Some(same) = calls.iter().find(|c| c.text == call.text) {
+                    return Bound::column(&same.field);
+                }
+                let bound = Bound::column(&call.field);
+                calls.push(call);
+                bound
+            }
+            Place::Rows(_) => {
+                let what = format!("{expr} is an aggregate of many rows, and here each row has its own value.");
+                let error = Error::new(ErrorKind::Check, what)
+                    .next(format!("Say of which rows: {expr} per farm (any column), or {expr} per table."));
+                self.wrong(expr.span, error)
+            }
+            Place::NoAggregates(why) => {
+                let error = Error::new(ErrorKind::Check, format!("{expr} cannot stand here.")).why(*why);
+                self.wrong(expr.span, error)
+            }
+        }
+    }
+
+    /// The parts of an aggregate: its arguments over the rows, and its condition.
+    fn aggregate_call(&mut self, expr: &Expr) -> Option<AggregateCall> {
+        let (call, only) = match &expr.kind {
+            Kind::Where(call, only) => (&**call, Some(&**only)),
+            _ => (expr, None),
+        };
+        let Kind::Call(function, args) = &call.kind else {
+            let error = Error::new(ErrorKind::Check, "where (…) narrows an aggregate, and this is none.");
+            self.wrong(call.span, error.next("Write it right after one: sum(litres) where (grade = 'A')."));
+            return None;
+        };
+        let Some(aggregate) = aggregates::find(function) else {
+            let error = Error::new(ErrorKind::Check, format!("{function} is not an aggregate."));
+            self.wrong(call.span, error.next("where (…) and per stand after one, such as sum(litres)."));
+            return None;
+        };
+        let mut inner = Place::NoAggregates("Aggregates do not nest.");
+        let values: Vec<Bound> = args.iter().map(|arg| self.expression(arg, &mut inner)).collect();
+        let only = only.map(|condition| {
+            let bound = self.expression(condition, &mut inner);
+            self.wanted(bound, &Type::Bool, condition.span, "where").unwrap_or_else(Bound::unknown)
+        });
+        let unknown = values.iter().chain(&only).any(|v| v.kind == Type::Unknown);
+        let spans: Vec<Span> = args.iter().map(|a| a.span).collect();
+        if unknown {
+            return None;
+        }
+        match (aggregate.bind)(Arguments { name: aggregate.name, usage: aggregate.usage, values }) {
+            Ok(made) => {
+                let field = Field::new(self.ids.next(), expr.to_string(), made.kind.clone());
+                Some(AggregateCall { field, text: expr.to_string(), made, only })
+            }
+            Err(complaint) => {
+                let error = complaint_error(complaint, expr.span, &spans)(self.source);
+                self.errors.push(error);
+                None
+            }
+        }
+    }
+
+    fn per(&mut self, aggregate: &Expr, keys: &Keys, span: Span, place: &mut Place<'_>) -> Bound {
+        let Place::Rows(_) = place else {
+            let why = match place {
+                Place::NoAggregates(why) => why,
+                _ => "The step has groups of its own.",
+            };
+            let error = Error::new(ErrorKind::Check, "per cannot stand here.").why(why);
+            return self.wrong(span, error.next("Work it out in an add step before."));
+        };
+        let columns: &[ColumnRef] = if let Keys::Columns(columns) = keys { columns } else { &[] };
+        let found = match columns_of_list(columns, self.fields, self.source) {
+            Ok(found) => found.iter().map(|f| f.id).collect::<Vec<_>>(),
+            Err(error) => {
+                self.errors.push(error);
+                return Bound::unknown();
+            }
+        };
+        let Some(mut call) = self.aggregate_call(aggregate) else { return Bound::unknown() };
+        let Place::Rows(pers) = place else { return Bound::unknown() };
+        call.text = format!("{} per {keys}", call.text);
+        if let Some(same) = pers.iter().find(|p| p.call.text == call.text) {
+            return Bound::column(&same.call.field);
+        }
+        let bound = Bound::column(&call.field);
+        pers.push(PerCall { keys: found, call });
+        bound
+    }
+}
+
+fn negated(bound: Bound, sense: Sense) -> Bound {
+    if sense == Sense::Not && bound.kind != Type::Unknown { functions::not(bound) } else { bound }
+}
+
+/// A function's complaint as an error at the place of the argument it is about.
+fn complaint_error(complaint: Complaint, call: Span, args: &[Span]) -> impl Fn(&Arc<SourceText>) -> Error {
+    let span = complaint.argument.and_then(|i| args.get(i)).copied().unwrap_or(call);
+    move |source| {
+        let error = Error::new(ErrorKind::Type, complaint.what.clone()).at(source, span);
+        match &complaint.next {
+            Some(next) => error.next(next.clone()),
+            None => error,
+        }
+    }
+}
+
+/// What other languages call our functions.
+fn other_name(function: &str) -> Option<&'static str> {
+    Some(match function {
+        "avg" | "average" => "mean",
+        "std" | "stdev" | "sd" | "stddev_samp" => "stddev",
+        "var" | "var_samp" => "variance",
+        "len" | "char_length" | "strlen" => "length",
+        "substr" | "mid" => "substring",
+        "strip" => "trim",
+        "lcase" => "lower",
+        "ucase" => "upper",
+        "ceiling" => "ceil",
+        "pow" => "power",
+        "log" => "ln",
+        "nunique" | "n_distinct" | "approx_count_distinct" => "count_distinct",
+        "string_agg" | "group_concat" => "listagg",
+        "ifnull" | "isnull" | "nvl" => "coalesce",
+        "date_trunc" | "trunc" => "start_of",
+        "lpad" => "pad_left",
+        "iif" | "ifelse" => "if",
+        "percentile" => "quantile",
+        "to_number" | "to_date" | "to_char" => "cast",
+        "dow" | "dayofweek" => "weekday",
+        _ => return None,
+    })
+}
+
+/// Names joined for a message.
+pub(crate) fn names_of(fields: &[Field]) -> String {
+    comma(fields.iter().map(|f| name(&f.name)))
+}

@@ -1,0 +1,328 @@
+//! The checked expression and its evaluation over a batch.
+//!
+//! Columns are known by an id that is unique in a plan, so that rewrites can move an expression without
+//! renumbering it; [`Bound::placed`] turns ids into positions once, before the run.
+
+use std::collections::HashMap;
+use std::fmt;
+use std::sync::Arc;
+
+use arrow_array::cast::AsArray;
+use arrow_array::{Array, ArrayRef, BooleanArray, UInt32Array};
+use arrow_schema::{ArrowError, DataType};
+
+use super::{Column, Events, Scalar, Type, compare, logic, widen};
+use crate::error::{Error, ErrorKind, Result};
+
+/// A column's number, unique in a plan.
+pub(crate) type ColumnId = u32;
+
+/// A column of a relation.
+#[derive(Clone, Debug, PartialEq)]
+pub(crate) struct Field {
+    pub(crate) id: ColumnId,
+    pub(crate) name: String,
+    /// How the values are carried; may be narrower than the language's type.
+    pub(crate) data: DataType,
+    /// The language's type; `Unknown` after a mistake.
+    pub(crate) kind: Type,
+}
+
+impl Field {
+    /// A computed column, carried as its type is.
+    pub(crate) fn new(id: ColumnId, name: impl Into<String>, kind: Type) -> Field {
+        Field { id, name: name.into(), data: kind.arrow(), kind }
+    }
+}
+
+/// Columns of equal length.
+#[derive(Clone, Debug)]
+pub(crate) struct Batch {
+    pub(crate) columns: Vec<ArrayRef>,
+    pub(crate) rows: usize,
+}
+
+impl Batch {
+    /// The rows where `keep` is set.
+    pub(crate) fn filter(&self, keep: &BooleanArray) -> Result<Batch> {
+        let predicate = arrow_select::filter::FilterBuilder::new(keep).optimize().build();
+        let columns = self.columns.iter().map(|c| predicate.filter(c)).collect::<Result<_, _>>().map_err(arrow)?;
+        Ok(Batch { columns, rows: predicate.count() })
+    }
+
+    /// A part of the rows, without a copy.
+    pub(crate) fn slice(&self, from: usize, rows: usize) -> Batch {
+        Batch { columns: self.columns.iter().map(|c| c.slice(from, rows)).collect(), rows }
+    }
+
+    /// The rows at these indices.
+    pub(crate) fn take(&self, indices: &UInt32Array) -> Result<Batch> {
+        let columns = self
+            .columns
+            .iter()
+            .map(|c| arrow_select::take::take(c, indices, None))
+            .collect::<Result<_, _>>()
+            .map_err(arrow)?;
+        Ok(Batch { columns, rows: indices.len() })
+    }
+
+    /// Bytes that the batch keeps alive.
+    pub(crate) fn memory(&self) -> usize {
+        self.columns.iter().map(|c| c.get_buffer_memory_size()).sum()
+    }
+}
+
+/// Turns an error of the Arrow crates, which only a fault of ours can cause, into ours.
+pub(crate) fn arrow(error: ArrowError) -> Error {
+    Error::new(ErrorKind::Internal, format!("A column could not be rearranged: {error}."))
+}
+
+/// Computes a function's column from its arguments'.
+pub(crate) type Kernel = Arc<dyn Fn(&[Column], usize, &mut Events) -> Result<Column> + Send + Sync>;
+
+/// A checked expression.
+#[derive(Clone)]
+pub(crate) struct Bound {
+    pub(crate) node: Node,
+    pub(crate) kind: Type,
+}
+
+/// The forms of a checked expression.
+#[derive(Clone)]
+pub(crate) enum Node {
+    /// A column, by its id; after [`Bound::placed`] by its position.
+    Column(ColumnId),
+    Literal(Scalar),
+    /// A function or an operator.
+    Call(Call),
+    And(Box<Bound>, Box<Bound>),
+    Or(Box<Bound>, Box<Bound>),
+    /// The first arm whose condition is true; each value is computed for its own rows only.
+    Case(Vec<(Bound, Bound)>, Option<Box<Bound>>),
+}
+
+/// A kernel with its arguments.
+#[derive(Clone)]
+pub(crate) struct Call {
+    pub(crate) name: &'static str,
+    pub(crate) args: Vec<Bound>,
+    pub(crate) kernel: Kernel,
+    /// Whether it can neither fail nor cause an event, so that it may be moved or left out.
+    pub(crate) quiet: bool,
+}
+
+impl Bound {
+    pub(crate) fn literal(value: Scalar) -> Bound {
+        Bound { kind: value.kind(), node: Node::Literal(value) }
+    }
+
+    pub(crate) fn column(field: &Field) -> Bound {
+        Bound { node: Node::Column(field.id), kind: field.kind.clone() }
+    }
+
+    /// Something that was reported as wrong already.
+    pub(crate) fn unknown() -> Bound {
+        Bound { node: Node::Literal(Scalar::Null), kind: Type::Unknown }
+    }
+
+    pub(crate) fn as_column(&self) -> Option<ColumnId> {
+        if let Node::Column(id) = self.node { Some(id) } else { None }
+    }
+
+    pub(crate) fn as_literal(&self) -> Option<&Scalar> {
+        if let Node::Literal(value) = &self.node { Some(value) } else { None }
+    }
+
+    fn for_each_part(&self, f: &mut dyn FnMut(&Bound)) {
+        match &self.node {
+            Node::Column(_) | Node::Literal(_) => {}
+            Node::Call(call) => call.args.iter().for_each(f),
+            Node::And(a, b) | Node::Or(a, b) => {
+                f(a);
+                f(b);
+            }
+            Node::Case(arms, otherwise) => {
+                for (condition, value) in arms {
+                    f(condition);
+                    f(value);
+                }
+                if let Some(value) = otherwise {
+                    f(value);
+                }
+            }
+        }
+    }
+
+    /// Adds the ids of all columns it uses.
+    pub(crate) fn columns(&self, into: &mut Vec<ColumnId>) {
+        if let Node::Column(id) = self.node
+            && !into.contains(&id)
+        {
+            into.push(id);
+        }
+        self.for_each_part(&mut |part| part.columns(into));
+    }
+
+    /// Whether it can neither fail nor cause an event.
+    pub(crate) fn is_quiet(&self) -> bool {
+        let mut quiet = !matches!(&self.node, Node::Call(call) if !call.quiet);
+        self.for_each_part(&mut |part| quiet &= part.is_quiet());
+        quiet
+    }
+
+    /// The expression with columns replaced by what `with` says.
+    pub(crate) fn replaced(&self, with: &dyn Fn(ColumnId) -> Option<Bound>) -> Bound {
+        let boxed = |x: &Bound| Box::new(x.replaced(with));
+        let node = match &self.node {
+            Node::Column(id) => match with(*id) {
+                Some(bound) => return bound,
+                None => Node::Column(*id),
+            },
+            Node::Literal(value) => Node::Literal(value.clone()),
+            Node::Call(call) => {
+                Node::Call(Call { args: call.args.iter().map(|x| x.replaced(with)).collect(), ..call.clone() })
+            }
+            Node::And(a, b) => Node::And(boxed(a), boxed(b)),
+            Node::Or(a, b) => Node::Or(boxed(a), boxed(b)),
+            Node::Case(arms, otherwise) => Node::Case(
+                arms.iter().map(|(c, v)| (c.replaced(with), v.replaced(with))).collect(),
+                otherwise.as_ref().map(|x| boxed(x)),
+            ),
+        };
+        Bound { node, kind: self.kind.clone() }
+    }
+
+    /// The expression with column ids replaced by their positions in `layout`.
+    pub(crate) fn placed(&self, layout: &[ColumnId]) -> Result<Bound> {
+        let mut used = Vec::new();
+        self.columns(&mut used);
+        let positions: HashMap<ColumnId, ColumnId> =
+            layout.iter().enumerate().map(|(position, id)| (*id, position as ColumnId)).collect();
+        if let Some(lost) = used.iter().find(|id| !positions.contains_key(id)) {
+            return Err(Error::new(ErrorKind::Internal, format!("The plan lost column {lost}.")));
+        }
+        Ok(self.replaced(&|id| {
+            let position = positions.get(&id).copied()?;
+            Some(Bound { node: Node::Column(position), kind: Type::Unknown })
+        }))
+    }
+
+    /// Evaluates the placed expression over the rows of a batch.
+    pub(crate) fn evaluate(&self, batch: &Batch, events: &mut Events) -> Result<Column> {
+        match &self.node {
+            Node::Column(position) => match batch.columns.get(*position as usize) {
+                Some(array) => Ok(Column::Array(widen(array)?)),
+                None => Err(Error::new(ErrorKind::Internal, format!("A batch lacks column {position}."))),
+            },
+            Node::Literal(value) => Ok(Column::Constant(value.clone(), self.kind.clone())),
+            Node::Call(call) => {
+                let args =
+                    call.args.iter().map(|arg| arg.evaluate(batch, events)).collect::<Result<Vec<Column>>>()?;
+                (call.kernel)(&args, batch.rows, events)
+            }
+            Node::And(a, b) => {
+                let (a, b) = (a.evaluate(batch, events)?, b.evaluate(batch, events)?);
+                Ok(logic::and(&a, &b, batch.rows))
+            }
+            Node::Or(a, b) => {
+                let (a, b) = (a.evaluate(batch, events)?, b.evaluate(batch, events)?);
+                Ok(logic::or(&a, &b, batch.rows))
+            }
+            Node::Case(arms, otherwise) => self.evaluate_case(arms, otherwise.as_deref(), batch, events),
+        }
+    }
+
+    /// Evaluates to a full column.
+    pub(crate) fn evaluate_array(&self, batch: &Batch, events: &mut Events) -> Result<ArrayRef> {
+        Ok(self.evaluate(batch, events)?.into_array(batch.rows))
+    }
+
+    fn evaluate_case(
+        &self,
+        arms: &[(Bound, Bound)],
+        otherwise: Option<&Bound>,
+        batch: &Batch,
+        events: &mut Events,
+    ) -> Result<Column> {
+        let last = Bound { node: Node::Literal(Scalar::Null), kind: self.kind.clone() };
+        let values: Vec<&Bound> = arms.iter().map(|(_, v)| v).chain([otherwise.unwrap_or(&last)]).collect();
+        // For each row, which value it takes; rows not yet decided are those at the last one.
+        let undecided = arms.len();
+        let mut choice = vec![undecided; batch.rows];
+        for (arm, (condition, _)) in arms.iter().enumerate() {
+            let open: Vec<u32> = rows_where(&choice, undecided);
+            if open.is_empty() {
+                break;
+            }
+            let part = part_of(batch, &open)?;
+            let truth = condition.evaluate(&part, events)?.bools(part.rows);
+            for (i, row) in open.iter().enumerate() {
+                if truth.is_valid(i) && truth.value(i) {
+                    set(&mut choice, *row, arm);
+                }
+            }
+        }
+        let mut sources: Vec<ArrayRef> = Vec::new();
+        let mut places = vec![(0usize, 0usize); batch.rows];
+        for (arm, value) in values.iter().enumerate() {
+            let rows = rows_where(&choice, arm);
+            if rows.is_empty() {
+                continue;
+            }
+            if rows.len() == batch.rows {
+                return value.evaluate(batch, events);
+            }
+            for (i, row) in rows.iter().enumerate() {
+                set(&mut places, *row, (sources.len(), i));
+            }
+            sources.push(value.evaluate_array(&part_of(batch, &rows)?, events)?);
+        }
+        if sources.is_empty() {
+            return Ok(Column::Array(arrow_array::new_empty_array(&self.kind.arrow())));
+        }
+        let sources: Vec<&dyn Array> = sources.iter().map(AsRef::as_ref).collect();
+        Ok(Column::Array(arrow_select::interleave::interleave(&sources, &places).map_err(arrow)?))
+    }
+}
+
+fn set<T>(values: &mut [T], row: u32, value: T) {
+    if let Some(slot) = values.get_mut(row as usize) {
+        *slot = value;
+    }
+}
+
+fn rows_where(choice: &[usize], arm: usize) -> Vec<u32> {
+    choice.iter().enumerate().filter(|(_, c)| **c == arm).map(|(row, _)| row as u32).collect()
+}
+
+fn part_of(batch: &Batch, rows: &[u32]) -> Result<Batch> {
+    if rows.len() == batch.rows { Ok(batch.clone()) } else { batch.take(&UInt32Array::from(rows.to_vec())) }
+}
+
+/// The expression in short, for the plan's picture and for debugging.
+impl fmt::Debug for Bound {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match &self.node {
+            Node::Column(id) => write!(f, "#{id}"),
+            Node::Literal(value) => write!(f, "{value}"),
+            Node::Call(call) => {
+                write!(f, "{}", call.name)?;
+                f.debug_list().entries(&call.args).finish()
+            }
+            Node::And(a, b) => write!(f, "({a:?} and {b:?})"),
+            Node::Or(a, b) => write!(f, "({a:?} or {b:?})"),
+            Node::Case(arms, otherwise) => write!(f, "case {arms:?} else {otherwise:?}"),
+        }
+    }
+}
+
+/// Whether two values are the same, null and NaN included; used by tests of single rows.
+pub(crate) fn same(a: &dyn Array, i: usize, b: &dyn Array, j: usize) -> bool {
+    compare::order_of(&Scalar::from_array(a, i), &Scalar::from_array(b, j)).is_eq()
+}
+
+/// Whether a boolean column has only true rows.
+pub(crate) fn all_true(column: &Column, rows: usize) -> bool {
+    let array = column.array(rows);
+    array.as_boolean_opt().is_some_and(|a| a.true_count() == rows)
+}

@@ -1,0 +1,77 @@
+//! What happens to values and rows on the way, counted for the ledger.
+
+/// Something that a step did to a row or a value beside its plain work.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+#[non_exhaustive]
+pub enum Event {
+    /// A row whose condition was false.
+    NotTrue,
+    /// A row whose condition was unknown.
+    Unknown,
+    /// A division by zero that gave null.
+    ZeroDivision,
+    /// A value outside a function's domain that gave null.
+    OutOfDomain,
+    /// A value that `try_cast` could not turn, now null.
+    FailedCast,
+    /// A cell that was not of its column's type, now null.
+    BadCell,
+    /// A row with the wrong number of cells, left out.
+    RaggedRow,
+    /// A row that was the same as an earlier one.
+    Repeated,
+    /// A group whose key is null.
+    NullGroup,
+}
+
+impl Event {
+    /// All events, in the order in which they are told.
+    pub const ALL: [Event; 9] = [
+        Event::NotTrue,
+        Event::Unknown,
+        Event::RaggedRow,
+        Event::BadCell,
+        Event::FailedCast,
+        Event::ZeroDivision,
+        Event::OutOfDomain,
+        Event::Repeated,
+        Event::NullGroup,
+    ];
+
+    /// Its name in the ledger's JSON.
+    pub fn name(self) -> &'static str {
+        match self {
+            Event::NotTrue => "not_true",
+            Event::Unknown => "unknown",
+            Event::ZeroDivision => "zero_divisions",
+            Event::OutOfDomain => "out_of_domain",
+            Event::FailedCast => "failed_casts",
+            Event::BadCell => "bad_cells",
+            Event::RaggedRow => "ragged_rows",
+            Event::Repeated => "repeated",
+            Event::NullGroup => "null_groups",
+        }
+    }
+}
+
+/// Counts of events, one for each sort.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub(crate) struct Events([u64; Event::ALL.len()]);
+
+impl Events {
+    pub(crate) fn add(&mut self, event: Event, count: usize) {
+        if let Some(slot) = self.0.get_mut(event as usize) {
+            *slot += count as u64;
+        }
+    }
+
+    pub(crate) fn get(&self, event: Event) -> u64 {
+        self.0.get(event as usize).copied().unwrap_or(0)
+    }
+
+    pub(crate) fn merge(&mut self, other: &Events) {
+        for (a, b) in self.0.iter_mut().zip(other.0) {
+            *a += b;
+        }
+    }
+}

@@ -1,0 +1,309 @@
+//! Parameters, defined functions and column sets put in their places, before names are looked up.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use super::ast::{ColumnRef, ColumnSet, Expr, Kind, SetOf};
+use super::{Field, Scalar, Type};
+use crate::error::{Error, ErrorKind, Result, SourceText, Span, nearest};
+use crate::text::{comma, name};
+
+/// What a recipe declares before its chains.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Environment {
+    /// `given`: parameters and their values.
+    pub(crate) givens: BTreeMap<String, Scalar>,
+    /// `define`: functions of the user's own.
+    pub(crate) defines: BTreeMap<String, Define>,
+}
+
+/// A function of the user's own.
+#[derive(Clone, Debug)]
+pub(crate) struct Define {
+    pub(crate) parameters: Vec<String>,
+    pub(crate) body: Expr,
+}
+
+impl Environment {
+    /// The value of a parameter.
+    pub(crate) fn given(&self, parameter: &str, source: &Arc<SourceText>, span: Span) -> Result<Scalar> {
+        self.givens.get(parameter).cloned().ok_or_else(|| {
+            let error = Error::new(ErrorKind::Name, format!("There is no parameter ${parameter}.")).at(source, span);
+            match nearest(parameter, self.givens.keys().map(String::as_str)) {
+                Some(near) => error.next(format!("Did you mean ${near}?")),
+                None => error.next(format!("Declare it at the top of the recipe: given {parameter} = 100")),
+            }
+        })
+    }
+
+    /// The expression with parameters and calls of defined functions replaced.
+    ///
+    /// # Errors
+    /// A parameter that was not given; a call with the wrong number of arguments.
+    pub(crate) fn expand(&self, expr: &Expr, source: &Arc<SourceText>) -> Result<Expr> {
+        let mut error = None;
+        let mut expanded = expr.map_parts(&mut |part| match self.expand(part, source) {
+            Ok(part) => part,
+            Err(e) => {
+                error.get_or_insert(e);
+                part.clone()
+            }
+        });
+        if let Some(error) = error {
+            return Err(error);
+        }
+        match &expanded.kind {
+            Kind::Parameter(parameter) => {
+                expanded.kind = Kind::Literal(self.given(parameter, source, expr.span)?);
+            }
+            Kind::Call(function, args) => {
+                if let Some(define) = self.defines.get(function) {
+                    if define.parameters.len() != args.len() {
+                        let what = format!(
+                            "{function} takes {} arguments, not {}.",
+                            define.parameters.len(),
+                            args.len()
+                        );
+                        let usage = format!("It is defined as {function}({}).", comma(&define.parameters));
+                        return Err(Error::new(ErrorKind::Check, what).at(source, expr.span).next(usage));
+                    }
+                    expanded = substitute(&define.body, &define.parameters, args, expr.span);
+                }
+            }
+            _ => {}
+        }
+        Ok(expanded)
+    }
+}
+
+/// The body with its parameters replaced by arguments; it all stands at the place of the call.
+fn substitute(body: &Expr, parameters: &[String], args: &[Expr], call: Span) -> Expr {
+    if let Kind::Name(name) = &body.kind
+        && let Some(arg) = parameters.iter().position(|p| p == name).and_then(|i| args.get(i))
+    {
+        return arg.clone();
+    }
+    let mut replaced = body.map_parts(&mut |part| substitute(part, parameters, args, call));
+    replaced.span = call;
+    replaced
+}
+
+/// The columns of a set, without those that stand as keys.
+///
+/// # Errors
+/// A name that is no column; a set that matches nothing.
+pub(crate) fn columns_of<'a>(
+    set: &ColumnSet,
+    fields: &'a [Field],
+    keys: &[String],
+    source: &Arc<SourceText>,
+) -> Result<Vec<&'a Field>> {
+    let unknown = |name: &str, span: Span| unknown_column(name, fields, source, span);
+    for (name, span) in &set.except {
+        if !fields.iter().any(|f| f.name == *name) {
+            return Err(unknown(name, *span));
+        }
+    }
+    let regex = match &set.of {
+        SetOf::Matching(pattern) => regex::Regex::new(pattern).ok(),
+        SetOf::Like(pattern) => regex::Regex::new(&glob_regex(pattern)).ok(),
+        SetOf::Names(names) => {
+            if let Some(lost) = names.iter().find(|n| !fields.iter().any(|f| f.name == **n)) {
+                return Err(unknown(lost, set.span));
+            }
+            None
+        }
+        _ => None,
+    };
+    let wanted = |position: usize, field: &Field| match &set.of {
+        SetOf::All => true,
+        SetOf::Number => field.kind.is_number(),
+        SetOf::Text => field.kind == Type::Text,
+        SetOf::Date => field.kind.is_dated(),
+        SetOf::Bool => field.kind == Type::Bool,
+        SetOf::Like(_) | SetOf::Matching(_) => regex.as_ref().is_some_and(|r| r.is_match(&field.name)),
+        SetOf::Positions(from, to) => (*from..=*to).contains(&(position + 1)),
+        SetOf::Names(names) => names.contains(&field.name),
+    };
+    let found: Vec<&Field> = fields
+        .iter()
+        .enumerate()
+        .filter(|(i, f)| wanted(*i, f) && !set.except.iter().any(|(n, _)| *n == f.name) && !keys.contains(&f.name))
+        .map(|(_, f)| f)
+        .collect();
+    if found.is_empty() && !fields.iter().any(|f| f.kind == Type::Unknown) {
+        return Err(Error::new(ErrorKind::Name, format!("No column fits {set}."))
+            .at(source, set.span)
+            .why(format!("The columns here are {}.", with_types(fields))));
+    }
+    Ok(found)
+}
+
+/// Column names with their types, for a message.
+fn with_types(fields: &[Field]) -> String {
+    comma(fields.iter().map(|f| format!("{} {}", name(&f.name), f.kind)))
+}
+
+/// The regular expression of a pattern with `*` and `?`.
+fn glob_regex(pattern: &str) -> String {
+    let mut regex = String::from("(?s)^");
+    for c in pattern.chars() {
+        match c {
+            '*' => regex.push_str(".*"),
+            '?' => regex.push('.'),
+            c => regex.push_str(&regex::escape(c.encode_utf8(&mut [0; 4]))),
+        }
+    }
+    regex.push('$');
+    regex
+}
+
+/// The error of a name that is no column here.
+pub(crate) fn unknown_column(column: &str, fields: &[Field], source: &Arc<SourceText>, span: Span) -> Error {
+    let error = Error::new(ErrorKind::Name, format!("There is no column {}.", name(column))).at(source, span);
+    let error = match fields.len() {
+        0 => error,
+        1..=30 => error.why(format!("The columns here are {}.", comma(fields.iter().map(|f| name(&f.name))))),
+        n => error.why(format!(
+            "There are {n} columns here: {}, …",
+            comma(fields.iter().take(30).map(|f| name(&f.name)))
+        )),
+    };
+    match nearest(column, fields.iter().map(|f| f.name.as_str())) {
+        Some(near) => error.next(format!("Did you mean {}?", name(near))),
+        None => error,
+    }
+}
+
+/// The columns that a list of names and sets stands for.
+///
+/// # Errors
+/// A name that is no column; a set that matches nothing; a column named twice.
+pub(crate) fn columns_of_list<'a>(
+    list: &[ColumnRef],
+    fields: &'a [Field],
+    source: &Arc<SourceText>,
+) -> Result<Vec<&'a Field>> {
+    let mut found: Vec<&Field> = Vec::new();
+    for item in list {
+        match item {
+            ColumnRef::Name(column, span) => match fields.iter().find(|f| f.name == *column) {
+                Some(field) if found.iter().any(|f| f.name == *column) => {
+                    return Err(Error::new(ErrorKind::Name, format!("{} is named twice.", name(&field.name)))
+                        .at(source, *span));
+                }
+                Some(field) => found.push(field),
+                None => return Err(unknown_column(column, fields, source, *span)),
+            },
+            ColumnRef::Set(set) => {
+                for field in columns_of(set, fields, &[], source)? {
+                    if !found.iter().any(|f| f.id == field.id) {
+                        found.push(field);
+                    }
+                }
+            }
+        }
+    }
+    Ok(found)
+}
+
+/// One expression for each column of the set in it, with that column's name; itself alone if it has no set.
+///
+/// # Errors
+/// Two sets that are not the same; a set that matches nothing.
+pub(crate) fn over_set(
+    expr: &Expr,
+    fields: &[Field],
+    keys: &[String],
+    source: &Arc<SourceText>,
+) -> Result<Vec<(Expr, Option<String>)>> {
+    let expr = with_present(expr, fields, keys, source)?;
+    let Some(set) = expr.first_set() else { return Ok(vec![(expr, None)]) };
+    let columns = columns_of(set, fields, keys, source)?;
+    let mut other = None;
+    find_other_set(&expr, &set.to_string(), &mut other);
+    if let Some(other) = other {
+        return Err(Error::new(ErrorKind::Check, "The sets in one item must be the same.")
+            .at(source, other.span)
+            .why(format!("The first one is {set}, this one {other}."))
+            .next("Write two items."));
+    }
+    Ok(columns.iter().map(|column| (with_column(&expr, &column.name), Some(column.name.clone()))).collect())
+}
+
+fn find_other_set<'a>(expr: &'a Expr, first: &str, other: &mut Option<&'a ColumnSet>) {
+    if let Kind::Each(set) = &expr.kind
+        && set.to_string() != first
+    {
+        other.get_or_insert(set);
+    }
+    expr.for_each_part(&mut |part| find_other_set(part, first, other));
+}
+
+fn with_column(expr: &Expr, column: &str) -> Expr {
+    match &expr.kind {
+        Kind::Each(_) => Expr::new(Kind::Name(column.to_owned()), expr.span),
+        _ => expr.map_parts(&mut |part| with_column(part, column)),
+    }
+}
+
+/// `present(each …)` takes all columns of the set at once.
+fn with_present(expr: &Expr, fields: &[Field], keys: &[String], source: &Arc<SourceText>) -> Result<Expr> {
+    if let Kind::Call(function, args) = &expr.kind
+        && function == "present"
+    {
+        let mut all = Vec::new();
+        for arg in args {
+            match &arg.kind {
+                Kind::Each(set) => {
+                    for field in columns_of(set, fields, keys, source)? {
+                        all.push(Expr::new(Kind::Name(field.name.clone()), arg.span));
+                    }
+                }
+                _ => all.push(arg.clone()),
+            }
+        }
+        return Ok(Expr::new(Kind::Call(function.clone(), all), expr.span));
+    }
+    let mut error = None;
+    let expanded = expr.map_parts(&mut |part| match with_present(part, fields, keys, source) {
+        Ok(part) => part,
+        Err(e) => {
+            error.get_or_insert(e);
+            part.clone()
+        }
+    });
+    error.map_or(Ok(expanded), Err)
+}
+
+/// The name that an item without one gets: a column's own, `litres_sum` for a function of one column.
+pub(crate) fn default_name(expr: &Expr) -> Option<String> {
+    match &expr.kind {
+        Kind::Name(name) => Some(name.clone()),
+        Kind::Per(inner, _) | Kind::Where(inner, _) => default_name(inner),
+        Kind::Call(function, args) => match args.split_first() {
+            None => Some(function.clone()),
+            Some((Expr { kind: Kind::Name(column), .. }, rest)) if rest.iter().all(has_no_column) => {
+                Some(format!("{column}_{function}"))
+            }
+            // start_of(month, x): the unit is no column.
+            Some((Expr { kind: Kind::Name(_), .. }, [Expr { kind: Kind::Name(column), .. }]))
+                if function == "start_of" =>
+            {
+                Some(format!("{column}_{function}"))
+            }
+            _ => None,
+        },
+        Kind::Cast(cast) => match &cast.from.kind {
+            Kind::Name(column) => Some(format!("{column}_{}", if cast.lenient { "try_cast" } else { "cast" })),
+            _ => None,
+        },
+        _ => None,
+    }
+}
+
+fn has_no_column(expr: &Expr) -> bool {
+    let mut none = !matches!(expr.kind, Kind::Name(_) | Kind::Each(_));
+    expr.for_each_part(&mut |part| none &= has_no_column(part));
+    none
+}

@@ -1,0 +1,96 @@
+//! Missing values and choice.
+
+use super::{Arguments, Complaint, Family, Function, arg};
+use crate::error::Result;
+use crate::expr::ast::Binary;
+use crate::expr::{Bound, Node, Scalar, Type, compare, logic};
+
+pub(super) const FUNCTIONS: &[Function] = &[
+    Function {
+        name: "coalesce",
+        usage: "coalesce(a, b, …)",
+        family: Family::Null,
+        summary: "The first of the values that is not null.",
+        example: ("coalesce(null, 7)", "7"),
+        bind: coalesce,
+    },
+    Function {
+        name: "nullif",
+        usage: "nullif(a, b)",
+        family: Family::Null,
+        summary: "a, or null where a equals b.",
+        example: ("nullif(3, 0)", "3"),
+        bind: nullif,
+    },
+    Function {
+        name: "present",
+        usage: "present(a, b, …)",
+        family: Family::Null,
+        summary: "Whether none of the values is null; present(each) of all columns.",
+        example: ("present(1, null)", "false"),
+        bind: present,
+    },
+    Function {
+        name: "if",
+        usage: "if(c, a, b)",
+        family: Family::Null,
+        summary: "a where c is true, else b; an unknown c takes b.",
+        example: ("if(2 > 1, 'warm', 'cold')", "warm"),
+        bind: choose,
+    },
+];
+
+/// The expression that tells whether `x` is null.
+pub(crate) fn is_null(x: Bound) -> Bound {
+    let args = Arguments { name: "is null", usage: "x is null", values: vec![x] };
+    args.call(Type::Bool, |args, rows, _| Ok(logic::is_null(&arg(args, 0), rows)))
+}
+
+/// The expression that is true where `x` is false.
+pub(crate) fn not(x: Bound) -> Bound {
+    let args = Arguments { name: "not", usage: "not x", values: vec![x] };
+    args.call(Type::Bool, |args, rows, _| Ok(logic::not(&arg(args, 0), rows)))
+}
+
+/// The expression that compares two values of one type.
+pub(crate) fn compare(op: Binary, kind: Type, a: Bound, b: Bound) -> Bound {
+    let args = Arguments { name: op.symbol(), usage: "a = b", values: vec![a, b] };
+    args.call(Type::Bool, move |args, rows, _| Ok(compare::compare(op, &kind, &arg(args, 0), &arg(args, 1), rows)))
+}
+
+fn coalesce(mut args: Arguments) -> Result<Bound, Complaint> {
+    args.count(1..=usize::MAX)?;
+    let kind = args.unite()?;
+    let Some(last) = args.values.pop() else { return Ok(Bound::unknown()) };
+    let arms: Vec<_> = args.values.into_iter().map(|x| (not(is_null(x.clone())), x)).collect();
+    Ok(if arms.is_empty() { last } else { Bound { node: Node::Case(arms, Some(Box::new(last))), kind } })
+}
+
+fn nullif(mut args: Arguments) -> Result<Bound, Complaint> {
+    args.count(2..=2)?;
+    let kind = args.kind(0);
+    let original = args.values.first().cloned();
+    let shared = args.unite()?;
+    let (Some(b), Some(a), Some(x)) = (args.values.pop(), args.values.pop(), original) else {
+        return Ok(Bound::unknown());
+    };
+    let null = Bound { node: Node::Literal(Scalar::Null), kind: kind.clone() };
+    let equal = compare(Binary::Equal, shared, a, b);
+    Ok(Bound { node: Node::Case(vec![(equal, null)], Some(Box::new(x))), kind })
+}
+
+fn present(args: Arguments) -> Result<Bound, Complaint> {
+    args.count(1..=usize::MAX)?;
+    let mut parts = args.values.into_iter().map(|x| not(is_null(x)));
+    let Some(first) = parts.next() else { return Ok(Bound::unknown()) };
+    Ok(parts.fold(first, |all, x| Bound { node: Node::And(Box::new(all), Box::new(x)), kind: Type::Bool }))
+}
+
+fn choose(mut args: Arguments) -> Result<Bound, Complaint> {
+    args.count(3..=3)?;
+    args.want(0, &Type::Bool)?;
+    let condition = args.values.remove(0);
+    let kind = args.unite()?;
+    let (Some(b), Some(a)) = (args.values.pop(), args.values.pop()) else { return Ok(Bound::unknown()) };
+    Ok(Bound { node: Node::Case(vec![(condition, a)], Some(Box::new(b))), kind })
+}

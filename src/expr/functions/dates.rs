@@ -1,0 +1,195 @@
+//! Parts of dates and times. Weeks start on Monday = 1; `week` is ISO's.
+
+use std::sync::Arc;
+
+use arrow_array::{Date32Array, TimestampMicrosecondArray};
+use churn_kernels::calendar::{self, Civil, DAY, SECOND};
+
+use super::{Arguments, Complaint, Family, Function, arg, ints_by_row};
+use crate::error::{Result, nearest};
+use crate::expr::{Bound, Column, Scalar, Type, arithmetic};
+
+const fn part(
+    name: &'static str,
+    usage: &'static str,
+    summary: &'static str,
+    example: (&'static str, &'static str),
+    bind: fn(Arguments) -> Result<Bound, Complaint>,
+) -> Function {
+    Function { name, usage, family: Family::Date, summary, example, bind }
+}
+
+/// The units of `start_of`.
+const UNITS: [&str; 8] = ["year", "quarter", "month", "week", "day", "hour", "minute", "second"];
+
+pub(super) const FUNCTIONS: &[Function] = &[
+    part("year", "year(x)", "The year.", ("year(date '2026-03-01')", "2026"), |args| {
+        of_day(args, |d| calendar::to_civil(d).year)
+    }),
+    part("quarter", "quarter(x)", "The quarter, 1 to 4.", ("quarter(date '2026-05-01')", "2"), |args| {
+        of_day(args, |d| (calendar::to_civil(d).month as i32 + 2) / 3)
+    }),
+    part("month", "month(x)", "The month, 1 to 12.", ("month(date '2026-03-01')", "3"), |args| {
+        of_day(args, |d| calendar::to_civil(d).month as i32)
+    }),
+    part("week", "week(x)", "The ISO 8601 week, 1 to 53.", ("week(date '2026-01-01')", "1"), |args| {
+        of_day(args, calendar::iso_week)
+    }),
+    part("day", "day(x)", "The day of the month, 1 to 31.", ("day(date '2026-03-09')", "9"), |args| {
+        of_day(args, |d| calendar::to_civil(d).day as i32)
+    }),
+    part("weekday", "weekday(x)", "The day of the week, Monday = 1.", ("weekday(date '2026-03-01')", "7"), |args| {
+        of_day(args, calendar::weekday)
+    }),
+    part("day_of_year", "day_of_year(x)", "The day of the year, from 1.", ("day_of_year('2026-02-01')", "32"), |args| {
+        of_day(args, |d| {
+            let year = calendar::to_civil(d).year;
+            d - calendar::to_days(Civil { year, month: 1, day: 1 }) + 1
+        })
+    }),
+    part("hour", "hour(x)", "The hour, 0 to 23.", ("hour(time '06:30:00')", "6"), |args| {
+        of_time(args, |us| us / (3600 * SECOND))
+    }),
+    part("minute", "minute(x)", "The minute, 0 to 59.", ("minute(time '06:30:00')", "30"), |args| {
+        of_time(args, |us| us / (60 * SECOND) % 60)
+    }),
+    part("second", "second(x)", "The second, 0 to 59.", ("second(time '06:30:15')", "15"), |args| {
+        of_time(args, |us| us / SECOND % 60)
+    }),
+    part(
+        "start_of",
+        "start_of(UNIT, x)",
+        "The first moment of x's year, quarter, month, week, day, hour, minute or second.",
+        ("start_of(month, date '2026-03-17')", "2026-03-01"),
+        start_of,
+    ),
+];
+
+/// Refuses anything but a date or a timestamp; a text literal is read as a date.
+fn dated(args: &mut Arguments, i: usize) -> Result<Type, Complaint> {
+    match args.kind(i) {
+        kind @ (Type::Date | Type::Timestamp) => Ok(kind),
+        Type::Null => {
+            args.want(i, &Type::Date)?;
+            Ok(Type::Date)
+        }
+        Type::Text if args.values.get(i).is_some_and(|v| v.as_literal().is_some()) => {
+            let kind = if args.want(i, &Type::Date).is_ok() { Type::Date } else { Type::Timestamp };
+            args.want(i, &kind)?;
+            Ok(kind)
+        }
+        kind => {
+            let complaint =
+                Complaint::new(i, format!("{} needs a date or a timestamp here, and this is {kind}.", args.name));
+            Err(if kind == Type::Text {
+                complaint.next("Turn it into one: cast(… as date), with format '%d/%m/%Y' if it is not ISO 8601.")
+            } else {
+                complaint
+            })
+        }
+    }
+}
+
+/// The day in each row.
+fn days<'a>(x: &'a Column, kind: &Type, rows: usize) -> impl Fn(usize) -> Option<i32> + 'a {
+    let nulls = x.nulls(rows);
+    let (dates, stamps) = (arithmetic::dates(x), arithmetic::timestamps(x));
+    let stamped = *kind == Type::Timestamp;
+    move |row| {
+        if nulls.as_ref().is_some_and(|n| n.is_null(row)) {
+            return None;
+        }
+        if stamped { i32::try_from(stamps.get(row)?.div_euclid(DAY)).ok() } else { dates.get(row) }
+    }
+}
+
+fn of_day(mut args: Arguments, f: fn(i32) -> i32) -> Result<Bound, Complaint> {
+    args.count(1..=1)?;
+    let kind = dated(&mut args, 0)?;
+    Ok(args.call(Type::Int, move |args, rows, _| {
+        let x = arg(args, 0);
+        let day = days(&x, &kind, rows);
+        Ok(ints_by_row(rows, |row| day(row).map(|d| i64::from(f(d)))))
+    }))
+}
+
+fn of_time(mut args: Arguments, f: fn(i64) -> i64) -> Result<Bound, Complaint> {
+    args.count(1..=1)?;
+    let kind = args.kind(0);
+    if !matches!(kind, Type::Time | Type::Timestamp | Type::Null) {
+        return Err(Complaint::new(0, format!("{} needs a time or a timestamp here, and this is {kind}.", args.name)));
+    }
+    Ok(args.call(Type::Int, move |args, rows, _| {
+        let array = arg(args, 0).array(rows);
+        Ok(ints_by_row(rows, |row| match Scalar::from_array(&array, row) {
+            Scalar::Time(us) => Some(f(us)),
+            Scalar::Timestamp(us) => Some(f(us.rem_euclid(DAY))),
+            _ => None,
+        }))
+    }))
+}
+
+/// The unit of time that a word names, singular or plural.
+fn unit(word: &str) -> Option<&'static str> {
+    let word = word.to_ascii_lowercase();
+    let singular = word.strip_suffix('s').unwrap_or(&word);
+    UNITS.into_iter().find(|u| *u == singular)
+}
+
+fn start_of(mut args: Arguments) -> Result<Bound, Complaint> {
+    args.count(2..=2)?;
+    let word = args.literal_text(0, "a unit")?;
+    let Some(unit) = unit(&word) else {
+        let complaint = Complaint::new(0, format!("{word} is not a unit of time."));
+        return Err(match nearest(&word, UNITS) {
+            Some(near) => complaint.next(format!("Did you mean {near}?")),
+            None => complaint.next(format!("The units are {}.", UNITS.join(", "))),
+        });
+    };
+    let kind = dated(&mut args, 1)?;
+    let clock = match unit {
+        "hour" => 3600 * SECOND,
+        "minute" => 60 * SECOND,
+        "second" => SECOND,
+        _ => 0,
+    };
+    if clock > 0 && kind == Type::Date {
+        return Err(Complaint::new(0, format!("A date has no {unit}."))
+            .next("Use year, quarter, month, week or day, or give a timestamp."));
+    }
+    Ok(args.call(kind.clone(), move |args, rows, _| {
+        let x = arg(args, 1);
+        if clock > 0 {
+            let nulls = x.nulls(rows);
+            let at = arithmetic::timestamps(&x);
+            let cut: TimestampMicrosecondArray = (0..rows)
+                .map(|row| {
+                    let at = at.get(row).filter(|_| nulls.as_ref().is_none_or(|n| n.is_valid(row)))?;
+                    Some(at - at.rem_euclid(clock))
+                })
+                .collect();
+            return Ok(Column::Array(Arc::new(cut)));
+        }
+        let day = days(&x, &kind, rows);
+        let first = (0..rows).map(|row| day(row).map(|d| first_day(unit, d)));
+        Ok(Column::Array(match kind {
+            Type::Timestamp => {
+                let first: TimestampMicrosecondArray = first.map(|d| d.map(|d| i64::from(d) * DAY)).collect();
+                Arc::new(first)
+            }
+            _ => Arc::new(first.collect::<Date32Array>()),
+        }))
+    }))
+}
+
+fn first_day(unit: &str, days: i32) -> i32 {
+    let civil = calendar::to_civil(days);
+    let of = |month: u32| calendar::to_days(Civil { year: civil.year, month, day: 1 });
+    match unit {
+        "year" => of(1),
+        "quarter" => of((civil.month - 1) / 3 * 3 + 1),
+        "month" => days - civil.day as i32 + 1,
+        "week" => days - (calendar::weekday(days) - 1),
+        _ => days,
+    }
+}

@@ -1,0 +1,142 @@
+//! Functions of text. Lengths and positions count code points, from 1.
+
+use super::{Arguments, Complaint, Family, Function, arg, bools_by_row, texts_by_row};
+use crate::error::Result;
+use crate::expr::{Bound, Type};
+
+const fn text(
+    name: &'static str,
+    usage: &'static str,
+    summary: &'static str,
+    example: (&'static str, &'static str),
+    bind: fn(Arguments) -> Result<Bound, Complaint>,
+) -> Function {
+    Function { name, usage, family: Family::Text, summary, example, bind }
+}
+
+pub(super) const FUNCTIONS: &[Function] = &[
+    text("lower", "lower(x)", "x in lower case.", ("lower('Milk')", "milk"), |args| {
+        of_text(args, |x, out| *out = x.to_lowercase())
+    }),
+    text("upper", "upper(x)", "x in upper case.", ("upper('Milk')", "MILK"), |args| {
+        of_text(args, |x, out| *out = x.to_uppercase())
+    }),
+    text("trim", "trim(x)", "x without blanks at its ends.", ("trim('  A ')", "A"), |args| {
+        of_text(args, |x, out| out.push_str(x.trim()))
+    }),
+    text(
+        "substring",
+        "substring(x, from [, n])",
+        "n characters of x (all that follow if not said) from position from.",
+        ("substring('F00042', 2, 3)", "000"),
+        substring,
+    ),
+    text("replace", "replace(x, a, b)", "x with each a replaced by b.", ("replace('a-b', '-', ' ')", "a b"), replace),
+    text("starts_with", "starts_with(x, a)", "Whether x starts with a.", ("starts_with('F042', 'F')", "true"), |args| {
+        test(args, |x, a| x.starts_with(a))
+    }),
+    text("ends_with", "ends_with(x, a)", "Whether x ends with a.", ("ends_with('F042', '2')", "true"), |args| {
+        test(args, |x, a| x.ends_with(a))
+    }),
+    text(
+        "pad_left",
+        "pad_left(x, n [, ch])",
+        "x made n characters long by ch (a blank if not said) on its left; a longer x stays.",
+        ("pad_left('42', 5, '0')", "00042"),
+        pad_left,
+    ),
+];
+
+fn of_text(mut args: Arguments, f: fn(&str, &mut String)) -> Result<Bound, Complaint> {
+    args.count(1..=1)?;
+    args.want(0, &Type::Text)?;
+    Ok(args.call(Type::Text, move |args, rows, _| {
+        let x = arg(args, 0);
+        let x = x.texts();
+        Ok(texts_by_row(rows, |row, out| {
+            f(x.get(row)?, out);
+            Some(())
+        }))
+    }))
+}
+
+fn test(mut args: Arguments, f: fn(&str, &str) -> bool) -> Result<Bound, Complaint> {
+    args.count(2..=2)?;
+    args.want(0, &Type::Text)?;
+    args.want(1, &Type::Text)?;
+    Ok(args.call(Type::Bool, move |args, rows, _| {
+        let (x, a) = (arg(args, 0), arg(args, 1));
+        let (x, a) = (x.texts(), a.texts());
+        Ok(bools_by_row(rows, |row| Some(f(x.get(row)?, a.get(row)?))))
+    }))
+}
+
+fn substring(mut args: Arguments) -> Result<Bound, Complaint> {
+    args.count(2..=3)?;
+    args.want(0, &Type::Text)?;
+    args.want(1, &Type::Int)?;
+    args.want(2, &Type::Int)?;
+    let bounded = args.values.len() == 3;
+    Ok(args.call(Type::Text, move |args, rows, _| {
+        let (x, from, count) = (arg(args, 0), arg(args, 1), arg(args, 2));
+        let missing = [from.nulls(rows), count.nulls(rows).filter(|_| bounded)];
+        let (x, from, count) = (x.texts(), from.ints(), count.ints());
+        Ok(texts_by_row(rows, |row, out| {
+            let x = x.get(row)?;
+            if missing.iter().flatten().any(|n| n.is_null(row)) {
+                return None;
+            }
+            let from = from.get(row)?;
+            let end = if bounded { from.saturating_add(count.get(row)?.max(0)) } else { i64::MAX };
+            let skip = usize::try_from(from.max(1) - 1).unwrap_or(usize::MAX);
+            let take = usize::try_from(end.saturating_sub(from.max(1))).unwrap_or(0);
+            out.extend(x.chars().skip(skip).take(take));
+            Some(())
+        }))
+    }))
+}
+
+fn replace(mut args: Arguments) -> Result<Bound, Complaint> {
+    args.count(3..=3)?;
+    for i in 0..3 {
+        args.want(i, &Type::Text)?;
+    }
+    Ok(args.call(Type::Text, |args, rows, _| {
+        let (x, a, b) = (arg(args, 0), arg(args, 1), arg(args, 2));
+        let (x, a, b) = (x.texts(), a.texts(), b.texts());
+        Ok(texts_by_row(rows, |row, out| {
+            let (x, a, b) = (x.get(row)?, a.get(row)?, b.get(row)?);
+            if a.is_empty() {
+                out.push_str(x);
+            } else {
+                *out = x.replace(a, b);
+            }
+            Some(())
+        }))
+    }))
+}
+
+fn pad_left(mut args: Arguments) -> Result<Bound, Complaint> {
+    args.count(2..=3)?;
+    args.want(0, &Type::Text)?;
+    args.want(1, &Type::Int)?;
+    args.want(2, &Type::Text)?;
+    let chosen = args.values.len() == 3;
+    Ok(args.call(Type::Text, move |args, rows, _| {
+        let (x, width, fill) = (arg(args, 0), arg(args, 1), arg(args, 2));
+        let missing = width.nulls(rows);
+        let (x, width, fill) = (x.texts(), width.ints(), fill.texts());
+        Ok(texts_by_row(rows, |row, out| {
+            let x = x.get(row)?;
+            let fill = if chosen { fill.get(row)? } else { " " };
+            if missing.as_ref().is_some_and(|n| n.is_null(row)) {
+                return None;
+            }
+            let width = usize::try_from(width.get(row)?).unwrap_or(0).min(1 << 20);
+            let short = width.saturating_sub(x.chars().count());
+            out.extend(fill.chars().cycle().take(short));
+            out.push_str(x);
+            Some(())
+        }))
+    }))
+}

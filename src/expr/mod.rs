@@ -1,0 +1,48 @@
+//! Expressions: the tree as written, its check against names and types, and its evaluation by columns.
+//!
+//! | module | what it holds |
+//! | --- | --- |
+//! | `ast` | the tree as written |
+//! | `types`, `scalar` | types and single values |
+//! | `expand` | parameters, defined functions and column sets put in their places |
+//! | `bind` | names to columns, functions to kernels, silent conversions written out |
+//! | `bound` | the checked tree and its evaluation |
+//! | `functions` | the catalogue of scalar functions |
+//! | `aggregates` | the catalogue of aggregates |
+
+pub(crate) mod aggregates;
+pub mod ast;
+pub(crate) mod bind;
+pub(crate) mod bound;
+mod arithmetic;
+mod build;
+mod cast;
+mod column;
+mod compare;
+mod events;
+pub(crate) mod expand;
+pub(crate) mod fold;
+pub mod functions;
+mod logic;
+pub(crate) mod pattern;
+mod scalar;
+mod types;
+mod widen;
+
+pub use ast::Expr;
+pub use build::{
+    column, count, count_distinct, first, last, lit, max, mean, median, min, stddev, sum,
+};
+pub(crate) use bound::{Batch, Bound, ColumnId, Field, Node};
+pub(crate) use column::Column;
+pub use events::Event;
+pub(crate) use events::Events;
+pub(crate) use scalar::{array_of, decimal_text, write_float};
+pub use scalar::{Interval, Scalar};
+pub use types::Type;
+pub(crate) use widen::widen;
+
+/// The value converted silently; `None` if its type does not turn into `to`.
+pub(crate) fn converted(value: &Scalar, to: &Type) -> Option<Scalar> {
+    cast::convert(value, to, None)
+}

@@ -1,0 +1,124 @@
+//! Columns as files carry them into columns as they are computed with.
+//!
+//! A narrow integer becomes a wide one, a dictionary its values, a time in any unit one in microseconds. What is
+//! only carried stays as it came.
+
+use std::sync::Arc;
+
+use arrow_array::cast::AsArray;
+use arrow_array::types::*;
+use arrow_array::{
+    Array, ArrayRef, BinaryViewArray, Float64Array, Int64Array, LargeListArray, ListArray, PrimitiveArray,
+    StringViewArray,
+};
+use arrow_buffer::OffsetBuffer;
+use arrow_schema::{DataType, Field, TimeUnit};
+
+use super::Type;
+use super::bound::arrow;
+use crate::error::{Error, ErrorKind, Result};
+
+/// Gives the column in the Arrow type that its language type is computed in.
+pub(crate) fn widen(array: &ArrayRef) -> Result<ArrayRef> {
+    macro_rules! int {
+        ($from:ty) => {
+            Arc::new(array.as_primitive::<$from>().unary::<_, Int64Type>(|v| v as i64)) as ArrayRef
+        };
+    }
+    let scaled = |times: i64, by: i64, array: &dyn Array| -> Result<Int64Array> {
+        let values = match array.data_type() {
+            DataType::Time32(TimeUnit::Second) => array.as_primitive::<Time32SecondType>().unary(i64::from),
+            DataType::Time32(_) => array.as_primitive::<Time32MillisecondType>().unary(i64::from),
+            DataType::Time64(_) => array.as_primitive::<Time64NanosecondType>().unary(|v| v),
+            DataType::Timestamp(TimeUnit::Second, _) => array.as_primitive::<TimestampSecondType>().unary(|v| v),
+            DataType::Timestamp(TimeUnit::Millisecond, _) => {
+                array.as_primitive::<TimestampMillisecondType>().unary(|v| v)
+            }
+            DataType::Timestamp(TimeUnit::Microsecond, _) => {
+                array.as_primitive::<TimestampMicrosecondType>().unary(|v| v)
+            }
+            _ => array.as_primitive::<TimestampNanosecondType>().unary(|v| v),
+        };
+        let values: Int64Array = values;
+        values
+            .try_unary(|v| v.checked_mul(times).map(|v| v.div_euclid(by)).ok_or_else(|| too_large("a timestamp")))
+    };
+    Ok(match array.data_type() {
+        DataType::Int8 => int!(Int8Type),
+        DataType::Int16 => int!(Int16Type),
+        DataType::Int32 => int!(Int32Type),
+        DataType::UInt8 => int!(UInt8Type),
+        DataType::UInt16 => int!(UInt16Type),
+        DataType::UInt32 => int!(UInt32Type),
+        DataType::UInt64 => {
+            let wide: Int64Array = array
+                .as_primitive::<UInt64Type>()
+                .try_unary(|v| i64::try_from(v).map_err(|_| too_large("a whole number")))?;
+            Arc::new(wide)
+        }
+        DataType::Float16 => {
+            let wide: Float64Array = array.as_primitive::<Float16Type>().unary(f64::from);
+            Arc::new(wide)
+        }
+        DataType::Float32 => {
+            let wide: Float64Array = array.as_primitive::<Float32Type>().unary(f64::from);
+            Arc::new(wide)
+        }
+        DataType::Utf8 => Arc::new(StringViewArray::from(array.as_string::<i32>())),
+        DataType::LargeUtf8 => Arc::new(StringViewArray::from(array.as_string::<i64>())),
+        DataType::Binary => Arc::new(BinaryViewArray::from(array.as_binary::<i32>())),
+        DataType::LargeBinary => Arc::new(BinaryViewArray::from(array.as_binary::<i64>())),
+        DataType::Dictionary(_, _) => {
+            let dictionary = array.as_any_dictionary();
+            let values = widen(dictionary.values())?;
+            arrow_select::take::take(&values, dictionary.keys(), None).map_err(arrow)?
+        }
+        DataType::Date64 => {
+            let days: PrimitiveArray<Date32Type> =
+                array.as_primitive::<Date64Type>().unary(|ms| ms.div_euclid(86_400_000) as i32);
+            Arc::new(days)
+        }
+        DataType::Time32(TimeUnit::Second) => time(scaled(1_000_000, 1, array)?),
+        DataType::Time32(_) => time(scaled(1000, 1, array)?),
+        DataType::Time64(TimeUnit::Nanosecond) => time(scaled(1, 1000, array)?),
+        DataType::Timestamp(TimeUnit::Second, _) => timestamp(scaled(1_000_000, 1, array)?),
+        DataType::Timestamp(TimeUnit::Millisecond, _) => timestamp(scaled(1000, 1, array)?),
+        DataType::Timestamp(TimeUnit::Nanosecond, _) => timestamp(scaled(1, 1000, array)?),
+        DataType::Timestamp(TimeUnit::Microsecond, Some(_)) => timestamp(scaled(1, 1, array)?),
+        DataType::LargeList(_) => {
+            let list: &LargeListArray = array.as_list();
+            let lengths: Vec<usize> = (0..list.len()).map(|i| list.value_length(i) as usize).collect();
+            let from = list.value_offsets().first().copied().unwrap_or(0) as usize;
+            let total: usize = lengths.iter().sum();
+            list_of(&list.values().slice(from, total), OffsetBuffer::from_lengths(lengths), list.nulls().cloned())?
+        }
+        DataType::List(item) if Type::of(item.data_type()).is_some_and(|t| t.arrow() != *item.data_type()) => {
+            let list: &ListArray = array.as_list();
+            list_of(list.values(), list.offsets().clone(), list.nulls().cloned())?
+        }
+        _ => array.clone(),
+    })
+}
+
+fn list_of(
+    values: &ArrayRef,
+    offsets: OffsetBuffer<i32>,
+    nulls: Option<arrow_buffer::NullBuffer>,
+) -> Result<ArrayRef> {
+    let values = widen(values)?;
+    let field = Arc::new(Field::new("item", values.data_type().clone(), true));
+    Ok(Arc::new(ListArray::new(field, offsets, values, nulls)))
+}
+
+fn time(micros: Int64Array) -> ArrayRef {
+    Arc::new(micros.reinterpret_cast::<Time64MicrosecondType>())
+}
+
+fn timestamp(micros: Int64Array) -> ArrayRef {
+    Arc::new(micros.reinterpret_cast::<TimestampMicrosecondType>())
+}
+
+fn too_large(what: &str) -> Error {
+    Error::new(ErrorKind::Data, format!("The column holds {what} that does not fit."))
+        .next("Leave the column out, or write the file with a smaller type.")
+}

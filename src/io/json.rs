@@ -1,0 +1,85 @@
+//! JSON and NDJSON, written: an array of records, or a record a line.
+//!
+//! Dates and times are ISO 8601 texts; NaN and the infinities, which JSON lacks, are null.
+
+use arrow_array::Array;
+
+use super::format::Encoder;
+use crate::error::Result;
+use crate::expr::{Batch, Field, Scalar, widen};
+
+pub(crate) struct JsonEncoder {
+    /// Each column's name as a JSON text with its colon.
+    keys: Vec<String>,
+    /// Whether the records stand in one array.
+    array: bool,
+}
+
+impl JsonEncoder {
+    pub(crate) fn new(fields: &[Field], array: bool) -> JsonEncoder {
+        let keys = fields.iter().map(|f| format!("{}:", quoted(&f.name))).collect();
+        JsonEncoder { keys, array }
+    }
+}
+
+fn quoted(text: &str) -> String {
+    serde_json::Value::from(text).to_string()
+}
+
+/// Appends a value as JSON.
+fn write_value(value: &Scalar, out: &mut Vec<u8>) {
+    match value {
+        Scalar::Null => out.extend_from_slice(b"null"),
+        Scalar::Float(v) if !v.is_finite() => out.extend_from_slice(b"null"),
+        Scalar::Bool(_) | Scalar::Int(_) | Scalar::Float(_) | Scalar::Decimal(..) => value.write_plain(out),
+        Scalar::List(items, _) => {
+            out.push(b'[');
+            for (i, item) in items.iter().enumerate() {
+                if i > 0 {
+                    out.push(b',');
+                }
+                write_value(item, out);
+            }
+            out.push(b']');
+        }
+        other => out.extend_from_slice(quoted(&other.plain()).as_bytes()),
+    }
+}
+
+impl Encoder for JsonEncoder {
+    fn start(&self) -> Vec<u8> {
+        if self.array { b"[\n".to_vec() } else { Vec::new() }
+    }
+
+    fn rows(&self, batch: &Batch) -> Result<Vec<u8>> {
+        let columns = batch.columns.iter().map(widen).collect::<Result<Vec<_>>>()?;
+        let mut out = Vec::with_capacity(batch.rows * columns.len() * 16);
+        for row in 0..batch.rows {
+            if row > 0 {
+                out.extend_from_slice(if self.array { b",\n" } else { b"\n" });
+            }
+            out.push(b'{');
+            for (i, (key, column)) in self.keys.iter().zip(&columns).enumerate() {
+                if i > 0 {
+                    out.push(b',');
+                }
+                out.extend_from_slice(key.as_bytes());
+                write_value(&Scalar::from_array(column, row), &mut out);
+            }
+            out.push(b'}');
+        }
+        if !self.array && !out.is_empty() {
+            out.push(b'\n');
+        }
+        debug_assert!(columns.iter().all(|c| c.len() == batch.rows));
+        Ok(out)
+    }
+
+    fn between(&self) -> &'static [u8] {
+        if self.array { b",\n" } else { b"" }
+    }
+
+    fn end(&self) -> &'static [u8] {
+        if self.array { b"\n]\n" } else { b"" }
+    }
+}

@@ -1,0 +1,83 @@
+//! Batches that are there already: literal tables, results of earlier steps, a user's own record batches.
+
+use std::sync::Mutex;
+
+use super::source::{About, Decoded, Morsel, Request, RowTest, Scan, Source, SourceColumn};
+use crate::error::Result;
+use crate::expr::Batch;
+
+/// Batches as a source; each is a morsel.
+#[derive(Debug)]
+pub(crate) struct Memory {
+    columns: Vec<SourceColumn>,
+    batches: Vec<Batch>,
+    about: About,
+}
+
+impl Memory {
+    pub(crate) fn new(columns: Vec<SourceColumn>, batches: Vec<Batch>) -> Memory {
+        let rows = batches.iter().map(|b| b.rows as u64).sum();
+        Memory { columns, batches, about: About { rows: Some(rows), ..About::default() } }
+    }
+}
+
+impl Source for Memory {
+    fn columns(&self) -> &[SourceColumn] {
+        &self.columns
+    }
+
+    fn about(&self) -> &About {
+        &self.about
+    }
+
+    fn open(&self, request: Request) -> Result<Box<dyn Scan>> {
+        let pick = |batch: &Batch| Batch {
+            columns: request.columns.iter().filter_map(|i| batch.columns.get(*i).cloned()).collect(),
+            rows: batch.rows,
+        };
+        let batches: Vec<Batch> = self.batches.iter().map(pick).collect();
+        Ok(Box::new(Batches { left: Mutex::new(batches.into_iter()) }))
+    }
+}
+
+/// Batches handed out one by one.
+pub(crate) struct Batches {
+    left: Mutex<std::vec::IntoIter<Batch>>,
+}
+
+impl Batches {
+    pub(crate) fn new(batches: Vec<Batch>) -> Batches {
+        Batches { left: Mutex::new(batches.into_iter()) }
+    }
+}
+
+impl Scan for Batches {
+    fn next(&self) -> Result<Option<Box<dyn Morsel>>> {
+        let mut left = self.left.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        Ok(left.next().map(|batch| Box::new(Ready(batch)) as Box<dyn Morsel>))
+    }
+
+    fn progress(&self) -> (u64, Option<u64>) {
+        (0, None)
+    }
+}
+
+/// A batch that needs no decoding.
+struct Ready(Batch);
+
+impl Morsel for Ready {
+    fn decode(self: Box<Self>, test: Option<&mut dyn RowTest>) -> Result<Decoded> {
+        let rows = self.0.rows;
+        let batch = match test {
+            None => self.0,
+            Some(test) => {
+                let part = Batch {
+                    columns: test.columns().iter().filter_map(|i| self.0.columns.get(*i).cloned()).collect(),
+                    rows,
+                };
+                self.0.filter(&test.test(&part)?)?
+            }
+        };
+        Ok(Decoded { batch, rows, events: Vec::new(), rejects: Vec::new() })
+    }
+}

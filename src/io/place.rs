@@ -1,0 +1,146 @@
+//! Files, globs, folders and standard input; and the bytes behind them, uncompressed.
+
+use std::fs::File;
+use std::io::{BufReader, Read};
+use std::path::{Path, PathBuf};
+
+use crate::error::{Error, ErrorKind, Result, nearest};
+
+/// How a file is compressed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Compression {
+    None,
+    Gzip,
+    Zstd,
+    Bzip2,
+}
+
+impl Compression {
+    /// By the name's ending.
+    pub(crate) fn of(path: &Path) -> Compression {
+        match path.extension().and_then(|e| e.to_str()).map(str::to_ascii_lowercase).as_deref() {
+            Some("gz") => Compression::Gzip,
+            Some("zst") => Compression::Zstd,
+            Some("bz2") => Compression::Bzip2,
+            _ => Compression::None,
+        }
+    }
+
+    /// By the first bytes.
+    pub(crate) fn of_bytes(head: &[u8]) -> Compression {
+        match head {
+            [0x1f, 0x8b, ..] => Compression::Gzip,
+            [0x28, 0xb5, 0x2f, 0xfd, ..] => Compression::Zstd,
+            [b'B', b'Z', b'h', b'1'..=b'9', ..] => Compression::Bzip2,
+            _ => Compression::None,
+        }
+    }
+
+    /// The uncompressed bytes.
+    pub(crate) fn reader(self, raw: Box<dyn Read + Send>) -> std::io::Result<Box<dyn Read + Send>> {
+        Ok(match self {
+            Compression::None => raw,
+            Compression::Gzip => Box::new(flate2::bufread::MultiGzDecoder::new(BufReader::with_capacity(1 << 18, raw))),
+            Compression::Zstd => Box::new(zstd::stream::read::Decoder::new(raw)?),
+            Compression::Bzip2 => Box::new(bzip2::bufread::MultiBzDecoder::new(BufReader::with_capacity(1 << 18, raw))),
+        })
+    }
+}
+
+/// The name without the ending of its compression.
+pub(crate) fn without_compression(path: &Path) -> PathBuf {
+    if Compression::of(path) == Compression::None { path.to_owned() } else { path.with_extension("") }
+}
+
+/// The name of standard input and output.
+pub(crate) const STANDARD: &str = "-";
+
+/// Finds the files that a path of a request means: itself, a glob's, a folder's; in order of name.
+///
+/// # Errors
+/// Nothing is there; the message names what is nearby.
+pub(crate) fn files(path: &str, base: &Path) -> Result<Vec<PathBuf>> {
+    if path == STANDARD {
+        return Ok(vec![PathBuf::from(STANDARD)]);
+    }
+    if path.starts_with("http://") || path.starts_with("https://") {
+        return Err(Error::new(ErrorKind::Input, "Addresses on the web cannot be read yet.")
+            .next("Fetch the file and read it from disk, or pipe it in and read '-'."));
+    }
+    let full = base.join(path);
+    if full.is_dir() {
+        let mut found = Vec::new();
+        list(&full, &mut found)?;
+        found.sort();
+        if found.is_empty() {
+            return Err(Error::new(ErrorKind::Input, format!("The folder {path} holds no files.")));
+        }
+        return Ok(found);
+    }
+    if full.exists() {
+        return Ok(vec![full]);
+    }
+    if path.contains(['*', '?', '[']) {
+        let pattern = full.to_string_lossy();
+        let paths = glob::glob(&pattern).map_err(|error| {
+            Error::new(ErrorKind::Input, format!("{path} is not a pattern of file names: {}.", error.msg))
+        })?;
+        let mut found: Vec<PathBuf> = paths.filter_map(Result::ok).filter(|p| p.is_file()).collect();
+        found.sort();
+        if found.is_empty() {
+            return Err(Error::new(ErrorKind::Input, format!("No file fits {path}.")).next(looked_in(&full)));
+        }
+        return Ok(found);
+    }
+    Err(missing(path, &full))
+}
+
+fn looked_in(full: &Path) -> String {
+    let folder = full.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let shown = std::path::absolute(folder).unwrap_or_else(|_| folder.to_owned());
+    format!("Looked in {}.", shown.display())
+}
+
+fn missing(path: &str, full: &Path) -> Error {
+    let error = Error::new(ErrorKind::Input, format!("There is no file {path}."));
+    let folder = full.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let names: Vec<String> = std::fs::read_dir(folder)
+        .map(|entries| entries.flatten().map(|e| e.file_name().to_string_lossy().into_owned()).collect())
+        .unwrap_or_default();
+    let wanted = full.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
+    match nearest(&wanted, names.iter().map(String::as_str)) {
+        Some(near) => error.why(looked_in(full)).next(format!("Did you mean {near}?")),
+        None => error.why(looked_in(full)),
+    }
+}
+
+/// All files below a folder but hidden ones.
+fn list(folder: &Path, into: &mut Vec<PathBuf>) -> Result<()> {
+    let entries = std::fs::read_dir(folder).map_err(|e| unreadable(folder, &e))?;
+    for entry in entries.flatten() {
+        let path = entry.path();
+        let hidden = entry.file_name().to_string_lossy().starts_with(['.', '_']);
+        if hidden {
+            continue;
+        }
+        if path.is_dir() {
+            list(&path, into)?;
+        } else {
+            into.push(path);
+        }
+    }
+    Ok(())
+}
+
+/// Opens a file.
+///
+/// # Errors
+/// It cannot be read.
+pub(crate) fn open(path: &Path) -> Result<File> {
+    File::open(path).map_err(|e| unreadable(path, &e))
+}
+
+/// The error of a file that the system does not give.
+pub(crate) fn unreadable(path: &Path, error: &std::io::Error) -> Error {
+    Error::new(ErrorKind::Input, format!("{} cannot be read: {error}.", path.display()))
+}

@@ -1,0 +1,90 @@
+//! What every format offers: its columns before the run, its rows in numbered morsels during it.
+
+use std::fmt;
+
+use arrow_array::BooleanArray;
+use arrow_schema::DataType;
+
+use crate::error::Result;
+use crate::expr::{Batch, Event};
+
+/// A column as a source has it.
+#[derive(Clone, Debug, PartialEq)]
+pub(crate) struct SourceColumn {
+    pub(crate) name: String,
+    pub(crate) data: DataType,
+}
+
+/// Something that is known of a source before the run.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct About {
+    /// Files that it is made of.
+    pub(crate) files: usize,
+    /// Bytes on disk.
+    pub(crate) bytes: Option<u64>,
+    /// Rows, where the format tells.
+    pub(crate) rows: Option<u64>,
+    /// Rows by their average length in what was looked at.
+    pub(crate) rows_about: Option<u64>,
+    /// What the reader should know: a column that looks like dates but stays text.
+    pub(crate) notes: Vec<String>,
+}
+
+/// A table that can be read any number of times, from one place or several.
+pub(crate) trait Source: Send + Sync + fmt::Debug {
+    /// The columns, in order.
+    fn columns(&self) -> &[SourceColumn];
+    /// What is known before the run.
+    fn about(&self) -> &About;
+    /// Starts reading.
+    fn open(&self, request: Request) -> Result<Box<dyn Scan>>;
+}
+
+/// What a run wants of a source.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Request {
+    /// Positions of the columns to read, in this order.
+    pub(crate) columns: Vec<usize>,
+    /// Bytes or rows of a morsel, where the run sets them: tests make them small.
+    pub(crate) block_bytes: Option<usize>,
+}
+
+/// A source being read.
+pub(crate) trait Scan: Send + Sync {
+    /// The next morsel, in order; `None` at the end.
+    ///
+    /// Called by one worker at a time.
+    fn next(&self) -> Result<Option<Box<dyn Morsel>>>;
+    /// Bytes read so far and bytes in all.
+    fn progress(&self) -> (u64, Option<u64>);
+    /// What was learned on the way: the same sort of notes as in [`About`].
+    fn notes(&self) -> Vec<String> {
+        Vec::new()
+    }
+}
+
+/// A condition that is tested while reading, before the other columns are decoded.
+pub(crate) trait RowTest {
+    /// Positions among the request's columns.
+    fn columns(&self) -> &[usize];
+    /// Which rows stay.
+    fn test(&mut self, batch: &Batch) -> Result<BooleanArray>;
+}
+
+/// A part of a source, decoded by the worker that took it.
+pub(crate) trait Morsel: Send {
+    /// Decodes the columns, of the rows that pass the test.
+    fn decode(self: Box<Self>, test: Option<&mut dyn RowTest>) -> Result<Decoded>;
+}
+
+/// A morsel's rows.
+#[derive(Debug)]
+pub(crate) struct Decoded {
+    pub(crate) batch: Batch,
+    /// Rows before the test.
+    pub(crate) rows: usize,
+    /// What happened on the way.
+    pub(crate) events: Vec<(Event, usize)>,
+    /// Rows that were left out, as they stand in the file, for the file of rejects.
+    pub(crate) rejects: Vec<u8>,
+}

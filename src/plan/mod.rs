@@ -1,0 +1,16 @@
+//! The plan: what the steps mean, checked; its rewrites; its picture in text.
+//!
+//! | module | what it holds |
+//! | --- | --- |
+//! | `node` | the operators |
+//! | `relation` | an operator with its named columns |
+//! | `rules` | rewrites, one a file |
+//! | `picture` | as written beside as it will run |
+
+pub(crate) mod node;
+pub(crate) mod picture;
+pub(crate) mod relation;
+pub(crate) mod rules;
+
+pub(crate) use node::{Condition, Node, Op, SortKey, StepId, Target};
+pub(crate) use relation::{Plan, Relation, StepInfo};

@@ -1,0 +1,144 @@
+//! The operators of a plan.
+//!
+//! An operator adds columns to those of its input, or makes new ones; it never renames and never drops. Names
+//! belong to a `Relation`, and what nobody needs is left out by the rule `prune`.
+
+use std::path::PathBuf;
+use std::sync::Arc;
+
+use crate::expr::bind::AggregateCall;
+use crate::expr::{Bound, ColumnId, Field};
+use crate::io::format::{Format, WriteOptions};
+use crate::io::source::Source;
+use crate::io::target::Mode;
+
+/// A step's place in the list of all steps of a plan.
+pub(crate) type StepId = usize;
+
+/// An operator over the rows of its input.
+#[derive(Clone)]
+pub(crate) struct Node {
+    pub(crate) op: Op,
+    /// The operator below; none for a scan.
+    pub(crate) input: Option<Box<Node>>,
+    pub(crate) step: StepId,
+}
+
+/// What an operator does.
+#[derive(Clone)]
+pub(crate) enum Op {
+    /// Reads a source.
+    Scan(Scan),
+    /// The rows of a table that is used more than once, and so run once.
+    Shared { table: usize, input: Arc<Node>, columns: Vec<ColumnId> },
+    /// Adds columns.
+    Compute(Vec<(Field, Bound)>),
+    /// Keeps the rows where a condition is true.
+    Filter(Bound),
+    /// Sorts, stably; with `keep` only the first so many are wanted.
+    Sort { keys: Vec<SortKey>, keep: Option<usize> },
+    /// The first rows after some, of the table or of each group.
+    First { count: usize, after: usize, per: Vec<ColumnId> },
+    /// The last rows, of the table or of each group.
+    Last { count: usize, per: Vec<ColumnId> },
+    /// Random rows: so many, or each with a chance.
+    Sample { size: SampleSize, seed: u64 },
+    /// The first of rows that are equal in these columns.
+    Distinct(Vec<ColumnId>),
+    /// A row for each group: keys, then aggregates. No keys: one row for all.
+    Group { keys: Vec<(Field, Bound)>, calls: Vec<AggregateCall> },
+    /// Aggregates of each row's group beside it.
+    Per { keys: Vec<ColumnId>, calls: Vec<AggregateCall> },
+    /// Stops unless a condition is true in every row.
+    Require { condition: Bound, message: Option<String>, shown: Vec<Field> },
+    /// Stops where rows are equal in these columns.
+    RequireUnique { by: Vec<Field>, shown: Vec<Field> },
+    /// Writes what flows by.
+    Write(Target),
+}
+
+/// A source's columns in a plan.
+#[derive(Clone)]
+pub(crate) struct Scan {
+    pub(crate) source: Arc<dyn Source>,
+    /// Columns that are read: their place in the source, and what they are in the plan.
+    pub(crate) columns: Vec<(usize, Field)>,
+    /// Conditions tested while reading, in order.
+    pub(crate) conditions: Vec<Condition>,
+    /// No more rows than these are wanted.
+    pub(crate) limit: Option<usize>,
+    /// Where rows that do not fit are written.
+    pub(crate) rejects: Option<PathBuf>,
+}
+
+/// A condition of a step, tested elsewhere.
+#[derive(Clone)]
+pub(crate) struct Condition {
+    pub(crate) test: Bound,
+    pub(crate) step: StepId,
+}
+
+/// A key to sort by.
+#[derive(Clone)]
+pub(crate) struct SortKey {
+    pub(crate) by: Bound,
+    pub(crate) descending: bool,
+    pub(crate) nulls_first: bool,
+}
+
+/// How many rows a sample takes.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub(crate) enum SampleSize {
+    Rows(usize),
+    Percent(f64),
+}
+
+/// A file to write.
+#[derive(Clone)]
+pub(crate) struct Target {
+    pub(crate) path: PathBuf,
+    pub(crate) format: Format,
+    pub(crate) options: WriteOptions,
+    pub(crate) mode: Mode,
+    pub(crate) fields: Vec<Field>,
+}
+
+impl Node {
+    pub(crate) fn over(self, op: Op, step: StepId) -> Node {
+        Node { op, input: Some(Box::new(self)), step }
+    }
+
+    /// The columns that leave the operator.
+    pub(crate) fn columns(&self) -> Vec<ColumnId> {
+        let below = || self.input.as_ref().map(|i| i.columns()).unwrap_or_default();
+        match &self.op {
+            Op::Scan(scan) => scan.columns.iter().map(|(_, f)| f.id).collect(),
+            Op::Shared { columns, .. } => columns.clone(),
+            Op::Compute(added) => {
+                let mut columns = below();
+                columns.extend(added.iter().map(|(f, _)| f.id));
+                columns
+            }
+            Op::Per { calls, .. } => {
+                let mut columns = below();
+                columns.extend(calls.iter().map(|c| c.field.id));
+                columns
+            }
+            Op::Group { keys, calls } => {
+                keys.iter().map(|(f, _)| f.id).chain(calls.iter().map(|c| c.field.id)).collect()
+            }
+            _ => below(),
+        }
+    }
+
+    /// Rebuilds the plan from below with a rule.
+    pub(crate) fn rewritten(self, rule: &mut dyn FnMut(Node) -> Node) -> Node {
+        let input = self.input.map(|input| Box::new(input.rewritten(rule)));
+        rule(Node { input, ..self })
+    }
+
+    /// The operator and those below it, topmost first.
+    pub(crate) fn chain(&self) -> impl Iterator<Item = &Node> {
+        std::iter::successors(Some(self), |node| node.input.as_deref())
+    }
+}

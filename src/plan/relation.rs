@@ -1,0 +1,49 @@
+//! An operator with its named columns, and the whole checked plan.
+
+use super::node::{Node, StepId};
+use crate::expr::Field;
+
+/// Rows with named columns.
+#[derive(Clone)]
+pub(crate) struct Relation {
+    pub(crate) node: Node,
+    pub(crate) fields: Vec<Field>,
+}
+
+impl Relation {
+    /// The same rows under another operator and other columns.
+    pub(crate) fn then(self, op: super::node::Op, step: StepId) -> Relation {
+        Relation { node: self.node.over(op, step), fields: self.fields }
+    }
+}
+
+/// What a plan knows of a step.
+#[derive(Clone, Debug)]
+pub(crate) struct StepInfo {
+    /// The step in canonical text.
+    pub(crate) text: String,
+    /// The table it belongs to; `None` for the main chain.
+    pub(crate) table: Option<String>,
+    /// Whether as many rows leave it as come in, so that its rows need no counting.
+    pub(crate) keeps_rows: bool,
+    /// Whether it is run: it belongs to the main chain, to a table that is needed, or writes or requires.
+    pub(crate) runs: bool,
+    /// The columns after it, with their types.
+    pub(crate) columns: Vec<(String, crate::expr::Type)>,
+}
+
+/// A checked plan.
+#[derive(Clone)]
+pub(crate) struct Plan {
+    /// The main chain.
+    pub(crate) main: Relation,
+    /// Tables that run for what they write or require, in order.
+    pub(crate) others: Vec<Relation>,
+    pub(crate) steps: Vec<StepInfo>,
+    /// Whether the main chain ends in `write`, so that it has no rows to show.
+    pub(crate) ends_in_write: bool,
+    /// What the reader should know before the run.
+    pub(crate) notes: Vec<String>,
+    /// Rewrites that were made, in order.
+    pub(crate) fired: Vec<&'static str>,
+}

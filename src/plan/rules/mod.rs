@@ -1,0 +1,37 @@
+//! Rewrites of a plan, one a file. Each has a name, a condition under which it is sound, and tests in the
+//! language.
+//!
+//! A rule may change how rows are found, never which rows, their order, or what the ledger says of them.
+
+mod first_down;
+mod filter_down;
+mod prune;
+mod scan_test;
+mod top_rows;
+
+use super::node::Node;
+use crate::expr::ColumnId;
+
+/// A rewrite.
+pub(crate) struct Rule {
+    /// Its name in the picture of a plan.
+    pub(crate) name: &'static str,
+    /// The plan rewritten, and whether anything changed. The columns are those that are needed on top.
+    pub(crate) apply: fn(Node, &[ColumnId]) -> (Node, bool),
+}
+
+/// All rules, in the order in which they are applied.
+const RULES: &[Rule] = &[first_down::RULE, filter_down::RULE, top_rows::RULE, scan_test::RULE, prune::RULE];
+
+/// Applies all rules; gives the names of those that changed something.
+pub(crate) fn rewrite(node: Node, needed: &[ColumnId]) -> (Node, Vec<&'static str>) {
+    let mut fired = Vec::new();
+    let node = RULES.iter().fold(node, |node, rule| {
+        let (node, changed) = (rule.apply)(node, needed);
+        if changed {
+            fired.push(rule.name);
+        }
+        node
+    });
+    (node, fired)
+}

@@ -1,0 +1,22 @@
+//! A filter right above a source is tested while reading, before the row's other columns are decoded.
+
+use super::Rule;
+use crate::plan::{Condition, Node, Op};
+
+pub(super) const RULE: Rule = Rule { name: "filter tested while reading", apply };
+
+fn apply(node: Node, _: &[crate::expr::ColumnId]) -> (Node, bool) {
+    let mut changed = false;
+    let node = node.rewritten(&mut |node| match node {
+        Node { op: Op::Filter(test), input: Some(input), step } => match *input {
+            Node { op: Op::Scan(mut scan), input: None, step: of } if scan.limit.is_none() => {
+                changed = true;
+                scan.conditions.push(Condition { test, step });
+                Node { op: Op::Scan(scan), input: None, step: of }
+            }
+            other => other.over(Op::Filter(test), step),
+        },
+        other => other,
+    });
+    (node, changed)
+}

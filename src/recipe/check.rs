@@ -1,0 +1,167 @@
+//! A recipe into a checked plan: every mistake that names and types can show, before a row is read.
+
+use std::collections::BTreeMap;
+use std::path::PathBuf;
+use std::sync::Arc;
+
+use super::{Chain, Recipe};
+use crate::error::{Error, ErrorKind, Result, nearest};
+use crate::expr::bind::Ids;
+use crate::expr::expand::Environment;
+use crate::expr::{Scalar, Type};
+use crate::io::source::Source;
+use crate::plan::{Plan, Relation, StepInfo};
+use crate::step::{Checker, Table};
+use crate::text::{comma, name};
+
+/// What a check needs beside the recipe.
+#[derive(Clone, Default)]
+pub(crate) struct Request {
+    /// Values for parameters, as texts; each is read as its default's type.
+    pub(crate) givens: Vec<(String, String)>,
+    /// The folder that paths are relative to.
+    pub(crate) base: PathBuf,
+    /// Sources in memory, by name.
+    pub(crate) sources: BTreeMap<String, Arc<dyn Source>>,
+}
+
+/// Checks a recipe.
+///
+/// # Errors
+/// All mistakes that were found, as one error.
+pub(crate) fn check(recipe: &Recipe, request: &Request) -> Result<Plan> {
+    let environment = environment(recipe, &request.givens)?;
+    let mut checker = Checker {
+        source: recipe.source.clone(),
+        environment: &environment,
+        ids: Ids::default(),
+        base: request.base.clone(),
+        tables: Vec::new(),
+        used: Vec::new(),
+        steps: Vec::new(),
+        errors: Vec::new(),
+        notes: Vec::new(),
+        given_sources: request.sources.clone(),
+    };
+    let mut acting = Vec::new();
+    for chain in &recipe.tables {
+        checker.used.clear();
+        let relation = check_chain(chain, Some(&chain.name), &mut checker);
+        let needs = checker.used.clone();
+        acting.push(chain.steps.iter().any(|p| p.step.acts()));
+        checker.tables.push(Table { name: chain.name.clone(), relation, span: chain.span, uses: 0, needs });
+    }
+    checker.used.clear();
+    let main = check_chain(&recipe.main, None, &mut checker);
+    let runs = tables_that_run(&checker, &acting);
+    for (table, runs) in checker.tables.iter().zip(&runs) {
+        if !runs {
+            checker.notes.push(format!("The table {} is checked but not run: nothing needs it.", name(&table.name)));
+        }
+    }
+    for step in &mut checker.steps {
+        let table = step.table.as_ref().and_then(|t| checker.tables.iter().position(|c| c.name == *t));
+        step.runs = table.is_none_or(|t| runs.get(t).copied().unwrap_or(true));
+    }
+    if let Some(error) = Error::all(checker.errors) {
+        return Err(error);
+    }
+    let main = main.ok_or_else(|| Error::new(ErrorKind::Internal, "A chain without a mistake has no result."))?;
+    let needed_by_main = reached(&checker.tables, &checker.used);
+    let others = checker
+        .tables
+        .iter()
+        .enumerate()
+        .filter(|(i, _)| acting.get(*i) == Some(&true) && !needed_by_main.contains(i))
+        .filter_map(|(_, t)| t.relation.clone())
+        .collect();
+    let ends_in_write = recipe.main.steps.last().is_some_and(|p| p.step.writes());
+    Ok(Plan { main, others, steps: checker.steps, ends_in_write, notes: checker.notes, fired: Vec::new() })
+}
+
+/// Checks the steps of a chain in order.
+fn check_chain(chain: &Chain, table: Option<&String>, checker: &mut Checker<'_>) -> Option<Relation> {
+    let mut relation: Option<Relation> = None;
+    for placed in &chain.steps {
+        checker.source = placed.source.clone();
+        relation = placed.step.check(relation, checker);
+        let fields = relation.as_ref().map(|r| r.fields.as_slice()).unwrap_or_default();
+        checker.steps.push(StepInfo {
+            text: placed.step.to_string(),
+            table: table.cloned(),
+            keeps_rows: placed.step.keeps_rows(),
+            runs: true,
+            columns: fields.iter().map(|f| (f.name.clone(), f.kind.clone())).collect(),
+        });
+        relation.as_ref()?;
+    }
+    relation
+}
+
+/// Tables that the main chain needs, or that write or require, and those that they need.
+fn tables_that_run(checker: &Checker<'_>, acting: &[bool]) -> Vec<bool> {
+    let acts = acting.iter().enumerate().filter(|(_, a)| **a).map(|(i, _)| i);
+    let start: Vec<usize> = checker.used.iter().copied().chain(acts).collect();
+    let reached = reached(&checker.tables, &start);
+    (0..checker.tables.len()).map(|i| reached.contains(&i)).collect()
+}
+
+fn reached(tables: &[Table], from: &[usize]) -> Vec<usize> {
+    let mut reached: Vec<usize> = Vec::new();
+    let mut open: Vec<usize> = from.to_vec();
+    while let Some(table) = open.pop() {
+        if !reached.contains(&table) {
+            reached.push(table);
+            open.extend(tables.get(table).map(|t| t.needs.as_slice()).unwrap_or_default());
+        }
+    }
+    reached
+}
+
+/// The recipe's parameters with the values they were given, and its functions.
+fn environment(recipe: &Recipe, given: &[(String, String)]) -> Result<Environment> {
+    let mut environment = Environment::default();
+    for parameter in &recipe.givens {
+        environment.givens.insert(parameter.name.clone(), parameter.default.clone());
+    }
+    for (parameter, text) in given {
+        let Some(declared) = recipe.givens.iter().find(|g| g.name == *parameter) else {
+            let error = Error::new(ErrorKind::Name, format!("The recipe has no parameter {parameter}."));
+            let names = recipe.givens.iter().map(|g| g.name.as_str());
+            let error = match recipe.givens.len() {
+                0 => error.why("It declares none; given threshold = 100 at its top would."),
+                _ => error.why(format!("Its parameters are {}.", comma(names.clone()))),
+            };
+            return Err(match nearest(parameter, names) {
+                Some(near) => error.next(format!("Did you mean {near}?")),
+                None => error,
+            });
+        };
+        let value = value_like(&declared.default, text).ok_or_else(|| {
+            let kind = declared.default.kind();
+            Error::new(ErrorKind::Type, format!("{parameter} is {kind} in the recipe, and '{text}' is none."))
+                .next(format!("Its default is {}.", declared.default))
+        })?;
+        environment.givens.insert(parameter.clone(), value);
+    }
+    let mut known = Environment { givens: environment.givens.clone(), ..Environment::default() };
+    for (name, define) in &recipe.defines {
+        // A function may use those before it, so that none can use itself.
+        let body = known.expand(&define.body, &recipe.source)?;
+        let define = crate::expr::expand::Define { parameters: define.parameters.clone(), body };
+        known.defines.insert(name.clone(), define);
+    }
+    environment.defines = known.defines;
+    Ok(environment)
+}
+
+/// The text read as the type of a default.
+fn value_like(default: &Scalar, text: &str) -> Option<Scalar> {
+    match default {
+        Scalar::Text(_) | Scalar::Null => Some(Scalar::Text(text.to_owned())),
+        other => {
+            let kind: Type = other.kind();
+            crate::expr::converted(&Scalar::Text(text.to_owned()), &kind)
+        }
+    }
+}

@@ -1,0 +1,50 @@
+//! Recipes: parameters, functions and tables first, then the main chain. Read, printed, checked.
+
+mod check;
+mod parse;
+mod print;
+
+use std::sync::Arc;
+
+use crate::error::{SourceText, Span};
+use crate::expr::Scalar;
+use crate::expr::expand::Define;
+use crate::step::Step;
+
+pub(crate) use check::{Request, check};
+pub(crate) use parse::{parse, parse_chain};
+
+/// A recipe as it was read.
+#[derive(Clone, Debug)]
+pub(crate) struct Recipe {
+    pub(crate) source: Arc<SourceText>,
+    pub(crate) givens: Vec<Given>,
+    pub(crate) defines: Vec<(String, Define)>,
+    pub(crate) tables: Vec<Chain>,
+    pub(crate) main: Chain,
+}
+
+/// A parameter with its default.
+#[derive(Clone, Debug)]
+pub(crate) struct Given {
+    pub(crate) name: String,
+    pub(crate) default: Scalar,
+}
+
+/// Steps one after the other.
+#[derive(Clone, Debug)]
+pub(crate) struct Chain {
+    /// The table's name; empty for the main chain.
+    pub(crate) name: String,
+    pub(crate) span: Span,
+    pub(crate) steps: Vec<Placed>,
+}
+
+/// A step and where it stands.
+#[derive(Clone, Debug)]
+pub(crate) struct Placed {
+    pub(crate) step: Arc<dyn Step>,
+    pub(crate) span: Span,
+    /// The text that the place is in: steps of a Rust chain have one each.
+    pub(crate) source: Arc<SourceText>,
+}

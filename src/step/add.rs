@@ -1,0 +1,77 @@
+//! `add name = EXPR, …`: new columns at the right, or columns replaced in place.
+
+use std::fmt;
+
+use super::item::{self, Item, NamedItem, write_below};
+use super::{Checker, Step, StepKind};
+use crate::expr::Field;
+use crate::plan::{Op, Relation};
+use crate::text::comma;
+
+pub(super) const KIND: StepKind = StepKind {
+    keyword: "add",
+    usage: "add name = EXPR, …",
+    summary: "Adds columns at the right, or replaces a column in place; a later item sees an earlier one.",
+    example: "add solids = litres * (fat + protein) / 100, share = litres / sum(litres) per farm",
+    parse: |text| Ok(Box::new(Add(text.list(Item::read)?))),
+};
+
+#[derive(Debug)]
+struct Add(Vec<Item>);
+
+impl Step for Add {
+    fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
+        let mut relation = input?;
+        let mut seen: Vec<Item> = Vec::new();
+        for item in &self.0 {
+            // Items see those before them, so each is checked over what the last one left; names must still
+            // differ over all of them.
+            seen.push(item.clone());
+            let errors = checker.errors.len();
+            if item.expr.first_set().is_none() {
+                item::named(&seen, &[], &[], checker);
+                if checker.errors.len() > errors {
+                    seen.pop();
+                    continue;
+                }
+            } else {
+                seen.pop();
+            }
+            for named in item::named(std::slice::from_ref(item), &relation.fields, &[], checker) {
+                relation = with_column(relation, &named, checker);
+            }
+        }
+        Some(relation)
+    }
+
+    fn keeps_rows(&self) -> bool {
+        true
+    }
+}
+
+/// The relation with one more column, or one replaced.
+pub(super) fn with_column(relation: Relation, item: &NamedItem, checker: &mut Checker<'_>) -> Relation {
+    let mut pers = Vec::new();
+    let bound = checker.row_expression(&item.expr, &relation.fields, &mut pers);
+    let field = Field::new(checker.ids.next(), &item.name, bound.kind.clone());
+    let step = checker.step();
+    let mut relation = checker.with_pers(relation, pers).then(Op::Compute(vec![(field.clone(), bound)]), step);
+    match relation.fields.iter_mut().find(|f| f.name == item.name) {
+        Some(old) => *old = field,
+        None => relation.fields.push(field),
+    }
+    relation
+}
+
+impl fmt::Display for Add {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self.0.as_slice() {
+            [one] => write!(f, "add {one}"),
+            many if comma(many).len() <= 60 => write!(f, "add {}", comma(many)),
+            many => {
+                f.write_str("add")?;
+                write_below(f, many)
+            }
+        }
+    }
+}

@@ -1,0 +1,178 @@
+//! What is known while steps are checked, and what is found.
+
+use std::collections::BTreeMap;
+use std::path::PathBuf;
+use std::sync::Arc;
+
+use crate::error::{Error, ErrorKind, SourceText, Span};
+use crate::expr::ast::Expr;
+use crate::expr::bind::{Binder, Ids, PerCall, Place};
+use crate::expr::expand::Environment;
+use crate::expr::{Bound, Field, Scalar};
+use crate::plan::{Op, Relation, StepId, StepInfo};
+
+/// A table of a recipe, checked.
+#[derive(Clone)]
+pub(crate) struct Table {
+    pub(crate) name: String,
+    /// `None` if its chain holds a mistake.
+    pub(crate) relation: Option<Relation>,
+    /// Where its name stands.
+    pub(crate) span: Span,
+    /// How often it is used by others.
+    pub(crate) uses: usize,
+    /// Tables that it uses.
+    pub(crate) needs: Vec<usize>,
+}
+
+/// Checks the steps of one request.
+pub(crate) struct Checker<'a> {
+    /// The text that places point into.
+    pub(crate) source: Arc<SourceText>,
+    pub(crate) environment: &'a Environment,
+    pub(crate) ids: Ids,
+    /// The folder that paths are relative to.
+    pub(crate) base: PathBuf,
+    pub(crate) tables: Vec<Table>,
+    /// Tables that the chain being checked uses.
+    pub(crate) used: Vec<usize>,
+    pub(crate) steps: Vec<StepInfo>,
+    pub(crate) errors: Vec<Error>,
+    pub(crate) notes: Vec<String>,
+    /// Sources that a caller has in memory, by name.
+    pub(crate) given_sources: BTreeMap<String, Arc<dyn crate::io::source::Source>>,
+}
+
+impl Checker<'_> {
+    /// The step being checked.
+    pub(crate) fn step(&self) -> StepId {
+        self.steps.len()
+    }
+
+    /// Notes a mistake at a place.
+    pub(crate) fn wrong(&mut self, span: Span, error: Error) {
+        let source = self.source.clone();
+        self.errors.push(error.at(&source, span));
+    }
+
+    /// Keeps a value, or notes its error.
+    pub(crate) fn kept<T>(&mut self, result: crate::error::Result<T>) -> Option<T> {
+        match result {
+            Ok(value) => Some(value),
+            Err(error) => {
+                self.errors.push(error);
+                None
+            }
+        }
+    }
+
+    fn binder<'b>(&'b mut self, fields: &'b [Field]) -> Binder<'b> {
+        Binder {
+            source: &self.source,
+            environment: self.environment,
+            fields,
+            ids: &mut self.ids,
+            errors: &mut self.errors,
+        }
+    }
+
+    /// Binds an expression over rows; aggregates with `per` are gathered.
+    pub(crate) fn row_expression(&mut self, expr: &Expr, fields: &[Field], pers: &mut Vec<PerCall>) -> Bound {
+        self.binder(fields).bind(expr, &mut Place::Rows(pers))
+    }
+
+    /// Binds a condition over rows.
+    pub(crate) fn row_condition(&mut self, expr: &Expr, fields: &[Field], pers: &mut Vec<PerCall>) -> Bound {
+        self.binder(fields).condition(expr, &mut Place::Rows(pers))
+    }
+
+    /// Binds an expression where aggregates may stand in some way.
+    pub(crate) fn expression(&mut self, expr: &Expr, fields: &[Field], place: &mut Place<'_>) -> Bound {
+        self.binder(fields).bind(expr, place)
+    }
+
+    /// Puts the aggregates of `per` beside the rows, one operator for each set of keys.
+    pub(crate) fn with_pers(&mut self, mut relation: Relation, pers: Vec<PerCall>) -> Relation {
+        let step = self.step();
+        let mut left = pers;
+        while let Some(first) = left.first() {
+            let keys = first.keys.clone();
+            let (same, others): (Vec<PerCall>, Vec<PerCall>) = left.into_iter().partition(|p| p.keys == keys);
+            let calls = same.into_iter().map(|p| p.call).collect();
+            relation = relation.then(Op::Per { keys, calls }, step);
+            left = others;
+        }
+        relation
+    }
+
+    /// The value of an expression without columns, such as the name that `named` gives.
+    pub(crate) fn constant_text(&mut self, expr: &Expr) -> Option<String> {
+        let bound = self.binder(&[]).bind(expr, &mut Place::NoAggregates("A name is no aggregate."));
+        match bound.as_literal() {
+            Some(Scalar::Text(text)) => Some(text.clone()),
+            _ if bound.kind == crate::expr::Type::Unknown => None,
+            _ => {
+                let what = "A name is made of texts.";
+                self.wrong(expr.span, Error::new(ErrorKind::Type, what).next("Write named column || '_avg'."));
+                None
+            }
+        }
+    }
+
+    /// A path, which may be a parameter.
+    pub(crate) fn path(&mut self, path: &Path) -> Option<String> {
+        match path {
+            Path::Text(text, _) => Some(text.clone()),
+            Path::Parameter(parameter, span) => {
+                let source = self.source.clone();
+                match self.environment.given(parameter, &source, *span) {
+                    Ok(Scalar::Text(text)) => Some(text),
+                    Ok(other) => {
+                        let what = format!("A path is a text, and ${parameter} is {}.", other.kind());
+                        self.wrong(*span, Error::new(ErrorKind::Type, what));
+                        None
+                    }
+                    Err(error) => {
+                        self.errors.push(error);
+                        None
+                    }
+                }
+            }
+        }
+    }
+}
+
+/// A path as it is written: a text or a parameter.
+#[derive(Clone, Debug)]
+pub(crate) enum Path {
+    Text(String, Span),
+    Parameter(String, Span),
+}
+
+impl Path {
+    pub(crate) fn span(&self) -> Span {
+        match self {
+            Path::Text(_, span) | Path::Parameter(_, span) => *span,
+        }
+    }
+
+    /// Reads a path in single quotes, or a parameter.
+    pub(crate) fn read(c: &mut crate::text::Cursor<'_>) -> crate::error::Result<Path> {
+        let span = c.span();
+        if let Some(crate::text::TokenKind::Parameter(name)) = c.peek() {
+            c.advance();
+            return Ok(Path::Parameter(name.clone(), span));
+        }
+        let (text, span) = c.text("a path in single quotes")?;
+        Ok(Path::Text(text, span))
+    }
+}
+
+impl std::fmt::Display for Path {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Path::Text(text, _) => Scalar::Text(text.clone()).fmt(f),
+            Path::Parameter(name, _) => write!(f, "${name}"),
+        }
+    }
+}

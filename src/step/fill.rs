@@ -1,0 +1,101 @@
+//! `fill COLS with EXPR`: missing values replaced.
+
+use std::fmt;
+
+use super::{Checker, Step, StepKind};
+use crate::error::{Error, ErrorKind, Result};
+use crate::expr::ast::{ColumnRef, Expr, Kind};
+use crate::expr::expand::columns_of_list;
+use crate::expr::{Field, Type};
+use crate::plan::{Op, Relation};
+use crate::text::{Cursor, comma, expression};
+
+pub(super) const KIND: StepKind = StepKind {
+    keyword: "fill",
+    usage: "fill COLS with EXPR",
+    summary: "Replaces missing values; the expression may be an aggregate, mean(protein) per grade.",
+    example: "fill protein with mean(protein) per grade",
+    parse: |text| Ok(Box::new(text.one(read)?)),
+};
+
+#[derive(Debug)]
+struct Fill {
+    columns: Vec<ColumnRef>,
+    with: Expr,
+}
+
+fn read(c: &mut Cursor<'_>) -> Result<Fill> {
+    let columns = c.list(Cursor::column_ref)?;
+    if ["down", "up"].iter().any(|w| c.is_word_at(0, w)) {
+        return Err(c.error("fill down and fill up are part of the language, but this version does not have them yet."));
+    }
+    c.expect_word("with", "and what missing values become")?;
+    Ok(Fill { columns, with: expression(c)? })
+}
+
+/// A bare aggregate in `fill` is of the whole table.
+fn over_table(expr: &Expr) -> Expr {
+    use crate::expr::aggregates::find;
+    match &expr.kind {
+        Kind::Call(function, _) if find(function).is_some() => {
+            Expr::new(Kind::Per(Box::new(expr.clone()), crate::expr::ast::Keys::Table), expr.span)
+        }
+        Kind::Where(..) => Expr::new(Kind::Per(Box::new(expr.clone()), crate::expr::ast::Keys::Table), expr.span),
+        Kind::Per(..) => expr.clone(),
+        _ => expr.map_parts(&mut over_table),
+    }
+}
+
+/// The expression with `each` standing for the column that is filled.
+fn from_itself(expr: &Expr, column: &str) -> Expr {
+    match &expr.kind {
+        Kind::Each(_) => Expr::new(Kind::Name(column.to_owned()), expr.span),
+        _ => expr.map_parts(&mut |part| from_itself(part, column)),
+    }
+}
+
+impl Step for Fill {
+    fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
+        let mut relation = input?;
+        let source = checker.source.clone();
+        let step = checker.step();
+        let fields = relation.fields.clone();
+        let columns = checker.kept(columns_of_list(&self.columns, &fields, &source))?;
+        let mut pers = Vec::new();
+        let mut computed = Vec::new();
+        for column in columns {
+            let with = from_itself(&over_table(&self.with), &column.name);
+            let with_type = checker.row_expression(&with, &fields, &mut pers).kind;
+            if with_type == Type::Unknown {
+                continue;
+            }
+            if column.kind.unite(&with_type).is_none() {
+                let what = format!("{} is {}, and it would be filled with {with_type}.", crate::text::name(&column.name), column.kind);
+                checker.wrong(self.with.span, Error::new(ErrorKind::Type, what));
+                continue;
+            }
+            let itself = Expr::new(Kind::Name(column.name.clone()), self.with.span);
+            let filled = Expr::new(Kind::Call("coalesce".into(), vec![itself, with]), self.with.span);
+            let bound = checker.row_expression(&filled, &fields, &mut pers);
+            let kind = if bound.kind == Type::Unknown { column.kind.clone() } else { bound.kind.clone() };
+            let field = Field::new(checker.ids.next(), &column.name, kind);
+            if let Some(slot) = relation.fields.iter_mut().find(|f| f.name == column.name) {
+                *slot = field.clone();
+            }
+            computed.push((field, bound));
+        }
+        let fields = relation.fields.clone();
+        let relation = checker.with_pers(relation, pers).then(Op::Compute(computed), step);
+        Some(Relation { fields, ..relation })
+    }
+
+    fn keeps_rows(&self) -> bool {
+        true
+    }
+}
+
+impl fmt::Display for Fill {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "fill {} with {}", comma(&self.columns), self.with)
+    }
+}

@@ -1,0 +1,110 @@
+//! `group by KEY, …` and `total`: one row for each group, or one for the whole table.
+
+use std::fmt;
+
+use super::item::{self, Item, write_below};
+use super::{Checker, Step, StepKind, StepText};
+use crate::error::{Error, ErrorKind, Result};
+use crate::expr::bind::Place;
+use crate::expr::{Bound, Field, Type};
+use crate::plan::{Op, Relation};
+use crate::text::comma;
+
+pub(super) const GROUP: StepKind = StepKind {
+    keyword: "group",
+    usage: "group by KEY, … + items",
+    summary: "Makes one row of each group: keys, then items, in order of first appearance.",
+    example: "group by farm, month = start_of(month, collected_on): litres = sum(litres), n = count()",
+    parse: parse_group,
+};
+
+pub(super) const TOTAL: StepKind = StepKind {
+    keyword: "total",
+    usage: "total + items",
+    summary: "Makes one row of the whole table, also of an empty one.",
+    example: "total: n = count(), litres = sum(litres), farms = count_distinct(farm)",
+    parse: |text| Ok(Box::new(Group { keys: Vec::new(), items: text.list(Item::read)?, total: true })),
+};
+
+#[derive(Debug)]
+struct Group {
+    keys: Vec<Item>,
+    items: Vec<Item>,
+    total: bool,
+}
+
+fn parse_group(text: StepText<'_>) -> Result<Box<dyn Step>> {
+    let StepText { mut head, lines, .. } = text;
+    head.expect_word("by", "and the keys")?;
+    let keys = head.list(Item::read)?;
+    let mut items = Vec::new();
+    if head.take_symbol(":") {
+        items = head.list(Item::read)?;
+    }
+    head.expect_end()?;
+    for mut line in lines {
+        items.extend(line.list(Item::read)?);
+        line.expect_end()?;
+    }
+    Ok(Box::new(Group { keys, items, total: false }))
+}
+
+impl Step for Group {
+    fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
+        let input = input?;
+        let step = checker.step();
+        let mut keys: Vec<(Field, Bound)> = Vec::new();
+        let mut pers = Vec::new();
+        for key in item::named(&self.keys, &input.fields, &[], checker) {
+            let mut place = Place::NoAggregates("A key has one value in each row; an aggregate has one in each group.");
+            let bound = checker.expression(&key.expr, &input.fields, &mut place);
+            if let Type::List(_) = bound.kind {
+                checker.wrong(key.span, Error::new(ErrorKind::Type, format!("{} is no key.", bound.kind)));
+            }
+            let carried = bound.as_column().and_then(|id| input.fields.iter().find(|f| f.id == id));
+            // A key keeps the type it is carried in; its values are those of the computed type.
+            let _ = carried;
+            keys.push((Field::new(checker.ids.next(), key.name, bound.kind.clone()), bound));
+        }
+        let key_fields: Vec<Field> = keys.iter().map(|(f, _)| f.clone()).collect();
+        let sources = self.keys.iter().filter_map(|k| k.bare_column()).map(str::to_owned);
+        let key_names: Vec<String> = key_fields.iter().map(|f| f.name.clone()).chain(sources).collect();
+        let mut calls = Vec::new();
+        let mut fields = key_fields.clone();
+        let mut computed = Vec::new();
+        for item in item::named(&self.items, &input.fields, &key_names, checker) {
+            if let Some(key) = key_fields.iter().find(|k| k.name == item.name) {
+                let what = format!("An item is called like the key {}.", crate::text::name(&key.name));
+                checker.wrong(item.span, Error::new(ErrorKind::Name, what).next("Give the item another name."));
+                continue;
+            }
+            let mut place = Place::Groups { keys: &key_fields, calls: &mut calls };
+            let bound = checker.expression(&item.expr, &input.fields, &mut place);
+            let field = match calls.iter_mut().find(|c| Some(c.field.id) == bound.as_column()) {
+                // A bare aggregate is the item itself.
+                Some(call) => Field { name: item.name, ..call.field.clone() },
+                None => {
+                    let field = Field::new(checker.ids.next(), item.name, bound.kind.clone());
+                    computed.push((field.clone(), bound));
+                    field
+                }
+            };
+            fields.push(field);
+        }
+        let relation = checker.with_pers(input, std::mem::take(&mut pers));
+        let relation = relation.then(Op::Group { keys, calls }, step);
+        let relation = if computed.is_empty() { relation } else { relation.then(Op::Compute(computed), step) };
+        Some(Relation { fields, ..relation })
+    }
+}
+
+impl fmt::Display for Group {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        if self.total {
+            f.write_str("total")?;
+        } else {
+            write!(f, "group by {}", comma(&self.keys))?;
+        }
+        write_below(f, &self.items)
+    }
+}

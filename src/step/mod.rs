@@ -1,0 +1,186 @@
+//! The steps of the language, one a file: how each is read, printed and checked.
+//!
+//! A step is one file here and one line in [`CATALOGUE`]. Checking a step turns the relation before it into
+//! the one after it; the operators that it is made of stand in `crate::plan`, and how they run in
+//! `crate::exec`.
+
+mod add;
+mod checker;
+mod columns;
+mod distinct;
+mod ends;
+mod filter;
+mod fill;
+mod group;
+mod item;
+mod options;
+mod read;
+mod require;
+mod sample;
+mod select;
+mod sort;
+mod values;
+mod write;
+
+use std::fmt;
+
+use crate::error::{Error, ErrorKind, Result, Span, nearest};
+use crate::plan::Relation;
+use crate::text::Cursor;
+use crate::text::layout::Block;
+
+pub(crate) use checker::{Checker, Table};
+
+/// A step as it was read.
+pub(crate) trait Step: fmt::Display + fmt::Debug + Send + Sync {
+    /// Checks the step against the relation before it and gives the one after it.
+    ///
+    /// Mistakes are noted with the checker; `None` where nothing can be said of what follows.
+    fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation>;
+
+    /// Whether it may only start a chain.
+    fn starts(&self) -> bool {
+        false
+    }
+
+    /// Whether as many rows leave it as come in.
+    fn keeps_rows(&self) -> bool {
+        false
+    }
+
+    /// Whether it does something that must be done even if nobody needs its rows.
+    fn acts(&self) -> bool {
+        false
+    }
+
+    /// Whether it writes what flows by.
+    fn writes(&self) -> bool {
+        false
+    }
+}
+
+/// What the language knows of a step.
+pub struct StepKind {
+    /// Its first word.
+    pub keyword: &'static str,
+    /// How it is written.
+    pub usage: &'static str,
+    /// What it does, in a sentence.
+    pub summary: &'static str,
+    /// An example over the demo's data.
+    pub example: &'static str,
+    pub(crate) parse: fn(StepText<'_>) -> Result<Box<dyn Step>>,
+}
+
+/// Every step, in the order in which the help lists them.
+pub const CATALOGUE: &[StepKind] = &[
+    read::KIND,
+    values::KIND,
+    filter::KIND,
+    select::KIND,
+    columns::DROP,
+    columns::RENAME,
+    add::KIND,
+    sort::KIND,
+    ends::FIRST,
+    ends::LAST,
+    sample::KIND,
+    distinct::KIND,
+    group::GROUP,
+    group::TOTAL,
+    fill::KIND,
+    require::KIND,
+    write::KIND,
+];
+
+/// Steps of the language that are not built yet.
+const NOT_YET: [&str; 8] = ["window", "join", "append", "paste", "pivot", "unpivot", "split", "unnest"];
+
+/// Finds a step by its first word.
+pub fn find(keyword: &str) -> Option<&'static StepKind> {
+    CATALOGUE.iter().find(|kind| kind.keyword.eq_ignore_ascii_case(keyword))
+}
+
+/// The text of one step: what follows its keyword, and the lines below it.
+pub(crate) struct StepText<'a> {
+    pub(crate) head: Cursor<'a>,
+    pub(crate) lines: Vec<Cursor<'a>>,
+    pub(crate) span: Span,
+}
+
+impl<'a> StepText<'a> {
+    /// Reads a comma list that stands after the keyword, below it, or both.
+    pub(crate) fn list<T>(self, mut item: impl FnMut(&mut Cursor<'a>) -> Result<T>) -> Result<Vec<T>> {
+        let StepText { mut head, lines, .. } = self;
+        let mut items = Vec::new();
+        head.take_symbol(":");
+        if !head.at_end() || lines.is_empty() {
+            items = head.list(&mut item)?;
+            head.expect_end()?;
+        }
+        for mut line in lines {
+            items.extend(line.list(&mut item)?);
+            line.expect_end()?;
+        }
+        Ok(items)
+    }
+
+    /// Reads the head of a step that has nothing below it.
+    pub(crate) fn one<T>(self, read: impl FnOnce(&mut Cursor<'a>) -> Result<T>) -> Result<T> {
+        let StepText { mut head, lines, .. } = self;
+        let value = read(&mut head)?;
+        if let Some(line) = lines.first().filter(|_| head.at_end()) {
+            return Err(line
+                .error("This line is indented below a step that takes no lines.")
+                .next("Put a long condition in parentheses; inside them line breaks do not matter."));
+        }
+        head.expect_end()?;
+        Ok(value)
+    }
+}
+
+/// Reads a step from its line and the lines below it.
+///
+/// # Errors
+/// The keyword is no step, or what follows does not fit it.
+pub(crate) fn parse(block: &Block) -> Result<Box<dyn Step>> {
+    let mut head = block.cursor();
+    let start = head.span();
+    let (keyword, span) = head.name("a step: read, filter, group, …")?;
+    let Some(kind) = find(&keyword) else {
+        return Err(unknown(&keyword).at(head.source, span));
+    };
+    let mut lines = Vec::new();
+    for below in &block.below {
+        if let Some(deeper) = below.below.first() {
+            return Err(deeper.cursor().error("This line is indented deeper than the items of a step."));
+        }
+        lines.push(below.cursor());
+    }
+    (kind.parse)(StepText { head, lines, span: start.to(block.whole_span()) })
+}
+
+/// The error of a word that is no step.
+pub(crate) fn unknown(keyword: &str) -> Error {
+    let error = Error::new(ErrorKind::Syntax, format!("There is no step {keyword}."));
+    if NOT_YET.contains(&keyword) {
+        return error.why("It is part of the language, but this version does not have it yet.");
+    }
+    let other = match keyword.to_ascii_lowercase().as_str() {
+        "where" | "keep" => Some("filter"),
+        "limit" | "head" | "top" | "take" => Some("first"),
+        "tail" => Some("last"),
+        "order" | "arrange" => Some("sort"),
+        "mutate" | "derive" | "extend" | "with" => Some("add"),
+        "unique" | "dedupe" => Some("distinct"),
+        "summarize" | "summarise" | "aggregate" => Some("group"),
+        "from" | "load" | "open" => Some("read"),
+        "save" | "export" => Some("write"),
+        "assert" => Some("require"),
+        _ => None,
+    };
+    match other.or_else(|| nearest(keyword, CATALOGUE.iter().map(|k| k.keyword))) {
+        Some(near) => error.next(format!("Did you mean {near}?")),
+        None => error.why(format!("The steps are {}.", crate::text::comma(CATALOGUE.iter().map(|k| k.keyword)))),
+    }
+}

@@ -1,0 +1,270 @@
+//! `read 'PATH', … [with (…)]` and `read NAME`: where a chain starts.
+
+use std::fmt;
+use std::path::{Path as FilePath, PathBuf};
+use std::sync::Arc;
+
+use super::checker::Path;
+use super::options::{self, Setting, Value};
+use super::{Checker, Step, StepKind};
+use crate::error::{Error, ErrorKind, Result, Span, nearest};
+use crate::expr::{Field, Type, pattern};
+use crate::io::csv::{BadCells, BadRows, CsvOptions, CsvSource, Encoding, Header};
+use crate::io::format::Format;
+use crate::io::place;
+use crate::io::source::Source;
+use crate::plan::node::Scan;
+use crate::plan::{Node, Op, Relation};
+use crate::text::{Cursor, TokenKind, comma, name};
+
+pub(super) const KIND: StepKind = StepKind {
+    keyword: "read",
+    usage: "read 'PATH', … [with (option = value, …)] | read NAME",
+    summary: "Starts a chain: a file, a glob, a folder, '-' for standard input, or an earlier table's name.",
+    example: "read 'deliveries-*.csv' with (types = (collected_on date), bad_cells = null)",
+    parse: |text| text.one(read),
+};
+
+#[derive(Debug)]
+struct Read {
+    paths: Vec<Path>,
+    options: Vec<Setting>,
+    span: Span,
+}
+
+#[derive(Debug)]
+struct ReadTable(String, Span);
+
+fn read(c: &mut Cursor<'_>) -> Result<Box<dyn Step>> {
+    let start = c.span();
+    if let Some(TokenKind::Word(_) | TokenKind::Quoted(_)) = c.peek() {
+        let (table, span) = c.name("a table's name or a path in single quotes")?;
+        return Ok(Box::new(ReadTable(table, span)));
+    }
+    let paths = c.list(Path::read)?;
+    let options = options::read(c)?;
+    Ok(Box::new(Read { paths, options, span: c.since(start) }))
+}
+
+const OPTIONS: [&str; 18] = [
+    "columns", "types", "header", "header_join", "skip", "comment", "separator", "quote", "decimal", "thousands",
+    "encoding", "missing", "dates", "bad_cells", "bad_rows", "file_column", "format", "sheet",
+];
+
+impl Read {
+    /// The files that the paths mean, in order of name.
+    fn files(&self, checker: &mut Checker<'_>) -> Option<Vec<PathBuf>> {
+        let mut files = Vec::new();
+        for path in &self.paths {
+            let text = checker.path(path)?;
+            match place::files(&text, &checker.base.clone()) {
+                Ok(found) => files.extend(found.into_iter().map(|f| (f, path.span()))),
+                Err(error) => {
+                    checker.wrong(path.span(), error);
+                    return None;
+                }
+            }
+        }
+        files.sort_by(|a, b| a.0.cmp(&b.0));
+        files.dedup_by(|a, b| a.0 == b.0);
+        Some(files.into_iter().map(|(f, _)| f).collect())
+    }
+
+    fn csv_options(&self, format: Format, checker: &mut Checker<'_>) -> CsvOptions {
+        let mut csv = CsvOptions::default();
+        if format == Format::Tsv {
+            csv.separator = b'\t';
+        }
+        for setting in &self.options {
+            let Some(value) = setting.resolved(checker) else { continue };
+            if let Err(error) = set(&mut csv, setting, &value) {
+                checker.wrong(setting.span, error);
+            }
+        }
+        csv
+    }
+
+    /// The format, by the option or by the names of the files.
+    fn format(&self, files: &[PathBuf], checker: &mut Checker<'_>) -> Option<Format> {
+        for setting in self.options.iter().filter(|s| s.name == "format") {
+            let value = setting.resolved(checker)?;
+            let word = value.word().or(value.text()).unwrap_or_default();
+            return match Format::named(word) {
+                Ok(format) => Some(format),
+                Err(error) => {
+                    checker.wrong(setting.span, error);
+                    None
+                }
+            };
+        }
+        let by_name = files.iter().find_map(|f| Format::of(f));
+        Some(by_name.unwrap_or(Format::Csv))
+    }
+}
+
+/// Sets one option.
+fn set(csv: &mut CsvOptions, setting: &Setting, value: &Value) -> Result<()> {
+    let one_byte = "one ASCII character in single quotes";
+    match setting.name.as_str() {
+        "columns" => csv.names = value.names().ok_or_else(|| setting.unfit("names: (farm, litres)"))?,
+        "types" => csv.types = value.typed().ok_or_else(|| setting.unfit("names with types: (farm text, day date)"))?,
+        "header" => {
+            csv.header = match (value.truth(), value.count()) {
+                (Some(true), _) => Header::Rows(1),
+                (Some(false), _) | (_, Some(0)) => Header::None,
+                (_, Some(n @ 1..=20)) => Header::Rows(n),
+                _ => return Err(setting.unfit("true, false, or the number of heading rows")),
+            }
+        }
+        "header_join" => csv.header_join = value.text().ok_or_else(|| setting.unfit("a text"))?.to_owned(),
+        "skip" => csv.skip = value.count().ok_or_else(|| setting.unfit("a number of lines"))?,
+        "comment" => csv.comment = Some(value.byte().ok_or_else(|| setting.unfit(one_byte))?),
+        "separator" => csv.separator = value.byte().ok_or_else(|| setting.unfit("one ASCII character, or tab"))?,
+        "quote" => {
+            csv.quote = match value.word() {
+                Some("none") => None,
+                _ => Some(value.byte().ok_or_else(|| setting.unfit("one ASCII character, or none"))?),
+            }
+        }
+        "decimal" => csv.decimal = value.byte().ok_or_else(|| setting.unfit(one_byte))?,
+        "thousands" => csv.thousands = Some(value.byte().ok_or_else(|| setting.unfit(one_byte))?),
+        "encoding" => {
+            csv.encoding = match value.text().or(value.word()).map(str::to_ascii_lowercase).as_deref() {
+                Some("utf-8" | "utf8") => Encoding::Utf8,
+                Some("utf-16" | "utf16") => Encoding::Utf16,
+                Some("latin1" | "latin-1" | "iso-8859-1" | "windows-1252") => Encoding::Latin1,
+                _ => return Err(setting.unfit("'utf-8', 'utf-16' or 'latin1'")),
+            }
+        }
+        "missing" => csv.missing = Some(value.texts().ok_or_else(|| setting.unfit("texts: ('', 'NA')"))?),
+        "dates" => {
+            let wanted = value.text().ok_or_else(|| setting.unfit("a pattern: '%d/%m/%Y'"))?;
+            if let Some(fault) = pattern::fault(wanted) {
+                return Err(setting.unfit("a strftime pattern: '%d/%m/%Y'").why(format!("It cannot be used: {fault}.")));
+            }
+            csv.dates = Some(wanted.to_owned());
+        }
+        "bad_cells" => {
+            csv.bad_cells = match value.word() {
+                Some("stop") => BadCells::Stop,
+                Some("null") => BadCells::Null,
+                _ => return Err(setting.unfit("stop or null")),
+            }
+        }
+        "bad_rows" => {
+            csv.bad_rows = match (value.word(), value.text()) {
+                (Some("stop"), _) => BadRows::Stop,
+                (Some("skip"), _) => BadRows::Skip,
+                (_, Some(path)) => BadRows::Rejects(path.to_owned()),
+                _ => return Err(setting.unfit("stop, skip, or a path in single quotes")),
+            }
+        }
+        "file_column" => {
+            let wanted = value.text().or(value.word()).ok_or_else(|| setting.unfit("a name in single quotes"))?;
+            csv.file_column = Some(wanted.to_owned());
+        }
+        "format" => {}
+        "sheet" => return Err(setting.unfit("a workbook's sheet, and workbooks are not read yet")),
+        _ => return Err(setting.unknown(&OPTIONS)),
+    }
+    Ok(())
+}
+
+impl Step for Read {
+    fn check(&self, _: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
+        let files = self.files(checker)?;
+        let mistakes = checker.errors.len();
+        let format = self.format(&files, checker)?;
+        let options = self.csv_options(format, checker);
+        if checker.errors.len() > mistakes {
+            return None;
+        }
+        if !format.is_delimited() {
+            let error = Error::new(ErrorKind::Input, "JSON cannot be read yet, only written.");
+            checker.wrong(self.span, error);
+            return None;
+        }
+        let rejects = match &options.bad_rows {
+            BadRows::Rejects(path) => Some(checker.base.join(path)),
+            _ => None,
+        };
+        match CsvSource::new(&files, &checker.base.clone(), options) {
+            Ok(source) => Some(relation(Arc::new(source), rejects, checker)),
+            Err(error) => {
+                let located = error.place().is_some();
+                if located {
+                    checker.errors.push(error);
+                } else {
+                    checker.wrong(self.span, error);
+                }
+                None
+            }
+        }
+    }
+
+    fn starts(&self) -> bool {
+        true
+    }
+}
+
+/// The relation of all columns of a source.
+pub(crate) fn relation(source: Arc<dyn Source>, rejects: Option<PathBuf>, checker: &mut Checker<'_>) -> Relation {
+    let mut fields = Vec::new();
+    for column in source.columns() {
+        let kind = Type::of(&column.data).unwrap_or(Type::Unknown);
+        fields.push(Field { id: checker.ids.next(), name: column.name.clone(), data: column.data.clone(), kind });
+    }
+    checker.notes.extend(source.about().notes.iter().cloned());
+    let columns = fields.iter().cloned().enumerate().collect();
+    let scan = Scan { source, columns, conditions: Vec::new(), limit: None, rejects };
+    Relation { node: Node { op: Op::Scan(scan), input: None, step: checker.step() }, fields }
+}
+
+impl fmt::Display for Read {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "read {}", comma(&self.paths))?;
+        options::write(f, &self.options)
+    }
+}
+
+impl Step for ReadTable {
+    fn check(&self, _: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
+        if let Some(source) = checker.given_sources.get(&self.0).cloned() {
+            return Some(relation(source, None, checker));
+        }
+        let Some(index) = checker.tables.iter().position(|t| t.name == self.0) else {
+            let error = Error::new(ErrorKind::Name, format!("There is no table {} before this line.", name(&self.0)));
+            let near = nearest(&self.0, checker.tables.iter().map(|t| t.name.as_str()));
+            let error = match near {
+                Some(near) => error.next(format!("Did you mean {}?", name(near))),
+                None => error.next(format!("If it is a file, its path stands in single quotes: read '{}'.", self.0)),
+            };
+            checker.wrong(self.1, error);
+            return None;
+        };
+        if !checker.used.contains(&index) {
+            checker.used.push(index);
+        }
+        let table = checker.tables.get_mut(index)?;
+        table.uses += 1;
+        let relation = table.relation.clone()?;
+        let columns = relation.node.columns();
+        let op = Op::Shared { table: index, input: Arc::new(relation.node), columns };
+        Some(Relation { node: Node { op, input: None, step: checker.step() }, fields: relation.fields })
+    }
+
+    fn starts(&self) -> bool {
+        true
+    }
+}
+
+impl fmt::Display for ReadTable {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "read {}", name(&self.0))
+    }
+}
+
+/// The step that reads one path, for a command that is given a bare path.
+pub(crate) fn text_of(path: &FilePath) -> String {
+    format!("read {}", crate::expr::Scalar::Text(path.to_string_lossy().into_owned()))
+}

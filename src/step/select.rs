@@ -1,0 +1,61 @@
+//! `select ITEM, …`: exactly these columns, in this order.
+
+use std::fmt;
+
+use super::item::{self, Item, write_below};
+use super::{Checker, Step, StepKind};
+use crate::expr::Field;
+use crate::plan::{Op, Relation};
+use crate::text::comma;
+
+pub(super) const KIND: StepKind = StepKind {
+    keyword: "select",
+    usage: "select ITEM, …",
+    summary: "Keeps exactly these columns, in this order; an item may rename, compute, or be a column set.",
+    example: "select farm, day = collected_on, each number except cells",
+    parse: |text| Ok(Box::new(Select(text.list(Item::read)?))),
+};
+
+#[derive(Debug)]
+struct Select(Vec<Item>);
+
+impl Step for Select {
+    fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
+        let input = input?;
+        let mut pers = Vec::new();
+        let mut fields = Vec::new();
+        let mut computed = Vec::new();
+        for item in item::named(&self.0, &input.fields, &[], checker) {
+            let bound = checker.row_expression(&item.expr, &input.fields, &mut pers);
+            // A bare column is only carried: it keeps its values as they come.
+            let carried = bound.as_column().and_then(|id| input.fields.iter().find(|f| f.id == id));
+            match carried {
+                Some(field) => fields.push(Field { name: item.name, ..field.clone() }),
+                None => {
+                    let field = Field::new(checker.ids.next(), item.name, bound.kind.clone());
+                    fields.push(field.clone());
+                    computed.push((field, bound));
+                }
+            }
+        }
+        let step = checker.step();
+        let relation = checker.with_pers(input, pers);
+        let relation = if computed.is_empty() { relation } else { relation.then(Op::Compute(computed), step) };
+        Some(Relation { fields, ..relation })
+    }
+
+    fn keeps_rows(&self) -> bool {
+        true
+    }
+}
+
+impl fmt::Display for Select {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let line = comma(&self.0);
+        if line.len() <= 80 {
+            return write!(f, "select {line}");
+        }
+        f.write_str("select")?;
+        write_below(f, &self.0)
+    }
+}

@@ -1,0 +1,147 @@
+//! `values NAME, …` and rows of literals: a small table typed in place.
+
+use std::fmt;
+use std::sync::Arc;
+
+use super::{Checker, Step, StepKind, StepText};
+use crate::error::{Error, ErrorKind, Result, Span};
+use crate::expr::expand::Environment;
+use crate::expr::{Batch, Field, Scalar, Type, array_of};
+use crate::expr::ast::{Expr, Kind};
+use crate::io::memory::Memory;
+use crate::io::source::SourceColumn;
+use crate::plan::node::Scan;
+use crate::plan::{Node, Op, Relation};
+use crate::text::{Cursor, comma, expression, name};
+
+pub(super) const KIND: StepKind = StepKind {
+    keyword: "values",
+    usage: "values NAME, … + rows of literals",
+    summary: "Makes a small table typed in place, one row a line, or rows in parentheses.",
+    example: "values grade, per_litre: ('A', 0.05), ('B', 0.02)",
+    parse,
+};
+
+#[derive(Debug)]
+struct Values {
+    names: Vec<(String, Span)>,
+    rows: Vec<(Vec<Expr>, Span)>,
+}
+
+fn parse(text: StepText<'_>) -> Result<Box<dyn Step>> {
+    let StepText { mut head, lines, .. } = text;
+    let names = head.list(|c| c.name("a column's name"))?;
+    let mut rows = Vec::new();
+    if head.take_symbol(":") {
+        rows = head.list(read_row)?;
+    }
+    head.expect_end()?;
+    for mut line in lines {
+        // A row in parentheses may stand on a line of its own, too.
+        let start = line.span();
+        let whole = line.clone();
+        let row = if line.is_symbol_at(0, "(") { read_row(&mut line).ok().filter(|_| line.at_end()) } else { None };
+        match row {
+            Some(row) => rows.push(row),
+            None => {
+                line = whole;
+                let cells = line.list(expression)?;
+                line.expect_end()?;
+                rows.push((cells, line.since(start)));
+            }
+        }
+    }
+    Ok(Box::new(Values { names, rows }))
+}
+
+fn read_row(c: &mut Cursor<'_>) -> Result<(Vec<Expr>, Span)> {
+    let start = c.span();
+    let cells = c.in_parentheses(expression)?;
+    Ok((cells, c.since(start)))
+}
+
+impl Values {
+    /// The cells as values, each row as long as the heading.
+    fn scalars(&self, environment: &Environment, checker: &mut Checker<'_>) -> Vec<Vec<Scalar>> {
+        let mut table = Vec::new();
+        for (cells, span) in &self.rows {
+            if cells.len() != self.names.len() {
+                let what = format!("This row has {} values for {} columns.", cells.len(), self.names.len());
+                checker.wrong(*span, Error::new(ErrorKind::Check, what));
+                continue;
+            }
+            let mut row = Vec::new();
+            for cell in cells {
+                let source = checker.source.clone();
+                let value = match &cell.kind {
+                    Kind::Parameter(p) => checker.kept(environment.given(p, &source, cell.span)),
+                    _ => crate::expr::fold::literal(cell),
+                };
+                row.push(value.unwrap_or_else(|| {
+                    let error = Error::new(ErrorKind::Check, "A table typed in place holds literals.");
+                    checker.wrong(cell.span, error.next("Compute columns in an add step after it; texts stand in single quotes."));
+                    Scalar::Null
+                }));
+            }
+            table.push(row);
+        }
+        table
+    }
+}
+
+impl Step for Values {
+    fn check(&self, _: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
+        let environment = checker.environment.clone();
+        let table = self.scalars(&environment, checker);
+        let mut fields = Vec::new();
+        let mut columns = Vec::new();
+        let mut arrays = Vec::new();
+        for (i, (column, span)) in self.names.iter().enumerate() {
+            if self.names.iter().take(i).any(|(n, _)| n == column) {
+                let what = format!("Two columns are called {}.", name(column));
+                checker.wrong(*span, Error::new(ErrorKind::Name, what));
+            }
+            let mut kind = Type::Null;
+            for (row, (_, row_span)) in table.iter().zip(&self.rows) {
+                let Some(value) = row.get(i) else { continue };
+                match kind.unite(&value.kind()) {
+                    Some(united) => kind = united,
+                    None => {
+                        let what = format!("{} holds {kind} and {} values.", name(column), value.kind());
+                        checker.wrong(*row_span, Error::new(ErrorKind::Type, what));
+                    }
+                }
+            }
+            let kind = if kind == Type::Null { Type::Text } else { kind };
+            let cells: Vec<Scalar> = table
+                .iter()
+                .filter_map(|row| row.get(i))
+                .map(|v| crate::expr::converted(v, &kind).unwrap_or(Scalar::Null))
+                .collect();
+            arrays.push(array_of(&cells.iter().collect::<Vec<_>>(), &kind));
+            columns.push(SourceColumn { name: column.clone(), data: kind.arrow() });
+            fields.push(Field::new(checker.ids.next(), column, kind));
+        }
+        let batch = Batch { columns: arrays, rows: table.len() };
+        let scan = Scan {
+            source: Arc::new(Memory::new(columns, vec![batch])),
+            columns: fields.iter().cloned().enumerate().collect(),
+            conditions: Vec::new(),
+            limit: None,
+            rejects: None,
+        };
+        let step = checker.step();
+        Some(Relation { node: Node { op: Op::Scan(scan), input: None, step }, fields })
+    }
+
+    fn starts(&self) -> bool {
+        true
+    }
+}
+
+impl fmt::Display for Values {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "values {}", comma(self.names.iter().map(|(n, _)| name(n))))?;
+        self.rows.iter().try_for_each(|(cells, _)| write!(f, "\n  {}", comma(cells)))
+    }
+}

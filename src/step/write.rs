@@ -1,0 +1,131 @@
+//! `write 'PATH' [with (…)]`: writes what flows here.
+
+use std::fmt;
+
+use super::checker::Path;
+use super::options::{self, Setting};
+use super::{Checker, Step, StepKind};
+use crate::error::{Error, ErrorKind, Result, Span};
+use crate::io::format::{Format, WriteOptions};
+use crate::io::target::Mode;
+use crate::plan::{Op, Relation, Target};
+use crate::text::Cursor;
+
+pub(super) const KIND: StepKind = StepKind {
+    keyword: "write",
+    usage: "write 'PATH' [with (option = value, …)]",
+    summary: "Writes what flows here, at the end of a chain or in its middle; complete or not at all.",
+    example: "write 'by-farm.csv' with (mode = new)",
+    parse: |text| Ok(Box::new(text.one(read)?)),
+};
+
+#[derive(Debug)]
+struct Write {
+    path: Path,
+    options: Vec<Setting>,
+    span: Span,
+}
+
+fn read(c: &mut Cursor<'_>) -> Result<Write> {
+    let start = c.span();
+    let path = Path::read(c)?;
+    let options = options::read(c)?;
+    Ok(Write { path, options, span: c.since(start) })
+}
+
+const OPTIONS: [&str; 6] = ["format", "mode", "separator", "header", "missing", "quote"];
+
+impl Write {
+    fn set(
+        setting: &Setting,
+        checker: &mut Checker<'_>,
+        write: &mut WriteOptions,
+        mode: &mut Mode,
+        format: &mut Option<Format>,
+    ) -> Result<()> {
+        let Some(value) = setting.resolved(checker) else { return Ok(()) };
+        match setting.name.as_str() {
+            "format" => *format = Some(Format::named(value.word().or(value.text()).unwrap_or_default())?),
+            "mode" => {
+                *mode = match value.word().or(value.text()) {
+                    Some("replace") => Mode::Replace,
+                    Some("new") => Mode::New,
+                    Some("append") => Mode::Append,
+                    _ => return Err(setting.unfit("replace, new or append")),
+                }
+            }
+            "separator" => write.separator = value.byte().ok_or_else(|| setting.unfit("one ASCII character, or tab"))?,
+            "header" => write.header = value.truth().ok_or_else(|| setting.unfit("true or false"))?,
+            "missing" => write.missing = value.text().ok_or_else(|| setting.unfit("a text"))?.to_owned(),
+            "quote" => {
+                write.quote_always = match value.word() {
+                    Some("needed") => false,
+                    Some("always") => true,
+                    _ => return Err(setting.unfit("needed or always")),
+                }
+            }
+            "split_by" | "compression" | "level" => {
+                let what = format!("{} is part of the language, but this version does not have it yet.", setting.name);
+                return Err(Error::new(ErrorKind::Check, what)
+                    .next("Text files are compressed by their name: out.csv.gz, out.csv.zst."));
+            }
+            _ => return Err(setting.unknown(&OPTIONS)),
+        }
+        Ok(())
+    }
+}
+
+impl Step for Write {
+    fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
+        let input = input?;
+        let text = checker.path(&self.path)?;
+        let path = if text == "-" { text.clone().into() } else { checker.base.join(&text) };
+        let mut options = WriteOptions::default();
+        let mut mode = Mode::Replace;
+        let mut format = Format::of(&path);
+        for setting in &self.options {
+            if let Err(error) = Write::set(setting, checker, &mut options, &mut mode, &mut format) {
+                checker.wrong(setting.span, error);
+            }
+        }
+        let Some(format) = format.or((text == "-").then_some(Format::Csv)) else {
+            let error = Error::new(ErrorKind::Check, format!("The name {text} does not tell a format."));
+            checker.wrong(self.span, error.next("Give it an ending such as .csv, or say with (format = csv)."));
+            return Some(input);
+        };
+        if mode == Mode::New && path.exists() {
+            let error = Error::new(ErrorKind::Check, format!("{text} is there already."));
+            checker.wrong(self.path.span(), error.next("Choose another name, or say mode = replace."));
+        }
+        if mode == Mode::Append && format == Format::Json {
+            let error = Error::new(ErrorKind::Check, "Rows cannot be appended to a JSON array.");
+            checker.wrong(self.span, error.next("Write NDJSON: a record a line."));
+        }
+        if let Some(folder) = path.parent().filter(|f| !f.as_os_str().is_empty() && !f.is_dir()) {
+            let error = Error::new(ErrorKind::Check, format!("There is no folder {}.", folder.display()));
+            checker.wrong(self.path.span(), error);
+        }
+        let fields = input.fields.clone();
+        let step = checker.step();
+        Some(input.then(Op::Write(Target { path, format, options, mode, fields }), step))
+    }
+
+    fn keeps_rows(&self) -> bool {
+        true
+    }
+
+    fn acts(&self) -> bool {
+        true
+    }
+
+    fn writes(&self) -> bool {
+        true
+    }
+}
+
+impl fmt::Display for Write {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "write {}", self.path)?;
+        options::write(f, &self.options)
+    }
+}

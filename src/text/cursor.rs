@@ -1,0 +1,333 @@
+//! A walk over the tokens of one logical line.
+
+use std::sync::Arc;
+
+use super::token::{RESERVED, Token, TokenKind};
+use super::{comma, name};
+use crate::error::{Error, ErrorKind, Result, SourceText, Span, nearest};
+use crate::expr::ast::{ColumnRef, ColumnSet, SetOf};
+use crate::expr::{Scalar, Type};
+
+/// Where a reader stands in a line.
+#[derive(Clone, Debug)]
+pub(crate) struct Cursor<'a> {
+    pub(crate) source: &'a Arc<SourceText>,
+    tokens: &'a [Token],
+    at: usize,
+}
+
+impl<'a> Cursor<'a> {
+    pub(crate) fn new(source: &'a Arc<SourceText>, tokens: &'a [Token]) -> Self {
+        Cursor { source, tokens, at: 0 }
+    }
+
+    /// The next token, left in place.
+    pub(crate) fn peek(&self) -> Option<&'a TokenKind> {
+        self.tokens.get(self.at).map(|t| &t.kind)
+    }
+
+    /// The token `ahead` of the next.
+    pub(crate) fn peek_at(&self, ahead: usize) -> Option<&'a TokenKind> {
+        self.tokens.get(self.at + ahead).map(|t| &t.kind)
+    }
+
+    pub(crate) fn at_end(&self) -> bool {
+        self.at >= self.tokens.len()
+    }
+
+    pub(crate) fn advance(&mut self) {
+        self.at += 1;
+    }
+
+    /// The place of the next token, or just after the last one.
+    pub(crate) fn span(&self) -> Span {
+        match self.tokens.get(self.at) {
+            Some(token) => token.span,
+            None => {
+                let end = self.tokens.last().map_or(0, |t| t.span.end);
+                Span { start: end, end: end + 1 }
+            }
+        }
+    }
+
+    /// The place from `start` to the last token taken.
+    pub(crate) fn since(&self, start: Span) -> Span {
+        let last = self.at.checked_sub(1).and_then(|i| self.tokens.get(i));
+        start.to(last.map_or(start, |t| t.span))
+    }
+
+    /// Takes the next token if it is this symbol.
+    pub(crate) fn take_symbol(&mut self, symbol: &str) -> bool {
+        let found = matches!(self.peek(), Some(TokenKind::Symbol(s)) if *s == symbol);
+        self.at += usize::from(found);
+        found
+    }
+
+    /// Whether the token `ahead` is this keyword, in any case.
+    pub(crate) fn is_word_at(&self, ahead: usize, word: &str) -> bool {
+        matches!(self.peek_at(ahead), Some(TokenKind::Word(w)) if w.eq_ignore_ascii_case(word))
+    }
+
+    pub(crate) fn is_symbol_at(&self, ahead: usize, symbol: &str) -> bool {
+        matches!(self.peek_at(ahead), Some(TokenKind::Symbol(s)) if *s == symbol)
+    }
+
+    /// Takes the next token if it is this keyword, in any case.
+    pub(crate) fn take_word(&mut self, word: &str) -> bool {
+        let found = self.is_word_at(0, word);
+        self.at += usize::from(found);
+        found
+    }
+
+    /// Takes several keywords in a row, or none.
+    pub(crate) fn take_words(&mut self, words: &[&str]) -> bool {
+        let found = words.iter().enumerate().all(|(i, w)| self.is_word_at(i, w));
+        if found {
+            self.at += words.len();
+        }
+        found
+    }
+
+    pub(crate) fn expect_symbol(&mut self, symbol: &str, after: &str) -> Result<()> {
+        if self.take_symbol(symbol) {
+            return Ok(());
+        }
+        Err(self.unexpected(&format!("{symbol} {after}")))
+    }
+
+    pub(crate) fn expect_word(&mut self, word: &str, why: &str) -> Result<()> {
+        if self.take_word(word) { Ok(()) } else { Err(self.unexpected(&format!("{word} {why}"))) }
+    }
+
+    /// An error at the next token: something else is needed here.
+    pub(crate) fn unexpected(&self, wanted: &str) -> Error {
+        let what = match self.tokens.get(self.at) {
+            Some(token) => {
+                let found = self.source.text.get(token.span.start..token.span.end).unwrap_or_default();
+                format!("{found} does not fit here.")
+            }
+            None => "The line ends too soon.".into(),
+        };
+        self.error(what).why(format!("Here should stand {wanted}."))
+    }
+
+    /// An error at the next token.
+    pub(crate) fn error(&self, what: impl Into<String>) -> Error {
+        Error::new(ErrorKind::Syntax, what).at(self.source, self.span())
+    }
+
+    /// An error at a place.
+    pub(crate) fn error_at(&self, span: Span, what: impl Into<String>) -> Error {
+        Error::new(ErrorKind::Syntax, what).at(self.source, span)
+    }
+
+    /// Refuses whatever is left of the line.
+    pub(crate) fn expect_end(&self) -> Result<()> {
+        if self.at_end() {
+            return Ok(());
+        }
+        let error = self.unexpected("the end of the line, or a comma and one more item");
+        if let Some(TokenKind::Symbol("=")) = self.peek() {
+            return Err(error.next("One = gives a name at the start of an item; elsewhere it compares."));
+        }
+        Err(error)
+    }
+
+    /// Reads a name, plain or in double quotes.
+    pub(crate) fn name(&mut self, what: &str) -> Result<(String, Span)> {
+        let span = self.span();
+        match self.peek() {
+            Some(TokenKind::Word(word)) => {
+                if RESERVED.iter().any(|r| r.eq_ignore_ascii_case(word)) {
+                    return Err(self
+                        .error(format!("{word} is a word of the language, not a name."))
+                        .next(format!("If {what} is really called so, write \"{word}\".")));
+                }
+                self.at += 1;
+                Ok((word.clone(), span))
+            }
+            Some(TokenKind::Quoted(word)) => {
+                self.at += 1;
+                Ok((word.clone(), span))
+            }
+            _ => Err(self.unexpected(what)),
+        }
+    }
+
+    /// Reads a text in single quotes.
+    pub(crate) fn text(&mut self, what: &str) -> Result<(String, Span)> {
+        let span = self.span();
+        match self.peek() {
+            Some(TokenKind::Text(text)) => {
+                self.at += 1;
+                Ok((text.clone(), span))
+            }
+            _ => Err(self.unexpected(what)),
+        }
+    }
+
+    /// Reads a whole number that is not negative.
+    pub(crate) fn count(&mut self, what: &str) -> Result<usize> {
+        let Some(TokenKind::Number(text)) = self.peek() else { return Err(self.unexpected(what)) };
+        match text.parse() {
+            Ok(count) => {
+                self.at += 1;
+                Ok(count)
+            }
+            Err(_) => Err(self.unexpected(what)),
+        }
+    }
+
+    /// Reads a comma list, at least one item; a comma at the end of the line is let pass.
+    pub(crate) fn list<T>(&mut self, mut item: impl FnMut(&mut Self) -> Result<T>) -> Result<Vec<T>> {
+        let mut items = vec![item(self)?];
+        while self.take_symbol(",") {
+            if self.at_end() {
+                break;
+            }
+            items.push(item(self)?);
+        }
+        Ok(items)
+    }
+
+    /// Reads a list in parentheses.
+    pub(crate) fn in_parentheses<T>(&mut self, item: impl FnMut(&mut Self) -> Result<T>) -> Result<Vec<T>> {
+        self.expect_symbol("(", "before the list")?;
+        if self.take_symbol(")") {
+            return Ok(Vec::new());
+        }
+        let items = self.list(item)?;
+        self.expect_symbol(")", "after the list")?;
+        Ok(items)
+    }
+
+    /// Reads a column's name or a column set.
+    pub(crate) fn column_ref(&mut self) -> Result<ColumnRef> {
+        if self.is_word_at(0, "each") {
+            return Ok(ColumnRef::Set(self.column_set()?));
+        }
+        let (name, span) = self.name("a column's name")?;
+        Ok(ColumnRef::Name(name, span))
+    }
+
+    /// Reads `each …`.
+    pub(crate) fn column_set(&mut self) -> Result<ColumnSet> {
+        let start = self.span();
+        self.expect_word("each", "before a set of columns")?;
+        let of = self.set_of()?;
+        let mut except = Vec::new();
+        if self.take_word("except") {
+            except = if self.is_symbol_at(0, "(") {
+                self.in_parentheses(|c| c.name("a column's name"))?
+            } else {
+                vec![self.name("a column's name")?]
+            };
+        }
+        Ok(ColumnSet { of, except, span: self.since(start) })
+    }
+
+    fn set_of(&mut self) -> Result<SetOf> {
+        for (word, of) in [
+            ("number", SetOf::Number),
+            ("text", SetOf::Text),
+            ("date", SetOf::Date),
+            ("bool", SetOf::Bool),
+        ] {
+            if self.take_word(word) {
+                return Ok(of);
+            }
+        }
+        if self.take_word("matching") {
+            let (pattern, span) = self.text("a regular expression in single quotes")?;
+            if let Err(error) = regex::Regex::new(&pattern) {
+                let reason = error.to_string();
+                let last = reason.lines().last().unwrap_or_default().trim_start_matches("error: ").to_owned();
+                return Err(self
+                    .error_at(span, "This is not a regular expression.")
+                    .why(format!("It cannot be read: {last}.")));
+            }
+            return Ok(SetOf::Matching(pattern));
+        }
+        match self.peek() {
+            Some(TokenKind::Text(pattern)) => {
+                self.at += 1;
+                Ok(SetOf::Like(pattern.clone()))
+            }
+            Some(TokenKind::Number(_)) => {
+                let from = self.count("a position")?;
+                self.expect_word("to", "between the two positions")?;
+                Ok(SetOf::Positions(from, self.count("a position")?))
+            }
+            Some(TokenKind::Symbol("(")) => Ok(SetOf::Names(
+                self.in_parentheses(|c| c.name("a column's name"))?.into_iter().map(|(n, _)| n).collect(),
+            )),
+            Some(TokenKind::Word(word))
+                if !RESERVED.contains(&word.to_ascii_lowercase().as_str())
+                    && !["except", "named", "with", "down", "up", "at", "after", "as", "keep", "split", "skip", "by"]
+                        .contains(&word.to_ascii_lowercase().as_str()) =>
+            {
+                let known = ["number", "text", "date", "bool", "matching"];
+                let error = self.unexpected("number, text, date, bool, a pattern such as 'm_*', or nothing");
+                Err(match nearest(word, known) {
+                    Some(near) => error.next(format!("Did you mean each {near}?")),
+                    None => error.next(format!("A single column needs no each: write {word}.")),
+                })
+            }
+            _ => Ok(SetOf::All),
+        }
+    }
+
+    /// Reads the name of a type.
+    pub(crate) fn type_name(&mut self) -> Result<Type> {
+        let span = self.span();
+        let (word, _) = self.name("a type")?;
+        match word.to_ascii_lowercase().as_str() {
+            "decimal" => {
+                let digits = self.in_parentheses(|c| c.count("a number of digits"))?;
+                match digits.as_slice() {
+                    [p @ 1..=38, s] if s <= p => Ok(Type::Decimal(*p as u8, *s as i8)),
+                    _ => Err(self
+                        .error_at(self.since(span), "A decimal has 1 to 38 digits, and no more of them after the point.")
+                        .next("Write decimal(10, 2).")),
+                }
+            }
+            "list" => {
+                self.expect_symbol("(", "before the type of the list's values")?;
+                let item = self.type_name()?;
+                self.expect_symbol(")", "after the type of the list's values")?;
+                Ok(Type::List(Box::new(item)))
+            }
+            other => Type::from_name(other).ok_or_else(|| {
+                let error = self
+                    .error_at(span, format!("There is no type {}.", name(&word)))
+                    .why(format!("The types are {}.", comma(Type::NAMES)));
+                match nearest(&word, Type::NAMES).or(alias(other)) {
+                    Some(near) => error.next(format!("Did you mean {near}?")),
+                    None => error,
+                }
+            }),
+        }
+    }
+
+    /// Reads a literal with its sign.
+    pub(crate) fn literal(&mut self) -> Result<Scalar> {
+        let start = self.span();
+        let expr = super::expression(self)?;
+        crate::expr::fold::literal(&expr)
+            .ok_or_else(|| self.error_at(self.since(start), "Here should stand a literal: a number, a text, a date."))
+    }
+}
+
+/// What other languages call the types.
+fn alias(word: &str) -> Option<&'static str> {
+    Some(match word {
+        "string" | "str" | "varchar" | "char" | "utf8" => "text",
+        "integer" | "bigint" | "long" | "int64" | "int32" | "smallint" => "int",
+        "double" | "real" | "number" | "numeric" | "float64" => "float",
+        "boolean" => "bool",
+        "datetime" => "timestamp",
+        "array" => "list",
+        "bytes" | "blob" => "binary",
+        _ => return None,
+    })
+}

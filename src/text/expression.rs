@@ -1,0 +1,333 @@
+//! Expressions from tokens, by precedence.
+
+use super::Cursor;
+use super::token::TokenKind;
+use crate::error::{Result, Span};
+use crate::expr::ast::{Binary, Cast, ColumnRef, Expr, Keys, Kind, Sense};
+use crate::expr::{Interval, Scalar};
+use churn_kernels::{calendar, number};
+
+/// Reads one expression.
+pub(crate) fn expression(c: &mut Cursor<'_>) -> Result<Expr> {
+    or(c)
+}
+
+fn or(c: &mut Cursor<'_>) -> Result<Expr> {
+    let mut left = and(c)?;
+    while c.take_word("or") {
+        left = binary(Binary::Or, left, and(c)?);
+    }
+    Ok(left)
+}
+
+fn and(c: &mut Cursor<'_>) -> Result<Expr> {
+    let mut left = not(c)?;
+    while c.take_word("and") {
+        left = binary(Binary::And, left, not(c)?);
+    }
+    Ok(left)
+}
+
+fn not(c: &mut Cursor<'_>) -> Result<Expr> {
+    let start = c.span();
+    if c.take_word("not") {
+        let x = not(c)?;
+        return Ok(Expr::new(Kind::Not(Box::new(x)), c.since(start)));
+    }
+    predicate(c)
+}
+
+fn comparison(c: &Cursor<'_>) -> Option<Binary> {
+    Some(match c.peek()? {
+        TokenKind::Symbol("=" | "==") => Binary::Equal,
+        TokenKind::Symbol("<>" | "!=") => Binary::NotEqual,
+        TokenKind::Symbol("<") => Binary::Less,
+        TokenKind::Symbol("<=") => Binary::LessEqual,
+        TokenKind::Symbol(">") => Binary::Greater,
+        TokenKind::Symbol(">=") => Binary::GreaterEqual,
+        _ => return None,
+    })
+}
+
+fn predicate(c: &mut Cursor<'_>) -> Result<Expr> {
+    let start = c.span();
+    let left = sum(c)?;
+    if let Some(op) = comparison(c) {
+        c.advance();
+        let right = sum(c)?;
+        if comparison(c).is_some() {
+            return Err(c
+                .error("Comparisons do not chain.")
+                .why("1 < x < 3 would compare true or false with 3.")
+                .next("Write x > 1 and x < 3, or x between 1 and 3 (both ends count)."));
+        }
+        return Ok(binary(op, left, right));
+    }
+    if c.take_word("is") {
+        let sense = sense(c);
+        let kind = if c.take_words(&["distinct", "from"]) {
+            Kind::IsDistinct(Box::new(left), Box::new(sum(c)?), sense)
+        } else if c.take_word("null") {
+            Kind::IsNull(Box::new(left), sense)
+        } else {
+            return Err(c.unexpected("null, not null, or distinct from"));
+        };
+        return Ok(Expr::new(kind, c.since(start)));
+    }
+    let negated = c.is_word_at(0, "not") && ["between", "in", "like"].iter().any(|w| c.is_word_at(1, w));
+    let sense = if negated { sense(c) } else { Sense::Plain };
+    let kind = if c.take_word("between") {
+        let low = sum(c)?;
+        c.expect_word("and", "between the two ends")?;
+        Kind::Between(Box::new(left), Box::new(low), Box::new(sum(c)?), sense)
+    } else if c.take_word("in") {
+        let list = c.in_parentheses(expression)?;
+        if list.is_empty() {
+            return Err(c.error_at(c.since(start), "The list after in is empty."));
+        }
+        Kind::In(Box::new(left), list, sense)
+    } else if c.take_word("like") {
+        Kind::Like(Box::new(left), Box::new(sum(c)?), sense)
+    } else {
+        return Ok(left);
+    };
+    Ok(Expr::new(kind, c.since(start)))
+}
+
+fn sense(c: &mut Cursor<'_>) -> Sense {
+    if c.take_word("not") { Sense::Not } else { Sense::Plain }
+}
+
+fn sum(c: &mut Cursor<'_>) -> Result<Expr> {
+    let mut left = product(c)?;
+    loop {
+        let op = match c.peek() {
+            Some(TokenKind::Symbol("+")) => Binary::Add,
+            Some(TokenKind::Symbol("-")) => Binary::Subtract,
+            Some(TokenKind::Symbol("||")) => Binary::Concat,
+            _ => return Ok(left),
+        };
+        c.advance();
+        left = binary(op, left, product(c)?);
+    }
+}
+
+fn product(c: &mut Cursor<'_>) -> Result<Expr> {
+    let mut left = unary(c)?;
+    loop {
+        let op = match c.peek() {
+            Some(TokenKind::Symbol("*")) => Binary::Multiply,
+            Some(TokenKind::Symbol("/")) => Binary::Divide,
+            _ if c.is_word_at(0, "div") => Binary::Div,
+            _ if c.is_word_at(0, "mod") => Binary::Mod,
+            _ => return Ok(left),
+        };
+        c.advance();
+        left = binary(op, left, unary(c)?);
+    }
+}
+
+fn unary(c: &mut Cursor<'_>) -> Result<Expr> {
+    let start = c.span();
+    if c.take_symbol("-") {
+        if let Some(TokenKind::Number(digits)) = c.peek()
+            && let Some(value) = number_literal(&format!("-{digits}"))
+        {
+            c.advance();
+            return postfix(c, Expr::new(Kind::Literal(value), c.since(start)));
+        }
+        let x = unary(c)?;
+        return Ok(Expr::new(Kind::Negate(Box::new(x)), c.since(start)));
+    }
+    if c.take_symbol("+") {
+        return unary(c);
+    }
+    let first = primary(c)?;
+    postfix(c, first)
+}
+
+fn postfix(c: &mut Cursor<'_>, mut x: Expr) -> Result<Expr> {
+    let start = x.span;
+    loop {
+        let kind = if c.is_word_at(0, "where") {
+            c.advance();
+            c.expect_symbol("(", "after where: its condition stands in parentheses")?;
+            let condition = expression(c)?;
+            c.expect_symbol(")", "after the condition")?;
+            Kind::Where(Box::new(x), Box::new(condition))
+        } else if c.take_word("per") {
+            Kind::Per(Box::new(x), keys(c)?)
+        } else {
+            return Ok(x);
+        };
+        x = Expr::new(kind, c.since(start));
+    }
+}
+
+/// Reads what stands after `per`.
+fn keys(c: &mut Cursor<'_>) -> Result<Keys> {
+    if c.take_word("table") {
+        return Ok(Keys::Table);
+    }
+    if c.is_symbol_at(0, "(") {
+        return Ok(Keys::Columns(c.in_parentheses(|c| c.column_ref())?));
+    }
+    let (name, span) = c.name("a column's name, names in parentheses, or table")?;
+    Ok(Keys::Columns(vec![ColumnRef::Name(name, span)]))
+}
+
+fn primary(c: &mut Cursor<'_>) -> Result<Expr> {
+    let span = c.span();
+    let kind = match c.peek() {
+        Some(TokenKind::Number(text)) => {
+            let Some(value) = number_literal(text) else {
+                return Err(c.error("This whole number is too long for int.").next("Write it with a point: 1.0e20."));
+            };
+            c.advance();
+            Kind::Literal(value)
+        }
+        Some(TokenKind::Text(text)) => {
+            c.advance();
+            Kind::Literal(Scalar::Text(text.clone()))
+        }
+        Some(TokenKind::Parameter(name)) => {
+            c.advance();
+            Kind::Parameter(name.clone())
+        }
+        Some(TokenKind::Symbol("(")) => {
+            c.advance();
+            let inner = expression(c)?;
+            c.expect_symbol(")", "to close the parenthesis")?;
+            return Ok(Expr::new(inner.kind, c.since(span)));
+        }
+        Some(TokenKind::Symbol("*")) => {
+            return Err(c.unexpected("an expression").next("All rows are counted with count(); all columns are each."));
+        }
+        Some(TokenKind::Quoted(name)) => {
+            c.advance();
+            Kind::Name(name.clone())
+        }
+        Some(TokenKind::Word(word)) => match word.to_ascii_lowercase().as_str() {
+            "null" => literal(c, Scalar::Null),
+            "true" => literal(c, Scalar::Bool(true)),
+            "false" => literal(c, Scalar::Bool(false)),
+            "case" => case(c)?,
+            "each" => Kind::Each(c.column_set()?),
+            "date" | "time" | "timestamp" | "interval" if matches!(c.peek_at(1), Some(TokenKind::Text(_))) => {
+                dated_literal(c)?
+            }
+            "cast" | "try_cast" if c.is_symbol_at(1, "(") => cast(c)?,
+            _ if c.is_symbol_at(1, "(") => {
+                let name = word.to_ascii_lowercase();
+                if crate::text::RESERVED.contains(&name.as_str()) {
+                    return Err(c.unexpected("an expression"));
+                }
+                c.advance();
+                Kind::Call(name, c.in_parentheses(expression)?)
+            }
+            _ => Kind::Name(c.name("a column")?.0),
+        },
+        _ => return Err(c.unexpected("an expression")),
+    };
+    Ok(Expr::new(kind, c.since(span)))
+}
+
+fn literal(c: &mut Cursor<'_>, value: Scalar) -> Kind {
+    c.advance();
+    Kind::Literal(value)
+}
+
+fn number_literal(text: &str) -> Option<Scalar> {
+    if text.contains(['.', 'e']) {
+        number::parse_float(text.as_bytes()).map(Scalar::Float)
+    } else {
+        number::parse_int(text.as_bytes()).map(Scalar::Int)
+    }
+}
+
+fn case(c: &mut Cursor<'_>) -> Result<Kind> {
+    c.advance();
+    let mut arms = Vec::new();
+    while c.take_word("when") {
+        let condition = expression(c)?;
+        c.expect_word("then", "after the condition")?;
+        arms.push((condition, expression(c)?));
+    }
+    if arms.is_empty() {
+        return Err(c.unexpected("when and a condition"));
+    }
+    let otherwise = if c.take_word("else") { Some(Box::new(expression(c)?)) } else { None };
+    c.expect_word("end", "after the last value of case")?;
+    Ok(Kind::Case(arms, otherwise))
+}
+
+fn cast(c: &mut Cursor<'_>) -> Result<Kind> {
+    let lenient = c.is_word_at(0, "try_cast");
+    c.advance();
+    c.advance();
+    let from = expression(c)?;
+    c.expect_word("as", "between the value and its new type")?;
+    let to = c.type_name()?;
+    let format = if c.take_word("format") { Some(c.text("a pattern in single quotes")?.0) } else { None };
+    c.expect_symbol(")", "after the type")?;
+    Ok(Kind::Cast(Box::new(Cast { from, to, format, lenient })))
+}
+
+fn dated_literal(c: &mut Cursor<'_>) -> Result<Kind> {
+    let span = c.span();
+    let (word, _) = c.name("date")?;
+    let (text, text_span) = c.text("a text")?;
+    let bytes = text.as_bytes();
+    let (value, example) = match word.to_ascii_lowercase().as_str() {
+        "date" => (calendar::parse_date(bytes).map(Scalar::Date), "date '2026-03-01'"),
+        "time" => (calendar::parse_time(bytes).map(Scalar::Time), "time '06:30:00'"),
+        "timestamp" => (
+            calendar::parse_timestamp(bytes)
+                .or_else(|| calendar::parse_date(bytes).map(|d| i64::from(d) * calendar::DAY))
+                .map(Scalar::Timestamp),
+            "timestamp '2026-03-01 06:30:00'",
+        ),
+        _ => return interval(c, span, &text, text_span),
+    };
+    value.map(Kind::Literal).ok_or_else(|| {
+        c.error_at(text_span, format!("'{text}' is not a {} of the calendar.", word.to_ascii_lowercase()))
+            .next(format!("Write it as in {example}."))
+    })
+}
+
+fn interval(c: &mut Cursor<'_>, span: Span, text: &str, text_span: Span) -> Result<Kind> {
+    let Some(count) = number::parse_int(text.trim().as_bytes()) else {
+        return Err(c
+            .error_at(text_span, format!("'{text}' is not a whole number of units."))
+            .next("Write interval '7' day."));
+    };
+    let unit_span = c.span();
+    let (unit, _) = c.name("a unit: year, quarter, month, week, day, hour, minute, second")?;
+    let months = |n: i64| count.checked_mul(n).map(|months| Interval { months, ..Interval::default() });
+    let days = |n: i64| count.checked_mul(n).map(|days| Interval { days, ..Interval::default() });
+    let seconds =
+        |n: i64| count.checked_mul(n * calendar::SECOND).map(|micros| Interval { micros, ..Interval::default() });
+    let value = match unit.to_ascii_lowercase().trim_end_matches('s') {
+        "year" => months(12),
+        "quarter" => months(3),
+        "month" => months(1),
+        "week" => days(7),
+        "day" => days(1),
+        "hour" => seconds(3600),
+        "minute" => seconds(60),
+        "second" => seconds(1),
+        _ => {
+            return Err(c
+                .error_at(unit_span, format!("{unit} is not a unit of time."))
+                .next("The units are year, quarter, month, week, day, hour, minute, second."));
+        }
+    };
+    value
+        .map(|v| Kind::Literal(Scalar::Interval(v)))
+        .ok_or_else(|| c.error_at(c.since(span), "This interval is too long."))
+}
+
+fn binary(op: Binary, left: Expr, right: Expr) -> Expr {
+    let span = left.span.to(right.span);
+    Expr::new(Kind::Binary(op, Box::new(left), Box::new(right)), span)
+}

@@ -1,0 +1,15 @@
+//! Text of the language: tokens, layout, expressions, and back to text.
+//!
+//! This module knows the grammar that all steps share. What each step reads from its own line stands with the
+//! step, in `crate::step`.
+
+pub(crate) mod cursor;
+mod expression;
+pub(crate) mod layout;
+mod print;
+mod token;
+
+pub(crate) use cursor::Cursor;
+pub(crate) use expression::expression;
+pub(crate) use print::{comma, name};
+pub(crate) use token::{RESERVED, TokenKind};
