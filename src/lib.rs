@@ -1,16 +1,49 @@
-//! Churn
+//! Churn reshapes large tables: filter, join, group, pivot, window.
+//!
+//! A [`Flow`] is a lazy chain of steps. It is checked before it runs, streams over its files on all cores within
+//! the memory it is given, and accounts for every row in its [`Ledger`].
+//!
+//! ```no_run
+//! use churn::Flow;
+//!
+//! let by_farm = Flow::read("deliveries-*.csv")
+//!     .filter("litres > 0 and collected_on >= date '2026-01-01'")
+//!     .require("fat between 2 and 9")
+//!     .fill("protein", "mean(protein) per grade")
+//!     .group("farm", "litres = sum(litres), days = count_distinct(collected_on)")
+//!     .add("share = litres / sum(litres) per table")
+//!     .sort("share desc");
+//!
+//! println!("{}", by_farm.plan()?); // what it will read and do
+//! let table = by_farm.run()?;
+//! println!("{}", table.ledger()); // what became of every row
+//! by_farm.write("by-farm.csv")?;
+//! # Ok::<(), churn::Error>(())
+//! ```
+//!
+//! The language of steps and expressions is described in `docs/language.md`; [`functions`], [`aggregates`] and
+//! [`STEPS`] give its catalogue to programs.
 
 #![forbid(unsafe_code)]
-#![allow(missing_docs)]
-#![allow(dead_code)]
+#![deny(missing_docs)]
 
 mod error;
+mod exec;
 mod expr;
+mod flow;
 mod io;
 mod plan;
 mod recipe;
 mod step;
+mod table;
 mod text;
 
 pub use error::{Error, ErrorKind, Place, Result, SourceText, Span};
-pub use expr::*;
+pub use exec::{Ledger, LedgerStep, Progress, RunOptions};
+pub use expr::aggregates::{Aggregate, all as aggregates};
+pub use expr::functions::{Family, Function, all as functions};
+pub use expr::{Event, Expr, Interval, Named, Scalar, Type};
+pub use expr::{column, count, count_distinct, first, last, lit, max, mean, median, min, stddev, sum};
+pub use flow::{BatchReader, Flow, IntoText, PlanView, SourceView};
+pub use step::{CATALOGUE as STEPS, StepKind, find as step};
+pub use table::{Table, View};

@@ -10,7 +10,7 @@ use super::expand::{Environment, columns_of_list, unknown_column};
 use super::functions::{self, Arguments, Complaint};
 use super::{Bound, ColumnId, Field, Node, Scalar, Type, aggregates, arithmetic, cast, compare, fold, pattern};
 use crate::error::{Error, ErrorKind, Result, SourceText, Span, nearest};
-use crate::text::{comma, name};
+use crate::text::name;
 
 /// Gives out column ids.
 #[derive(Clone, Debug, Default)]
@@ -688,9 +688,4 @@ fn other_name(function: &str) -> Option<&'static str> {
         "dow" | "dayofweek" => "weekday",
         _ => return None,
     })
-}
-
-/// Names joined for a message.
-pub(crate) fn names_of(fields: &[Field]) -> String {
-    comma(fields.iter().map(|f| name(&f.name)))
 }

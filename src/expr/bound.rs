@@ -7,11 +7,10 @@ use std::collections::HashMap;
 use std::fmt;
 use std::sync::Arc;
 
-use arrow_array::cast::AsArray;
 use arrow_array::{Array, ArrayRef, BooleanArray, UInt32Array};
 use arrow_schema::{ArrowError, DataType};
 
-use super::{Column, Events, Scalar, Type, compare, logic, widen};
+use super::{Column, Events, Scalar, Type, logic, widen};
 use crate::error::{Error, ErrorKind, Result};
 
 /// A column's number, unique in a plan.
@@ -314,15 +313,4 @@ impl fmt::Debug for Bound {
             Node::Case(arms, otherwise) => write!(f, "case {arms:?} else {otherwise:?}"),
         }
     }
-}
-
-/// Whether two values are the same, null and NaN included; used by tests of single rows.
-pub(crate) fn same(a: &dyn Array, i: usize, b: &dyn Array, j: usize) -> bool {
-    compare::order_of(&Scalar::from_array(a, i), &Scalar::from_array(b, j)).is_eq()
-}
-
-/// Whether a boolean column has only true rows.
-pub(crate) fn all_true(column: &Column, rows: usize) -> bool {
-    let array = column.array(rows);
-    array.as_boolean_opt().is_some_and(|a| a.true_count() == rows)
 }

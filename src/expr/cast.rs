@@ -9,7 +9,7 @@ use churn_kernels::calendar::DAY;
 use churn_kernels::{calendar, number};
 
 use super::bound::{Call, Kernel};
-use super::{Bound, Column, Event, Events, Node, Scalar, Type, array_of, pattern};
+use super::{Bound, Column, Event, Node, Scalar, Type, array_of, pattern};
 use crate::error::{Error, ErrorKind};
 
 /// The expression converted silently; `None` if its type does not turn into `to` of itself.
@@ -204,9 +204,4 @@ fn from_text(text: &str, to: &Type, format: Option<&str>) -> Option<Scalar> {
 /// A text literal beside a date, time or timestamp, read as one.
 pub(crate) fn dated_literal(text: &str, to: &Type) -> Option<Scalar> {
     from_text(text, to, None)
-}
-
-/// Counts what a lenient conversion lost; for kernels that convert on their own.
-pub(crate) fn count_lost(before: &dyn Array, after: &dyn Array, events: &mut Events) {
-    events.add(Event::FailedCast, after.null_count().saturating_sub(before.null_count()));
 }

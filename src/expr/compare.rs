@@ -5,11 +5,10 @@
 use std::cmp::Ordering;
 use std::sync::Arc;
 
-use arrow_array::cast::AsArray;
 use arrow_array::types::{
     ArrowPrimitiveType, Date32Type, Decimal128Type, Time64MicrosecondType, TimestampMicrosecondType,
 };
-use arrow_array::{Array, BooleanArray};
+use arrow_array::BooleanArray;
 use arrow_buffer::{BooleanBuffer, Buffer, NullBuffer};
 use churn_kernels::columns::{self, Operand};
 
@@ -171,9 +170,4 @@ pub(crate) fn inline_view(text: &str) -> Option<u128> {
     *view.first_mut()? = bytes.len() as u8;
     view.get_mut(4..4 + bytes.len())?.copy_from_slice(bytes);
     Some(u128::from_le_bytes(view))
-}
-
-/// Whether every row of a boolean array is known and true.
-pub(crate) fn true_rows(array: &dyn Array) -> usize {
-    array.as_boolean_opt().map_or(0, BooleanArray::true_count)
 }

@@ -11,7 +11,7 @@
 //! | `aggregates` | the catalogue of aggregates |
 
 pub(crate) mod aggregates;
-pub mod ast;
+pub(crate) mod ast;
 pub(crate) mod bind;
 pub(crate) mod bound;
 mod arithmetic;
@@ -22,7 +22,7 @@ mod compare;
 mod events;
 pub(crate) mod expand;
 pub(crate) mod fold;
-pub mod functions;
+pub(crate) mod functions;
 mod logic;
 pub(crate) mod pattern;
 mod scalar;
@@ -31,6 +31,7 @@ mod widen;
 
 pub use ast::Expr;
 pub use build::{
+    Named,
     column, count, count_distinct, first, last, lit, max, mean, median, min, stddev, sum,
 };
 pub(crate) use bound::{Batch, Bound, ColumnId, Field, Node};
@@ -46,3 +47,5 @@ pub(crate) use widen::widen;
 pub(crate) fn converted(value: &Scalar, to: &Type) -> Option<Scalar> {
     cast::convert(value, to, None)
 }
+
+pub(crate) use bound::arrow as arrow_error;

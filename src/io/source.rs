@@ -57,10 +57,6 @@ pub(crate) trait Scan: Send + Sync {
     fn next(&self) -> Result<Option<Box<dyn Morsel>>>;
     /// Bytes read so far and bytes in all.
     fn progress(&self) -> (u64, Option<u64>);
-    /// What was learned on the way: the same sort of notes as in [`About`].
-    fn notes(&self) -> Vec<String> {
-        Vec::new()
-    }
 }
 
 /// A condition that is tested while reading, before the other columns are decoded.

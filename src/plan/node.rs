@@ -7,7 +7,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use crate::expr::bind::AggregateCall;
-use crate::expr::{Bound, ColumnId, Field};
+use crate::expr::{Bound, ColumnId, Field, Type};
 use crate::io::format::{Format, WriteOptions};
 use crate::io::source::Source;
 use crate::io::target::Mode;
@@ -129,6 +129,24 @@ impl Node {
             }
             _ => below(),
         }
+    }
+
+    /// The type of a column that is there below or at the operator.
+    pub(crate) fn kind_of(&self, id: ColumnId) -> Option<Type> {
+        let among = |mut fields: &mut dyn Iterator<Item = &Field>| {
+            Iterator::find(&mut fields, |f| f.id == id).map(|f| f.kind.clone())
+        };
+        let own = match &self.op {
+            Op::Scan(scan) => among(&mut scan.columns.iter().map(|(_, f)| f)),
+            Op::Shared { input, .. } => input.kind_of(id),
+            Op::Compute(added) => among(&mut added.iter().map(|(f, _)| f)),
+            Op::Per { calls, .. } => among(&mut calls.iter().map(|c| &c.field)),
+            Op::Group { keys, calls } => {
+                among(&mut keys.iter().map(|(f, _)| f).chain(calls.iter().map(|c| &c.field)))
+            }
+            _ => None,
+        };
+        own.or_else(|| self.input.as_ref()?.kind_of(id))
     }
 
     /// Rebuilds the plan from below with a rule.

@@ -1,0 +1,122 @@
+//! The picture of a plan: as written, beside as it will run.
+
+use std::fmt;
+
+use unicode_width::UnicodeWidthStr;
+
+use super::node::SampleSize;
+use super::{Node, Op, Plan};
+use crate::table::numbers::{bytes, grouped, plural};
+use crate::text::{comma, name};
+
+/// Writes the picture.
+pub(crate) fn write(plan: &Plan, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+    let mut nodes = Vec::new();
+    gather(&plan.main.node, &mut nodes);
+    plan.others.iter().for_each(|other| gather(&other.node, &mut nodes));
+    let mut rows: Vec<(String, String)> = Vec::new();
+    let mut table: Option<&String> = None;
+    for (id, step) in plan.steps.iter().enumerate() {
+        if step.table.is_some() && step.table.as_ref() != table {
+            let name = step.table.as_deref().map(name).unwrap_or_default();
+            rows.push((format!("table {name}"), String::new()));
+        }
+        table = step.table.as_ref();
+        let indent = if table.is_some() { "  " } else { "" };
+        let notes = if step.runs { notes_of(id, plan, &nodes) } else { vec!["not run: nothing needs it".into()] };
+        let mut lines = step.text.lines();
+        let mut notes = notes.into_iter();
+        loop {
+            let (line, note) = (lines.next(), notes.next());
+            if line.is_none() && note.is_none() {
+                break;
+            }
+            let line = line.map(|l| format!("{indent}{l}")).unwrap_or_default();
+            rows.push((line, note.unwrap_or_default()));
+        }
+    }
+    let width = rows.iter().map(|(line, _)| line.width()).max().unwrap_or(0).max("as written".len());
+    writeln!(f, "{:width$}   as it will run", "as written")?;
+    for (line, note) in &rows {
+        let gap = width - line.width();
+        writeln!(f, "{}", format!("{line}{:gap$}   {note}", "").trim_end())?;
+    }
+    match plan.fired.as_slice() {
+        [] => writeln!(f, "\nNothing was rewritten."),
+        fired => writeln!(f, "\nRewrites: {}.", comma(fired)),
+    }
+}
+
+fn gather<'a>(node: &'a Node, into: &mut Vec<&'a Node>) {
+    for node in node.chain() {
+        into.push(node);
+        if let Op::Shared { input, .. } = &node.op {
+            gather(input, into);
+        }
+    }
+}
+
+/// What becomes of a step, line by line.
+fn notes_of(step: usize, plan: &Plan, nodes: &[&Node]) -> Vec<String> {
+    let own: Vec<&&Node> = nodes.iter().filter(|n| n.step == step).collect();
+    let moved = nodes.iter().any(|n| match &n.op {
+        Op::Scan(scan) => scan.conditions.iter().any(|c| c.step == step),
+        _ => false,
+    });
+    if moved {
+        return vec!["tested while reading".into()];
+    }
+    let mut notes: Vec<String> = own.iter().rev().flat_map(|node| notes(node)).collect();
+    let is_read = plan.steps.get(step).is_some_and(|s| s.reads.is_some());
+    if notes.is_empty() && is_read {
+        notes.push("part of this chain".into());
+    } else if notes.is_empty() && own.is_empty() {
+        notes.push("names only".into());
+    }
+    notes
+}
+
+fn notes(node: &Node) -> Vec<String> {
+    match &node.op {
+        Op::Scan(scan) => {
+            let about = scan.source.about();
+            if about.files == 0 {
+                return vec![about.rows.map(|n| plural(n, "row")).unwrap_or_default()];
+            }
+            let all = scan.source.columns().len();
+            let size = about.bytes.filter(|b| *b > 0).map(|b| format!(", {}", bytes(b))).unwrap_or_default();
+            let files = plural(about.files as u64, "file");
+            let mut notes = vec![format!("{files}{size}; {} of {}", scan.columns.len(), plural(all as u64, "column"))];
+            if scan.columns.len() < all {
+                notes.push(match scan.columns.len() {
+                    0 => "only counts the rows".into(),
+                    _ => format!("reads {}", comma(scan.columns.iter().map(|(_, f)| name(&f.name)))),
+                });
+            }
+            if let Some(limit) = scan.limit {
+                notes.push(format!("stops after {}", plural(limit as u64, "row")));
+            }
+            notes
+        }
+        Op::Shared { .. } => vec!["runs once for all that read it; holds its rows".into()],
+        Op::Compute(columns) => match columns.len() {
+            0 => vec!["not computed: nobody needs it".into()],
+            n => vec![format!("computes {}, row by row", plural(n as u64, "column"))],
+        },
+        Op::Filter(_) => vec!["row by row".into()],
+        Op::Sort { keep: Some(keep), .. } => vec![format!("holds about {} rows", grouped(*keep as u64))],
+        Op::Sort { .. } => vec!["holds all rows".into()],
+        Op::First { per, .. } if per.is_empty() => vec!["stops when it has them".into()],
+        Op::First { .. } => vec!["holds a number for each group".into()],
+        Op::Last { count, per } if per.is_empty() => vec![format!("holds {}", plural(*count as u64, "row"))],
+        Op::Last { .. } => vec!["holds all rows".into()],
+        Op::Sample { size: SampleSize::Rows(n), .. } => vec![format!("holds {}", plural(*n as u64, "row"))],
+        Op::Sample { .. } | Op::Require { .. } => vec!["row by row".into()],
+        Op::Distinct(_) => vec!["holds the keys of the rows that stay".into()],
+        Op::Group { keys, .. } if keys.is_empty() => vec!["holds one row".into()],
+        Op::Group { .. } => vec!["holds one row for each group".into()],
+        Op::Per { .. } => vec!["holds all rows, to set the aggregate beside each".into()],
+        Op::RequireUnique { .. } => vec!["holds the keys".into()],
+        Op::Write(target) => vec![format!("writes {}", plural(target.fields.len() as u64, "column"))],
+    }
+}

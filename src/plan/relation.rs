@@ -24,6 +24,8 @@ pub(crate) struct StepInfo {
     pub(crate) text: String,
     /// The table it belongs to; `None` for the main chain.
     pub(crate) table: Option<String>,
+    /// The table whose rows it starts with.
+    pub(crate) reads: Option<String>,
     /// Whether as many rows leave it as come in, so that its rows need no counting.
     pub(crate) keeps_rows: bool,
     /// Whether it is run: it belongs to the main chain, to a table that is needed, or writes or requires.

@@ -1,15 +1,12 @@
 //! A recipe into a checked plan: every mistake that names and types can show, before a row is read.
 
-use std::collections::BTreeMap;
 use std::path::PathBuf;
-use std::sync::Arc;
 
 use super::{Chain, Recipe};
 use crate::error::{Error, ErrorKind, Result, nearest};
 use crate::expr::bind::Ids;
 use crate::expr::expand::Environment;
 use crate::expr::{Scalar, Type};
-use crate::io::source::Source;
 use crate::plan::{Plan, Relation, StepInfo};
 use crate::step::{Checker, Table};
 use crate::text::{comma, name};
@@ -21,8 +18,6 @@ pub(crate) struct Request {
     pub(crate) givens: Vec<(String, String)>,
     /// The folder that paths are relative to.
     pub(crate) base: PathBuf,
-    /// Sources in memory, by name.
-    pub(crate) sources: BTreeMap<String, Arc<dyn Source>>,
 }
 
 /// Checks a recipe.
@@ -41,7 +36,6 @@ pub(crate) fn check(recipe: &Recipe, request: &Request) -> Result<Plan> {
         steps: Vec::new(),
         errors: Vec::new(),
         notes: Vec::new(),
-        given_sources: request.sources.clone(),
     };
     let mut acting = Vec::new();
     for chain in &recipe.tables {
@@ -49,7 +43,7 @@ pub(crate) fn check(recipe: &Recipe, request: &Request) -> Result<Plan> {
         let relation = check_chain(chain, Some(&chain.name), &mut checker);
         let needs = checker.used.clone();
         acting.push(chain.steps.iter().any(|p| p.step.acts()));
-        checker.tables.push(Table { name: chain.name.clone(), relation, span: chain.span, uses: 0, needs });
+        checker.tables.push(Table { name: chain.name.clone(), relation, needs });
     }
     checker.used.clear();
     let main = check_chain(&recipe.main, None, &mut checker);
@@ -89,6 +83,7 @@ fn check_chain(chain: &Chain, table: Option<&String>, checker: &mut Checker<'_>)
         checker.steps.push(StepInfo {
             text: placed.step.to_string(),
             table: table.cloned(),
+            reads: placed.step.table().map(str::to_owned),
             keeps_rows: placed.step.keeps_rows(),
             runs: true,
             columns: fields.iter().map(|f| (f.name.clone(), f.kind.clone())).collect(),

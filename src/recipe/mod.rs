@@ -36,7 +36,6 @@ pub(crate) struct Given {
 pub(crate) struct Chain {
     /// The table's name; empty for the main chain.
     pub(crate) name: String,
-    pub(crate) span: Span,
     pub(crate) steps: Vec<Placed>,
 }
 

@@ -20,7 +20,7 @@ pub(crate) fn parse(source: &Arc<SourceText>) -> Result<Recipe> {
         givens: Vec::new(),
         defines: Vec::new(),
         tables: Vec::new(),
-        main: Chain { name: String::new(), span: Span::default(), steps: Vec::new() },
+        main: Chain { name: String::new(), steps: Vec::new() },
     };
     let mut errors = Vec::new();
     let mut names: Vec<(String, Span)> = Vec::new();
@@ -92,7 +92,7 @@ fn declare(
             return Err(error.next("Its steps stand on the lines below, indented."));
         }
         let steps = chain(&block.below, &recipe.source, errors);
-        recipe.tables.push(Chain { name, span, steps });
+        recipe.tables.push(Chain { name, steps });
     } else {
         let placed = placed(block, &recipe.source)?;
         check_start(&placed, recipe.main.steps.is_empty())?;

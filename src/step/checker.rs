@@ -1,6 +1,5 @@
 //! What is known while steps are checked, and what is found.
 
-use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::sync::Arc;
 
@@ -17,10 +16,6 @@ pub(crate) struct Table {
     pub(crate) name: String,
     /// `None` if its chain holds a mistake.
     pub(crate) relation: Option<Relation>,
-    /// Where its name stands.
-    pub(crate) span: Span,
-    /// How often it is used by others.
-    pub(crate) uses: usize,
     /// Tables that it uses.
     pub(crate) needs: Vec<usize>,
 }
@@ -39,8 +34,6 @@ pub(crate) struct Checker<'a> {
     pub(crate) steps: Vec<StepInfo>,
     pub(crate) errors: Vec<Error>,
     pub(crate) notes: Vec<String>,
-    /// Sources that a caller has in memory, by name.
-    pub(crate) given_sources: BTreeMap<String, Arc<dyn crate::io::source::Source>>,
 }
 
 impl Checker<'_> {

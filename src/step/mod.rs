@@ -11,6 +11,7 @@ mod distinct;
 mod ends;
 mod filter;
 mod fill;
+mod given;
 mod group;
 mod item;
 mod options;
@@ -30,6 +31,8 @@ use crate::text::Cursor;
 use crate::text::layout::Block;
 
 pub(crate) use checker::{Checker, Table};
+pub(crate) use given::Given;
+pub(crate) use read::text_of as read_text;
 
 /// A step as it was read.
 pub(crate) trait Step: fmt::Display + fmt::Debug + Send + Sync {
@@ -51,6 +54,11 @@ pub(crate) trait Step: fmt::Display + fmt::Debug + Send + Sync {
     /// Whether it does something that must be done even if nobody needs its rows.
     fn acts(&self) -> bool {
         false
+    }
+
+    /// The table whose rows it starts with.
+    fn table(&self) -> Option<&str> {
+        None
     }
 
     /// Whether it writes what flows by.

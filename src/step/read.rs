@@ -229,9 +229,6 @@ impl fmt::Display for Read {
 
 impl Step for ReadTable {
     fn check(&self, _: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
-        if let Some(source) = checker.given_sources.get(&self.0).cloned() {
-            return Some(relation(source, None, checker));
-        }
         let Some(index) = checker.tables.iter().position(|t| t.name == self.0) else {
             let error = Error::new(ErrorKind::Name, format!("There is no table {} before this line.", name(&self.0)));
             let near = nearest(&self.0, checker.tables.iter().map(|t| t.name.as_str()));
@@ -245,9 +242,7 @@ impl Step for ReadTable {
         if !checker.used.contains(&index) {
             checker.used.push(index);
         }
-        let table = checker.tables.get_mut(index)?;
-        table.uses += 1;
-        let relation = table.relation.clone()?;
+        let relation = checker.tables.get(index)?.relation.clone()?;
         let columns = relation.node.columns();
         let op = Op::Shared { table: index, input: Arc::new(relation.node), columns };
         Some(Relation { node: Node { op, input: None, step: checker.step() }, fields: relation.fields })
@@ -255,6 +250,14 @@ impl Step for ReadTable {
 
     fn starts(&self) -> bool {
         true
+    }
+
+    fn keeps_rows(&self) -> bool {
+        true
+    }
+
+    fn table(&self) -> Option<&str> {
+        Some(&self.0)
     }
 }
 

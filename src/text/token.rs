@@ -166,7 +166,7 @@ impl Lexer<'_> {
     fn number(&mut self) -> Result<TokenKind> {
         let start = self.at;
         let mut text = String::new();
-        let mut digits = |lexer: &mut Self, text: &mut String| {
+        let digits = |lexer: &mut Self, text: &mut String| {
             while let Some(c) = lexer.peek().filter(|c| c.is_ascii_digit() || *c == '_') {
                 if c != '_' {
                     text.push(c);

@@ -113,7 +113,7 @@ fn of_day(mut args: Arguments, f: fn(i32) -> i32) -> Result<Bound, Complaint> {
     }))
 }
 
-fn of_time(mut args: Arguments, f: fn(i64) -> i64) -> Result<Bound, Complaint> {
+fn of_time(args: Arguments, f: fn(i64) -> i64) -> Result<Bound, Complaint> {
     args.count(1..=1)?;
     let kind = args.kind(0);
     if !matches!(kind, Type::Time | Type::Timestamp | Type::Null) {

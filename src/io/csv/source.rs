@@ -3,7 +3,6 @@
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 
-use arrow_array::cast::AsArray;
 use arrow_array::{Array, BooleanArray, StringViewArray, new_null_array};
 use arrow_schema::DataType;
 use churn_kernels::views::Utf8Block;
@@ -405,9 +404,4 @@ pub(super) fn line_at(head: &Head, offset: u64) -> Option<u64> {
             n => lines += count_lines(buffer.get(..n)?),
         }
     }
-}
-
-/// Whether a column of text holds anything; used by `show`.
-pub(crate) fn is_text(array: &dyn Array) -> bool {
-    array.as_string_view_opt().is_some()
 }

@@ -3,6 +3,7 @@
 //!
 //! A rule may change how rows are found, never which rows, their order, or what the ledger says of them.
 
+mod common_table;
 mod first_down;
 mod filter_down;
 mod prune;
@@ -10,6 +11,7 @@ mod scan_test;
 mod top_rows;
 
 use super::node::Node;
+use super::{Plan, Relation};
 use crate::expr::ColumnId;
 
 /// A rewrite.
@@ -22,6 +24,26 @@ pub(crate) struct Rule {
 
 /// All rules, in the order in which they are applied.
 const RULES: &[Rule] = &[first_down::RULE, filter_down::RULE, top_rows::RULE, scan_test::RULE, prune::RULE];
+
+/// Rewrites a whole plan.
+pub(crate) fn rewrite_plan(plan: Plan) -> Plan {
+    let mut plan = common_table::inline_single_uses(plan);
+    let mut fired = Vec::new();
+    let mut chain = |relation: Relation| {
+        let needed: Vec<ColumnId> = relation.fields.iter().map(|f| f.id).collect();
+        let (node, names) = rewrite(relation.node, &needed);
+        for name in names {
+            if !fired.contains(&name) {
+                fired.push(name);
+            }
+        }
+        Relation { node, fields: relation.fields }
+    };
+    plan.main = chain(plan.main);
+    plan.others = plan.others.into_iter().map(chain).collect();
+    plan.fired.extend(fired);
+    plan
+}
 
 /// Applies all rules; gives the names of those that changed something.
 pub(crate) fn rewrite(node: Node, needed: &[ColumnId]) -> (Node, Vec<&'static str>) {

@@ -1,0 +1,113 @@
+//! One account of memory for a run: steps that hold rows reserve before they grow.
+
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+
+use crate::error::{Error, ErrorKind, Result};
+
+/// The account.
+#[derive(Clone, Debug)]
+pub(crate) struct Budget(Arc<Account>);
+
+#[derive(Debug)]
+struct Account {
+    limit: u64,
+    used: AtomicU64,
+}
+
+/// Bytes held by one step; given back when it goes.
+#[derive(Debug)]
+pub(crate) struct Reservation {
+    budget: Budget,
+    bytes: u64,
+}
+
+impl Budget {
+    /// An account of so many bytes; without a number, three quarters of what is free.
+    pub(crate) fn new(limit: Option<u64>) -> Budget {
+        let limit = limit.unwrap_or_else(|| free_memory().unwrap_or(u64::MAX) / 4 * 3);
+        Budget(Arc::new(Account { limit, used: AtomicU64::new(0) }))
+    }
+
+    pub(crate) fn reservation(&self) -> Reservation {
+        Reservation { budget: self.clone(), bytes: 0 }
+    }
+}
+
+impl Reservation {
+    /// Sets the bytes that are held.
+    ///
+    /// # Errors
+    /// All holders together would have more than the account.
+    pub(crate) fn hold(&mut self, bytes: usize) -> Result<()> {
+        let account = &self.budget.0;
+        let bytes = bytes as u64;
+        if bytes > self.bytes {
+            let more = bytes - self.bytes;
+            let before = account.used.fetch_add(more, Ordering::Relaxed);
+            self.bytes = bytes;
+            if before + more > account.limit {
+                let megabytes = (account.limit / 1_000_000).max(1);
+                return Err(Error::new(
+                    ErrorKind::Memory,
+                    format!("The rows that must be held do not fit in the {megabytes} MB that the run is given."),
+                )
+                .next("Give it more with --memory, or hold fewer rows and columns: filter and select earlier."));
+            }
+        } else {
+            account.used.fetch_sub(self.bytes - bytes, Ordering::Relaxed);
+            self.bytes = bytes;
+        }
+        Ok(())
+    }
+
+    /// Adds to the bytes that are held.
+    ///
+    /// # Errors
+    /// As [`Reservation::hold`].
+    pub(crate) fn add(&mut self, bytes: usize) -> Result<()> {
+        self.hold(self.bytes as usize + bytes)
+    }
+}
+
+impl Drop for Reservation {
+    fn drop(&mut self) {
+        self.budget.0.used.fetch_sub(self.bytes, Ordering::Relaxed);
+    }
+}
+
+/// Bytes that the machine, or the control group around the process, has free.
+fn free_memory() -> Option<u64> {
+    let machine = std::fs::read_to_string("/proc/meminfo").ok().and_then(|text| {
+        let line = text.lines().find(|l| l.starts_with("MemAvailable:"))?;
+        let kilobytes: u64 = line.split_whitespace().nth(1)?.parse().ok()?;
+        Some(kilobytes * 1024)
+    });
+    let number = |path: &str| std::fs::read_to_string(path).ok()?.trim().parse::<u64>().ok();
+    let group = number("/sys/fs/cgroup/memory.max")
+        .zip(number("/sys/fs/cgroup/memory.current"))
+        .map(|(most, now)| most.saturating_sub(now));
+    match (machine, group) {
+        (Some(a), Some(b)) => Some(a.min(b)),
+        (a, b) => a.or(b),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_given_back_can_be_held_again() {
+        let budget = Budget::new(Some(100));
+        let mut a = budget.reservation();
+        assert!(a.hold(80).is_ok());
+        assert!(budget.reservation().hold(40).is_err());
+        assert!(a.hold(20).is_ok());
+        let mut b = budget.reservation();
+        assert!(b.hold(80).is_ok());
+        assert!(b.add(1).is_err());
+        drop(b);
+        assert!(a.hold(100).is_ok());
+    }
+}

@@ -1,0 +1,448 @@
+//! A plan into pipelines, and those run one after the other.
+
+use std::collections::HashMap;
+use std::path::PathBuf;
+use std::sync::atomic::Ordering;
+use std::sync::{Arc, Mutex, PoisonError};
+
+use super::budget::Budget;
+use super::group::{self, Call, Grouping};
+use super::held::{Collect, Discard, Last, SampleRows, concat};
+use super::keys::KeyTable;
+use super::ledger::Ledger;
+use super::options::RunOptions;
+use super::pipeline::{self, Pipeline, Sink};
+use super::serial;
+use super::sort::{self, Order};
+use super::stream;
+use super::tally::{Tally, Work};
+use crate::error::{Error, ErrorKind, Result};
+use crate::expr::bind::AggregateCall;
+use crate::expr::{Batch, Bound, ColumnId, Field, Type};
+use crate::io::memory::Batches;
+use crate::io::source::Request;
+use crate::io::target::Target as File;
+use crate::plan::node::{SampleSize, Scan};
+use crate::plan::{Node, Op, Plan, SortKey, StepId, StepInfo, rules};
+
+/// What all pipelines of a run share.
+pub(crate) struct Context {
+    pub(crate) options: RunOptions,
+    budget: Budget,
+    steps: Vec<StepInfo>,
+    tally: Mutex<Tally>,
+    /// Files that are written on the way.
+    outputs: Mutex<Vec<Output>>,
+    /// Tables that are used more than once, once they have run.
+    tables: Mutex<HashMap<usize, Arc<Vec<Batch>>>>,
+    threads: usize,
+}
+
+struct Output {
+    file: Option<File>,
+    between: &'static [u8],
+    end: &'static [u8],
+    any: bool,
+}
+
+impl Context {
+    fn new(options: RunOptions, steps: Vec<StepInfo>) -> Context {
+        let machine = std::thread::available_parallelism().map_or(1, usize::from);
+        Context {
+            budget: Budget::new(options.memory),
+            tally: Mutex::new(Tally::new(steps.len())),
+            outputs: Mutex::new(Vec::new()),
+            tables: Mutex::new(HashMap::new()),
+            threads: options.threads.unwrap_or(machine).max(1),
+            options,
+            steps,
+        }
+    }
+
+    pub(crate) fn threads(&self) -> usize {
+        self.threads
+    }
+
+    pub(crate) fn steps(&self) -> usize {
+        self.steps.len()
+    }
+
+    pub(crate) fn step_text(&self, step: StepId) -> &str {
+        self.steps.get(step).map(|s| s.text.as_str()).unwrap_or_default()
+    }
+
+    pub(crate) fn is_cancelled(&self) -> bool {
+        self.options.cancel.as_ref().is_some_and(|flag| flag.load(Ordering::Relaxed))
+    }
+
+    /// Adds what a pipeline counted.
+    pub(crate) fn absorb(&self, work: &mut Work) -> Result<()> {
+        self.tally.lock().unwrap_or_else(PoisonError::into_inner).merge(&work.tally);
+        self.write_side(work)
+    }
+
+    /// Writes a morsel's bytes for side outputs; called in the order of morsels.
+    pub(crate) fn write_side(&self, work: &mut Work) -> Result<()> {
+        if work.side.is_empty() {
+            return Ok(());
+        }
+        let mut outputs = self.outputs.lock().unwrap_or_else(PoisonError::into_inner);
+        for (number, bytes) in work.side.drain(..) {
+            let Some(Output { file: Some(file), between, any, .. }) = outputs.get_mut(number) else { continue };
+            if std::mem::replace(any, true) {
+                file.write(between)?;
+            }
+            file.write(&bytes)?;
+        }
+        Ok(())
+    }
+
+    /// Opens a file to be written on the way; gives its number.
+    fn output(&self, mut file: File, start: &[u8], between: &'static [u8], end: &'static [u8]) -> Result<usize> {
+        if !file.continues {
+            file.write(start)?;
+        }
+        let mut outputs = self.outputs.lock().unwrap_or_else(PoisonError::into_inner);
+        outputs.push(Output { file: Some(file), between, end, any: false });
+        Ok(outputs.len() - 1)
+    }
+
+    /// Gives all files their names; nothing before this changes what is on disk.
+    fn finish_outputs(&self) -> Result<()> {
+        let mut outputs = self.outputs.lock().unwrap_or_else(PoisonError::into_inner);
+        for output in outputs.iter_mut() {
+            if let Some(file) = &mut output.file {
+                file.write(output.end)?;
+            }
+        }
+        outputs.iter_mut().filter_map(|o| o.file.take()).try_for_each(File::finish)
+    }
+}
+
+/// Runs a plan; the main chain's rows go to the sink.
+///
+/// # Errors
+/// The first thing that went wrong, in the order of rows.
+pub(crate) fn run(
+    plan: &Plan,
+    options: &RunOptions,
+    sink: impl FnOnce(&Budget) -> Result<Sink>,
+) -> Result<(Vec<Batch>, Ledger)> {
+    let context = Context::new(options.clone(), plan.steps.clone());
+    for other in &plan.others {
+        let pipeline = build(&other.node, &context)?;
+        pipeline::run(pipeline, Discard::sink(), &context)?;
+    }
+    let wanted: Vec<ColumnId> = plan.main.fields.iter().map(|f| f.id).collect();
+    let mut pipeline = build(&plan.main.node, &context)?;
+    let places = places(&pipeline.layout, &wanted)?;
+    if places.len() != pipeline.layout.len() || places.iter().enumerate().any(|(i, p)| i != *p) {
+        pipeline.push(Box::new(stream::Pick(places)));
+    }
+    pipeline.layout = wanted;
+    let batches = pipeline::run(pipeline, sink(&context.budget)?, &context)?;
+    context.finish_outputs()?;
+    let tally = context.tally.into_inner().unwrap_or_else(PoisonError::into_inner);
+    Ok((batches, Ledger::new(plan, &tally)))
+}
+
+/// The places of columns in a layout.
+fn places(layout: &[ColumnId], wanted: &[ColumnId]) -> Result<Vec<usize>> {
+    let place = |id: &ColumnId| {
+        let lost = || Error::new(ErrorKind::Internal, format!("The plan lost column {id}."));
+        layout.iter().position(|l| l == id).ok_or_else(lost)
+    };
+    wanted.iter().map(place).collect()
+}
+
+fn ids(fields: &[Field]) -> Vec<ColumnId> {
+    fields.iter().map(|f| f.id).collect()
+}
+
+/// The pipeline that gives a node's rows; what blocks below it has run when this returns.
+fn build(node: &Node, context: &Context) -> Result<Pipeline> {
+    let step = node.step;
+    let text = || context.step_text(step).to_owned();
+    let below = || match &node.input {
+        Some(input) => build(input, context),
+        None => Err(Error::new(ErrorKind::Internal, "An operator has no input.")),
+    };
+    match &node.op {
+        Op::Scan(scan) => build_scan(scan, step, context),
+        Op::Shared { table, input, columns } => {
+            let batches = shared(*table, input, columns, context)?;
+            Ok(held_pipeline(batches.as_ref().clone(), columns.clone()))
+        }
+        Op::Compute(columns) => {
+            let mut pipeline = below()?;
+            let mut placed = Vec::new();
+            for (field, by) in columns {
+                placed.push(by.placed(&pipeline.layout)?);
+                pipeline.layout.push(field.id);
+            }
+            pipeline.push(Box::new(stream::Compute { columns: placed, step, text: text() }));
+            Ok(pipeline)
+        }
+        Op::Filter(condition) => {
+            let mut pipeline = below()?;
+            let condition = condition.placed(&pipeline.layout)?;
+            pipeline.push(Box::new(stream::Filter(stream::Test { condition, step, text: text() })));
+            Ok(pipeline)
+        }
+        Op::Sort { keys, keep } => build_sort(below()?, keys, *keep, step, context),
+        Op::First { count, after, per } => {
+            let mut pipeline = below()?;
+            let op: Box<dyn serial::SerialOp> = if per.is_empty() {
+                Box::new(serial::First { skip: *after, left: *count, stops: !pipeline.acts, step })
+            } else {
+                let keys = places(&pipeline.layout, per)?;
+                let table = KeyTable::new(kinds_of(node, per))?;
+                Box::new(serial::FirstPer { count: *count, keys, table, seen: Vec::new(), step })
+            };
+            pipeline.serial.push(op);
+            Ok(pipeline)
+        }
+        Op::Last { count, per } => {
+            let pipeline = below()?;
+            let layout = pipeline.layout.clone();
+            if per.is_empty() {
+                let batches = pipeline::run(pipeline, Last::sink(*count, step), context)?;
+                return Ok(held_pipeline(batches, layout));
+            }
+            // The last rows of each group are the first ones from the other end.
+            let keys = places(&layout, per)?;
+            let batches = pipeline::run(pipeline, Collect::sink(&context.budget), context)?;
+            let batches = last_per(batches, &keys, kinds_of(node, per), *count)?;
+            let rows = batches.iter().map(|b| b.rows).sum();
+            context.tally.lock().unwrap_or_else(PoisonError::into_inner).rows(step, rows);
+            Ok(held_pipeline(batches, layout))
+        }
+        Op::Sample { size, seed } => {
+            let mut pipeline = below()?;
+            match size {
+                SampleSize::Percent(percent) => {
+                    pipeline.serial.push(Box::new(serial::SamplePercent { percent: *percent, seed: *seed, row: 0, step }));
+                    Ok(pipeline)
+                }
+                SampleSize::Rows(count) => {
+                    let layout = pipeline.layout.clone();
+                    let sink = SampleRows::sink(*count, *seed, step, &context.budget);
+                    Ok(held_pipeline(pipeline::run(pipeline, sink, context)?, layout))
+                }
+            }
+        }
+        Op::Distinct(by) => {
+            let mut pipeline = below()?;
+            let keys = places(&pipeline.layout, by)?;
+            let table = KeyTable::new(kinds_of(node, by))?;
+            let held = context.budget.reservation();
+            pipeline.serial.push(Box::new(serial::Distinct { keys, table, held, step }));
+            Ok(pipeline)
+        }
+        Op::Group { keys, calls } => {
+            let pipeline = below()?;
+            let mut layout: Vec<ColumnId> = keys.iter().map(|(f, _)| f.id).collect();
+            layout.extend(calls.iter().map(|c| c.field.id));
+            let keys: Vec<Bound> = keys.iter().map(|(_, by)| by.clone()).collect();
+            grouped(pipeline, &keys, calls, false, layout, step, context)
+        }
+        Op::Per { keys, calls } => {
+            let pipeline = below()?;
+            let mut layout = pipeline.layout.clone();
+            layout.extend(calls.iter().map(|c| c.field.id));
+            let kinds = kinds_of(node, keys);
+            let column = |(id, kind): (&ColumnId, Type)| Bound { node: crate::expr::Node::Column(*id), kind };
+            let keys: Vec<Bound> = keys.iter().zip(kinds).map(column).collect();
+            grouped(pipeline, &keys, calls, true, layout, step, context)
+        }
+        Op::Require { condition, message, shown } => {
+            let mut pipeline = below()?;
+            let condition = condition.placed(&pipeline.layout)?;
+            let shown = named_places(&pipeline.layout, shown)?;
+            let message = message.clone();
+            pipeline.acts = true;
+            pipeline.push(Box::new(stream::Require { condition, message, shown, step, text: text() }));
+            Ok(pipeline)
+        }
+        Op::RequireUnique { by, shown } => {
+            let mut pipeline = below()?;
+            let keys = places(&pipeline.layout, &ids(by))?;
+            let table = KeyTable::new(by.iter().map(|f| f.kind.clone()).collect())?;
+            pipeline.acts = true;
+            pipeline.serial.push(Box::new(serial::RequireUnique {
+                keys,
+                names: by.iter().map(|f| f.name.clone()).collect(),
+                shown: named_places(&pipeline.layout, shown)?,
+                table,
+                held: context.budget.reservation(),
+                text: text(),
+            }));
+            Ok(pipeline)
+        }
+        Op::Write(target) => {
+            let mut pipeline = below()?;
+            let columns = places(&pipeline.layout, &ids(&target.fields))?;
+            let encoder = target.format.encoder(&target.fields, &target.options);
+            let file = File::create(&target.path, target.mode).map_err(|e| e.in_step(&text()))?;
+            let output = context.output(file, &encoder.start(), encoder.between(), encoder.end())?;
+            pipeline.acts = true;
+            pipeline.push(Box::new(stream::Tap { output, columns, encoder }));
+            Ok(pipeline)
+        }
+    }
+}
+
+fn build_scan(scan: &Scan, step: StepId, context: &Context) -> Result<Pipeline> {
+    let layout: Vec<ColumnId> = scan.columns.iter().map(|(_, f)| f.id).collect();
+    let request = Request {
+        columns: scan.columns.iter().map(|(place, _)| *place).collect(),
+        block_bytes: context.options.block_bytes,
+    };
+    let named = |e: Error| e.in_step(context.step_text(step));
+    let opened = scan.source.open(request).map_err(named)?;
+    let first_rows = context.options.first_rows;
+    let mut pipeline = Pipeline {
+        scan: opened,
+        test: None,
+        scan_step: Some(step),
+        limit: scan.limit.into_iter().chain(first_rows).min(),
+        rejects: None,
+        stream: Vec::new(),
+        serial: Vec::new(),
+        acts: scan.rejects.is_some(),
+        layout,
+    };
+    if let Some(path) = &scan.rejects {
+        pipeline.rejects = Some(rejects(path, context)?);
+    }
+    let tests = |layout: &[ColumnId]| -> Result<Vec<stream::Test>> {
+        let placed = scan.conditions.iter().map(|condition| {
+            let text = context.step_text(condition.step).to_owned();
+            Ok(stream::Test { condition: condition.test.placed(layout)?, step: condition.step, text })
+        });
+        placed.collect()
+    };
+    if let Some(rows) = first_rows {
+        // A trial on the first rows of a source: conditions see those rows only.
+        pipeline.serial.push(Box::new(serial::First { skip: 0, left: rows, stops: true, step: usize::MAX }));
+        for test in tests(&pipeline.layout)? {
+            pipeline.push(Box::new(stream::Filter(test)));
+        }
+    } else if !scan.conditions.is_empty() {
+        let mut used = Vec::new();
+        scan.conditions.iter().for_each(|c| c.test.columns(&mut used));
+        let columns = places(&pipeline.layout, &used)?;
+        pipeline.test = Some(stream::ScanTest { columns, tests: tests(&used)? });
+    }
+    Ok(pipeline)
+}
+
+/// Opens the file of rejected rows.
+fn rejects(path: &PathBuf, context: &Context) -> Result<usize> {
+    context.output(File::create(path, crate::io::target::Mode::Replace)?, b"", b"", b"")
+}
+
+fn build_sort(
+    pipeline: Pipeline,
+    keys: &[SortKey],
+    keep: Option<usize>,
+    step: StepId,
+    context: &Context,
+) -> Result<Pipeline> {
+    let layout = pipeline.layout.clone();
+    let mut placed = Vec::new();
+    for key in keys {
+        placed.push((key.by.placed(&layout)?, key.descending, key.nulls_first));
+    }
+    let kinds: Vec<Type> = keys.iter().map(|k| k.by.kind.clone()).collect();
+    let order = Order { keys: placed, keep, step, text: context.step_text(step).to_owned() };
+    let sink = sort::sink(order, &kinds, &context.budget, context.threads())?;
+    Ok(held_pipeline(pipeline::run(pipeline, sink, context)?, layout))
+}
+
+fn grouped(
+    pipeline: Pipeline,
+    keys: &[Bound],
+    calls: &[AggregateCall],
+    beside: bool,
+    layout: Vec<ColumnId>,
+    step: StepId,
+    context: &Context,
+) -> Result<Pipeline> {
+    let place = |bound: &Bound| bound.placed(&pipeline.layout);
+    let calls = calls.iter().map(|call| {
+        Ok(Call {
+            args: call.made.args.iter().map(place).collect::<Result<_>>()?,
+            only: call.only.as_ref().map(place).transpose()?,
+            make: call.made.make.clone(),
+        })
+    });
+    let grouping = Grouping {
+        keys: keys.iter().map(place).collect::<Result<_>>()?,
+        kinds: keys.iter().map(|k| k.kind.clone()).collect(),
+        calls: calls.collect::<Result<_>>()?,
+        step,
+        text: context.step_text(step).to_owned(),
+        beside,
+    };
+    let sink = group::sink(grouping, &context.budget)?;
+    Ok(held_pipeline(pipeline::run(pipeline, sink, context)?, layout))
+}
+
+/// A pipeline over batches that are there.
+fn held_pipeline(batches: Vec<Batch>, layout: Vec<ColumnId>) -> Pipeline {
+    Pipeline {
+        scan: Box::new(Batches::new(batches)),
+        test: None,
+        scan_step: None,
+        limit: None,
+        rejects: None,
+        stream: Vec::new(),
+        serial: Vec::new(),
+        acts: false,
+        layout,
+    }
+}
+
+/// The rows of a table that is used more than once; the first use runs it.
+fn shared(table: usize, input: &Node, columns: &[ColumnId], context: &Context) -> Result<Arc<Vec<Batch>>> {
+    let known = context.tables.lock().unwrap_or_else(PoisonError::into_inner).get(&table).cloned();
+    if let Some(batches) = known {
+        return Ok(batches);
+    }
+    let (node, _) = rules::rewrite(input.clone(), columns);
+    let mut pipeline = build(&node, context)?;
+    let places = places(&pipeline.layout, columns)?;
+    pipeline.push(Box::new(stream::Pick(places)));
+    let batches = Arc::new(pipeline::run(pipeline, Collect::sink(&context.budget), context)?);
+    context.tables.lock().unwrap_or_else(PoisonError::into_inner).insert(table, batches.clone());
+    Ok(batches)
+}
+
+/// The types of columns below a node.
+fn kinds_of(node: &Node, columns: &[ColumnId]) -> Vec<Type> {
+    columns.iter().map(|id| node.kind_of(*id).unwrap_or(Type::Text)).collect()
+}
+
+fn named_places(layout: &[ColumnId], fields: &[Field]) -> Result<Vec<(String, usize)>> {
+    let places = places(layout, &ids(fields))?;
+    Ok(fields.iter().map(|f| f.name.clone()).zip(places).collect())
+}
+
+/// The last rows of each group, in input order.
+fn last_per(batches: Vec<Batch>, keys: &[usize], kinds: Vec<Type>, count: usize) -> Result<Vec<Batch>> {
+    let Some(whole) = concat(batches)?.pop() else { return Ok(Vec::new()) };
+    let columns: Vec<_> = keys.iter().filter_map(|i| whole.columns.get(*i).cloned()).collect();
+    let mut table = KeyTable::new(kinds)?;
+    let mut numbers = Vec::new();
+    table.numbers(&columns, whole.rows, &mut numbers)?;
+    let mut seen = vec![0usize; table.len()];
+    let mut keep = vec![false; whole.rows];
+    for (keep, number) in keep.iter_mut().zip(&numbers).rev() {
+        if let Some(seen) = seen.get_mut(*number as usize) {
+            *seen += 1;
+            *keep = *seen <= count;
+        }
+    }
+    Ok(group::slices(whole.filter(&keep.into())?))
+}

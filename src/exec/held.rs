@@ -1,0 +1,222 @@
+//! Sinks that hold rows: results, the last rows, random rows.
+
+use std::collections::{BinaryHeap, VecDeque};
+use std::sync::Arc;
+
+use arrow_array::cast::AsArray;
+use arrow_array::{Array, UInt32Array};
+use churn_kernels::views;
+
+use super::budget::{Budget, Reservation};
+use super::pipeline::{Commit, Part, Prepare, Sink};
+use super::serial::lot;
+use super::tally::Work;
+use crate::error::{Error, ErrorKind, Result};
+use crate::expr::Batch;
+use crate::plan::StepId;
+
+/// Hands batches on, freed of text that they do not need.
+pub(crate) struct Compacted;
+
+impl Prepare for Compacted {
+    fn prepare(&self, batch: Batch, _: &mut Work) -> Result<Part> {
+        Ok(Box::new(compacted(batch)))
+    }
+}
+
+/// The batch with its texts copied out where a few of them would hold a whole block.
+pub(crate) fn compacted(batch: Batch) -> Batch {
+    let columns = batch
+        .columns
+        .into_iter()
+        .map(|column| match column.as_string_view_opt().and_then(views::compact) {
+            Some(small) => Arc::new(small),
+            None => column,
+        })
+        .collect();
+    Batch { columns, rows: batch.rows }
+}
+
+/// The batch that a part is.
+pub(crate) fn batch_of(part: Part) -> Result<Batch> {
+    match part.downcast::<Batch>() {
+        Ok(batch) => Ok(*batch),
+        Err(_) => Err(Error::new(ErrorKind::Internal, "A sink was handed something else than a batch.")),
+    }
+}
+
+/// All rows.
+pub(crate) struct Collect {
+    batches: Vec<Batch>,
+    held: Reservation,
+}
+
+impl Collect {
+    pub(crate) fn sink(budget: &Budget) -> Sink {
+        let commit = Collect { batches: Vec::new(), held: budget.reservation() };
+        Sink { prepare: Arc::new(Compacted), commit: Box::new(commit) }
+    }
+}
+
+impl Commit for Collect {
+    fn commit(&mut self, part: Part, _: &mut Work) -> Result<bool> {
+        let batch = batch_of(part)?;
+        if batch.rows > 0 {
+            self.held.add(batch.memory())?;
+            self.batches.push(batch);
+        }
+        Ok(true)
+    }
+
+    fn finish(self: Box<Self>, _: &mut Work) -> Result<Vec<Batch>> {
+        Ok(self.batches)
+    }
+}
+
+/// The last rows.
+pub(crate) struct Last {
+    batches: VecDeque<Batch>,
+    rows: usize,
+    count: usize,
+    step: StepId,
+}
+
+impl Last {
+    pub(crate) fn sink(count: usize, step: StepId) -> Sink {
+        let commit = Last { batches: VecDeque::new(), rows: 0, count, step };
+        Sink { prepare: Arc::new(Compacted), commit: Box::new(commit) }
+    }
+}
+
+impl Commit for Last {
+    fn commit(&mut self, part: Part, _: &mut Work) -> Result<bool> {
+        let batch = batch_of(part)?;
+        self.rows += batch.rows;
+        self.batches.push_back(batch);
+        while let Some(first) = self.batches.front()
+            && self.rows - first.rows >= self.count
+        {
+            self.rows -= first.rows;
+            self.batches.pop_front();
+        }
+        Ok(true)
+    }
+
+    fn finish(mut self: Box<Self>, work: &mut Work) -> Result<Vec<Batch>> {
+        let surplus = self.rows.saturating_sub(self.count);
+        if let Some(first) = self.batches.front_mut() {
+            *first = first.slice(surplus.min(first.rows), first.rows - surplus.min(first.rows));
+        }
+        work.tally.rows(self.step, self.rows.min(self.count));
+        Ok(self.batches.into())
+    }
+}
+
+/// So many random rows: those with the smallest lots.
+pub(crate) struct SampleRows {
+    count: usize,
+    seed: u64,
+    row: u64,
+    /// The lots that are in, largest on top, with the row's place.
+    best: BinaryHeap<(u64, u64)>,
+    /// Batches that may hold rows that are in, with the place of their first row.
+    batches: Vec<(u64, Batch)>,
+    held: Reservation,
+    step: StepId,
+}
+
+impl SampleRows {
+    pub(crate) fn sink(count: usize, seed: u64, step: StepId, budget: &Budget) -> Sink {
+        let held = budget.reservation();
+        let best = BinaryHeap::new();
+        let commit = SampleRows { count, seed, row: 0, best, batches: Vec::new(), held, step };
+        Sink { prepare: Arc::new(Compacted), commit: Box::new(commit) }
+    }
+
+    /// Leaves only the rows that are in.
+    fn shrink(&mut self) -> Result<()> {
+        let mut places: Vec<u64> = self.best.iter().map(|(_, row)| *row).collect();
+        places.sort_unstable();
+        let mut kept = Vec::new();
+        for (first, batch) in self.batches.drain(..) {
+            let from = places.partition_point(|p| *p < first);
+            let to = places.partition_point(|p| *p < first + batch.rows as u64);
+            let rows: Vec<u32> = places.get(from..to).unwrap_or_default().iter().map(|p| (p - first) as u32).collect();
+            // Each row that is in becomes a batch of its own, so that it keeps its place.
+            for row in rows {
+                kept.push((first + u64::from(row), batch.take(&UInt32Array::from(vec![row]))?));
+            }
+        }
+        self.batches = kept;
+        self.held.hold(self.batches.iter().map(|(_, b)| b.memory()).sum())
+    }
+}
+
+impl Commit for SampleRows {
+    fn commit(&mut self, part: Part, _: &mut Work) -> Result<bool> {
+        let batch = batch_of(part)?;
+        let first = self.row;
+        self.row += batch.rows as u64;
+        let mut any = false;
+        for row in first..self.row {
+            let entry = (lot(self.seed, row), row);
+            if self.best.len() < self.count {
+                self.best.push(entry);
+                any = true;
+            } else if self.best.peek().is_some_and(|worst| entry < *worst) {
+                self.best.pop();
+                self.best.push(entry);
+                any = true;
+            }
+        }
+        if any {
+            self.batches.push((first, batch));
+        }
+        if self.batches.len() > 64 + 2 * self.count {
+            self.shrink()?;
+        }
+        Ok(true)
+    }
+
+    fn finish(mut self: Box<Self>, work: &mut Work) -> Result<Vec<Batch>> {
+        self.shrink()?;
+        work.tally.rows(self.step, self.batches.len());
+        concat(self.batches.into_iter().map(|(_, b)| b).collect())
+    }
+}
+
+/// One batch of many small ones.
+pub(crate) fn concat(batches: Vec<Batch>) -> Result<Vec<Batch>> {
+    let Some(first) = batches.first() else { return Ok(Vec::new()) };
+    let mut columns = Vec::new();
+    for i in 0..first.columns.len() {
+        let parts: Vec<&dyn Array> = batches.iter().filter_map(|b| b.columns.get(i)).map(AsRef::as_ref).collect();
+        columns.push(arrow_select::concat::concat(&parts).map_err(crate::expr::arrow_error)?);
+    }
+    Ok(vec![Batch { columns, rows: batches.iter().map(|b| b.rows).sum() }])
+}
+
+/// No rows at all: the chain runs for what it writes or requires.
+pub(crate) struct Discard;
+
+impl Discard {
+    pub(crate) fn sink() -> Sink {
+        Sink { prepare: Arc::new(Discard), commit: Box::new(Discard) }
+    }
+}
+
+impl Prepare for Discard {
+    fn prepare(&self, _: Batch, _: &mut Work) -> Result<Part> {
+        Ok(Box::new(()))
+    }
+}
+
+impl Commit for Discard {
+    fn commit(&mut self, _: Part, _: &mut Work) -> Result<bool> {
+        Ok(true)
+    }
+
+    fn finish(self: Box<Self>, _: &mut Work) -> Result<Vec<Batch>> {
+        Ok(Vec::new())
+    }
+}

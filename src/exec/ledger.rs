@@ -1,0 +1,181 @@
+//! The account of a run: step by step, how many rows came in and went out, and why.
+
+use std::fmt;
+
+use serde::Serialize;
+use serde::ser::{SerializeMap, Serializer};
+
+use super::tally::Tally;
+use crate::expr::Event;
+use crate::io::source::About;
+use crate::plan::{Node, Op, Plan};
+use crate::table::numbers::{bytes, grouped, plural};
+
+/// What became of every row.
+///
+/// `Display` gives the recipe line by line with the account in the margin; serialised, it is the same for
+/// programs.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Ledger {
+    steps: Vec<LedgerStep>,
+}
+
+/// The account of one step.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct LedgerStep {
+    /// The table it belongs to; `None` for the main chain.
+    pub table: Option<String>,
+    /// The step in canonical text.
+    pub step: String,
+    /// Rows that came in; `None` for a step that starts a chain.
+    pub rows_in: Option<u64>,
+    /// Rows that went out.
+    pub rows_out: u64,
+    /// What happened beside, with how often.
+    pub events: Vec<(Event, u64)>,
+    /// What a source read, in words.
+    pub source: Option<String>,
+}
+
+impl Ledger {
+    pub(crate) fn new(plan: &Plan, tally: &Tally) -> Ledger {
+        let mut steps: Vec<LedgerStep> = Vec::new();
+        for (id, info) in plan.steps.iter().enumerate() {
+            if !info.runs {
+                continue;
+            }
+            let counted = tally.get(id);
+            let before = steps.last().filter(|s| s.table == info.table).map(|s| s.rows_out);
+            let of_table = || steps.iter().rev().find(|s| s.table == info.reads).map_or(0, |s| s.rows_out);
+            let rows_out = match (info.keeps_rows, &info.reads) {
+                (true, Some(_)) => of_table(),
+                (true, None) => before.unwrap_or(0),
+                (false, _) => counted.rows,
+            };
+            let events = Event::ALL.into_iter().map(|e| (e, counted.events.get(e))).filter(|(_, n)| *n > 0);
+            steps.push(LedgerStep {
+                table: info.table.clone(),
+                step: info.text.clone(),
+                rows_in: before,
+                rows_out,
+                events: events.collect(),
+                source: source_of(plan, id),
+            });
+        }
+        Ledger { steps }
+    }
+
+    /// The steps that ran, tables first.
+    pub fn steps(&self) -> &[LedgerStep] {
+        &self.steps
+    }
+
+    /// How often something happened, over all steps.
+    pub fn total(&self, event: Event) -> u64 {
+        self.steps.iter().flat_map(|s| &s.events).filter(|(e, _)| *e == event).map(|(_, n)| n).sum()
+    }
+}
+
+impl LedgerStep {
+    /// What happened, in words.
+    pub fn what_happened(&self) -> String {
+        let mut parts: Vec<String> = self.source.iter().cloned().collect();
+        for (event, count) in &self.events {
+            let n = grouped(*count);
+            parts.push(match event {
+                Event::NotTrue => format!("{n} not true"),
+                Event::Unknown => format!("{n} unknown (something is null)"),
+                Event::RaggedRow => format!("{} with the wrong number of cells left out", plural(*count, "row")),
+                Event::BadCell => format!("{} made null", plural(*count, "bad cell")),
+                Event::FailedCast => format!("{} made null", plural(*count, "failed cast")),
+                Event::ZeroDivision => format!("{} made null", plural(*count, "division by zero").replace("zeros", "zero")),
+                Event::OutOfDomain => format!("{} out of a function's domain made null", plural(*count, "value")),
+                Event::Repeated => format!("{n} repeated"),
+                Event::NullGroup => format!("{} with a null key", plural(*count, "group")),
+            });
+        }
+        parts.join(", ")
+    }
+}
+
+/// What a step's source is, in words.
+fn source_of(plan: &Plan, step: usize) -> Option<String> {
+    let scan = scans(plan).into_iter().find(|(id, _)| *id == step)?.1;
+    let About { files, bytes: size, .. } = scan.source.about();
+    if *files == 0 {
+        return None;
+    }
+    let mut parts = vec![plural(*files as u64, "file")];
+    parts.extend(size.filter(|b| *b > 0).map(bytes));
+    let all = scan.source.columns().len();
+    parts.push(format!("{} of {}", scan.columns.len(), plural(all as u64, "column")));
+    Some(parts.join(", "))
+}
+
+/// All scans of a plan with their steps.
+pub(crate) fn scans(plan: &Plan) -> Vec<(usize, &crate::plan::node::Scan)> {
+    fn gather<'a>(node: &'a Node, into: &mut Vec<(usize, &'a crate::plan::node::Scan)>) {
+        for node in node.chain() {
+            match &node.op {
+                Op::Scan(scan) => into.push((node.step, scan)),
+                Op::Shared { input, .. } => gather(input, into),
+                _ => {}
+            }
+        }
+    }
+    let mut found = Vec::new();
+    gather(&plan.main.node, &mut found);
+    plan.others.iter().for_each(|other| gather(&other.node, &mut found));
+    found
+}
+
+impl fmt::Display for Ledger {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        use unicode_width::UnicodeWidthStr;
+        let rows: Vec<(String, String, &LedgerStep)> =
+            self.steps.iter().map(|s| (grouped(s.rows_out), s.what_happened(), s)).collect();
+        let numbers = rows.iter().map(|r| r.0.width()).max().unwrap_or(0).max("rows out".len());
+        let account = rows.iter().map(|r| r.1.width()).max().unwrap_or(0).max("what happened".len());
+        writeln!(f, "{:>numbers$}   {:account$}   recipe", "rows out", "what happened")?;
+        let mut table: Option<&String> = None;
+        for (count, happened, step) in &rows {
+            if step.table.is_some() && step.table.as_ref() != table {
+                let name = step.table.as_deref().map(crate::text::name).unwrap_or_default();
+                writeln!(f, "{:numbers$}   {:account$}   table {name}", "", "")?;
+            }
+            table = step.table.as_ref();
+            let indent = if step.table.is_some() { "  " } else { "" };
+            for (i, line) in step.step.lines().enumerate() {
+                if i == 0 {
+                    let gap = account - happened.width();
+                    writeln!(f, "{count:>numbers$}   {happened}{:gap$}   {indent}{line}", "")?;
+                } else {
+                    writeln!(f, "{:numbers$}   {:account$}   {indent}{line}", "", "")?;
+                }
+            }
+        }
+        Ok(())
+    }
+}
+
+impl Serialize for Ledger {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        let mut map = serializer.serialize_map(Some(1))?;
+        map.serialize_entry("steps", &self.steps)?;
+        map.end()
+    }
+}
+
+impl Serialize for LedgerStep {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        let mut map = serializer.serialize_map(None)?;
+        map.serialize_entry("table", &self.table)?;
+        map.serialize_entry("step", &self.step)?;
+        map.serialize_entry("rows_in", &self.rows_in)?;
+        map.serialize_entry("rows_out", &self.rows_out)?;
+        for (event, count) in &self.events {
+            map.serialize_entry(event.name(), count)?;
+        }
+        map.end()
+    }
+}

@@ -1,0 +1,108 @@
+//! How a run is to be done.
+
+use std::fmt;
+use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
+
+/// How far a run is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Progress {
+    /// Bytes read from the source that is being read.
+    pub done: u64,
+    /// Bytes that it has, where that is known.
+    pub total: Option<u64>,
+    /// Rows read from it.
+    pub rows: u64,
+}
+
+/// Is called now and then during a run.
+pub(crate) type OnProgress = Arc<dyn Fn(Progress) + Send + Sync>;
+
+/// Threads, memory and the like of one run.
+///
+/// ```no_run
+/// use churn::{Flow, RunOptions};
+/// let options = RunOptions::new().threads(2).memory(512 << 20);
+/// let table = Flow::read("deliveries-2026.csv").group("farm", "n = count()").run_with(&options)?;
+/// # Ok::<(), churn::Error>(())
+/// ```
+#[derive(Clone, Default)]
+pub struct RunOptions {
+    pub(crate) threads: Option<usize>,
+    pub(crate) memory: Option<u64>,
+    pub(crate) progress: Option<OnProgress>,
+    pub(crate) cancel: Option<Arc<AtomicBool>>,
+    pub(crate) batch_rows: Option<usize>,
+    pub(crate) block_bytes: Option<usize>,
+    pub(crate) first_rows: Option<usize>,
+}
+
+impl RunOptions {
+    /// Makes options that leave everything to the machine.
+    pub fn new() -> RunOptions {
+        RunOptions::default()
+    }
+
+    /// Sets the number of threads; without it, one for each core.
+    #[must_use]
+    pub fn threads(mut self, threads: usize) -> RunOptions {
+        self.threads = Some(threads.max(1));
+        self
+    }
+
+    /// Sets the bytes that steps which hold rows may use together; without it, three quarters of what is free.
+    ///
+    /// A run that needs more stops with an error of kind [`Memory`](crate::ErrorKind::Memory).
+    #[must_use]
+    pub fn memory(mut self, bytes: u64) -> RunOptions {
+        self.memory = Some(bytes);
+        self
+    }
+
+    /// Sets the function that is told how far the run is, at most ten times a second.
+    #[must_use]
+    pub fn on_progress(mut self, progress: impl Fn(Progress) + Send + Sync + 'static) -> RunOptions {
+        self.progress = Some(Arc::new(progress));
+        self
+    }
+
+    /// Sets the flag that stops the run when it becomes true; targets stay as they were.
+    #[must_use]
+    pub fn cancel(mut self, flag: Arc<AtomicBool>) -> RunOptions {
+        self.cancel = Some(flag);
+        self
+    }
+
+    /// Reads only the first rows of each source: to try a chain on a small part.
+    #[must_use]
+    pub fn first_rows(mut self, rows: usize) -> RunOptions {
+        self.first_rows = Some(rows);
+        self
+    }
+
+    /// Sets the most rows of a batch; for tests, since the answer does not depend on it.
+    #[must_use]
+    #[doc(hidden)]
+    pub fn batch_rows(mut self, rows: usize) -> RunOptions {
+        self.batch_rows = Some(rows.max(1));
+        self
+    }
+
+    /// Sets the bytes of a block of text; for tests, since the answer does not depend on it.
+    #[must_use]
+    #[doc(hidden)]
+    pub fn block_bytes(mut self, bytes: usize) -> RunOptions {
+        self.block_bytes = Some(bytes.max(1));
+        self
+    }
+}
+
+impl fmt::Debug for RunOptions {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("RunOptions")
+            .field("threads", &self.threads)
+            .field("memory", &self.memory)
+            .field("first_rows", &self.first_rows)
+            .finish_non_exhaustive()
+    }
+}

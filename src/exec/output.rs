@@ -1,0 +1,118 @@
+//! Sinks at the end of a run: a writer, the first rows to show, a channel of batches.
+
+use std::io::Write;
+use std::sync::Arc;
+use std::sync::mpsc::SyncSender;
+
+use super::held::{Compacted, batch_of};
+use super::pipeline::{Commit, Part, Prepare, Sink};
+use super::tally::Work;
+use crate::error::{Error, ErrorKind, Result};
+use crate::expr::Batch;
+use crate::io::format::Encoder;
+
+/// Rows as bytes into a writer of the caller's.
+pub(crate) struct Writer<W> {
+    out: W,
+    encoder: Arc<dyn Encoder>,
+    any: bool,
+}
+
+struct Encode(Arc<dyn Encoder>);
+
+impl Prepare for Encode {
+    fn prepare(&self, batch: Batch, _: &mut Work) -> Result<Part> {
+        let bytes = if batch.rows == 0 { Vec::new() } else { self.0.rows(&batch)? };
+        Ok(Box::new(bytes))
+    }
+}
+
+impl<W: Write + Send + 'static> Writer<W> {
+    /// Writes what stands before the rows, and takes the rest as it comes.
+    pub(crate) fn sink(mut out: W, encoder: Box<dyn Encoder>) -> Result<Sink> {
+        let encoder: Arc<dyn Encoder> = Arc::from(encoder);
+        out.write_all(&encoder.start()).map_err(|e| failed(&e))?;
+        let commit = Writer { out, encoder: encoder.clone(), any: false };
+        Ok(Sink { prepare: Arc::new(Encode(encoder)), commit: Box::new(commit) })
+    }
+}
+
+fn failed(error: &std::io::Error) -> Error {
+    if error.kind() == std::io::ErrorKind::BrokenPipe {
+        return Error::new(ErrorKind::Interrupted, "The reader of the output went away.");
+    }
+    Error::new(ErrorKind::Output, format!("The output cannot be written: {error}."))
+}
+
+impl<W: Write + Send> Commit for Writer<W> {
+    fn commit(&mut self, part: Part, _: &mut Work) -> Result<bool> {
+        if let Ok(bytes) = part.downcast::<Vec<u8>>()
+            && !bytes.is_empty()
+        {
+            if self.any {
+                self.out.write_all(self.encoder.between()).map_err(|e| failed(&e))?;
+            }
+            self.any = true;
+            self.out.write_all(&bytes).map_err(|e| failed(&e))?;
+        }
+        Ok(true)
+    }
+
+    fn finish(mut self: Box<Self>, _: &mut Work) -> Result<Vec<Batch>> {
+        self.out.write_all(self.encoder.end()).and_then(|()| self.out.flush()).map_err(|e| failed(&e))?;
+        Ok(Vec::new())
+    }
+}
+
+/// The first rows, and how many there are in all.
+pub(crate) struct Head {
+    most: usize,
+    rows: usize,
+    total: Arc<std::sync::atomic::AtomicU64>,
+    batches: Vec<Batch>,
+}
+
+impl Head {
+    pub(crate) fn sink(most: usize, total: Arc<std::sync::atomic::AtomicU64>) -> Sink {
+        let commit = Head { most, rows: 0, total, batches: Vec::new() };
+        Sink { prepare: Arc::new(Compacted), commit: Box::new(commit) }
+    }
+}
+
+impl Commit for Head {
+    fn commit(&mut self, part: Part, _: &mut Work) -> Result<bool> {
+        let batch = batch_of(part)?;
+        self.total.fetch_add(batch.rows as u64, std::sync::atomic::Ordering::Relaxed);
+        let rows = batch.rows.min(self.most - self.rows);
+        if rows > 0 {
+            self.rows += rows;
+            self.batches.push(super::held::compacted(batch.slice(0, rows)));
+        }
+        Ok(true)
+    }
+
+    fn finish(self: Box<Self>, _: &mut Work) -> Result<Vec<Batch>> {
+        Ok(self.batches)
+    }
+}
+
+/// Batches to a reader in another thread, few at a time.
+pub(crate) struct Channel(SyncSender<Result<Batch>>);
+
+impl Channel {
+    pub(crate) fn sink(to: SyncSender<Result<Batch>>) -> Sink {
+        Sink { prepare: Arc::new(Compacted), commit: Box::new(Channel(to)) }
+    }
+}
+
+impl Commit for Channel {
+    fn commit(&mut self, part: Part, _: &mut Work) -> Result<bool> {
+        let batch = batch_of(part)?;
+        // A reader that went away wants no more.
+        Ok(batch.rows == 0 || self.0.send(Ok(batch)).is_ok())
+    }
+
+    fn finish(self: Box<Self>, _: &mut Work) -> Result<Vec<Batch>> {
+        Ok(Vec::new())
+    }
+}

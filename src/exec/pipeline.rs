@@ -1,0 +1,349 @@
+//! Workers, numbered morsels, and the ordered hand-over to a sink.
+
+use std::any::Any;
+use std::collections::BTreeMap;
+use std::panic::{AssertUnwindSafe, catch_unwind};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
+use std::time::{Duration, Instant};
+
+use super::build::Context;
+use super::options::Progress;
+use super::serial::SerialOp;
+use super::stream::{ScanTest, StreamOp};
+use super::tally::Work;
+use crate::error::{Error, ErrorKind, Result};
+use crate::expr::{Batch, ColumnId};
+use crate::io::source::{Morsel, Scan};
+use crate::plan::StepId;
+
+/// What a worker prepared of a batch for the ordered side of a sink.
+pub(crate) type Part = Box<dyn Any + Send>;
+
+/// The workers' side of a sink.
+pub(crate) trait Prepare: Send + Sync {
+    /// Turns a batch into what the ordered side takes.
+    fn prepare(&self, batch: Batch, work: &mut Work) -> Result<Part>;
+}
+
+/// The ordered side of a sink.
+pub(crate) trait Commit: Send {
+    /// Takes the parts in order; gives false when it wants no more.
+    fn commit(&mut self, part: Part, work: &mut Work) -> Result<bool>;
+    /// Ends the run of its pipeline; the batches are its result.
+    fn finish(self: Box<Self>, work: &mut Work) -> Result<Vec<Batch>>;
+}
+
+/// Both sides of a sink.
+pub(crate) struct Sink {
+    pub(crate) prepare: Arc<dyn Prepare>,
+    pub(crate) commit: Box<dyn Commit>,
+}
+
+/// A source and the operators over it, up to the next sink.
+pub(crate) struct Pipeline {
+    pub(crate) scan: Box<dyn Scan>,
+    pub(crate) test: Option<ScanTest>,
+    /// The step that reads, and the most rows that it may hand on.
+    pub(crate) scan_step: Option<StepId>,
+    pub(crate) limit: Option<usize>,
+    /// Where rows that do not fit are written, among the side outputs.
+    pub(crate) rejects: Option<usize>,
+    pub(crate) stream: Vec<Box<dyn StreamOp>>,
+    pub(crate) serial: Vec<Box<dyn SerialOp>>,
+    /// Whether an operator must see every row, so that nothing after it may stop the run.
+    pub(crate) acts: bool,
+    /// The columns that come out.
+    pub(crate) layout: Vec<ColumnId>,
+}
+
+impl Pipeline {
+    /// Adds an operator: to the workers' part, or behind the first serial one.
+    pub(crate) fn push(&mut self, op: Box<dyn StreamOp>) {
+        if self.serial.is_empty() {
+            self.stream.push(op);
+        } else {
+            self.serial.push(Box::new(super::serial::Streamed(op)));
+        }
+    }
+}
+
+/// What a worker made of a morsel.
+struct Done {
+    parts: Parts,
+    work: Work,
+}
+
+/// Batches that go through serial operators, or parts that are ready.
+enum Parts {
+    Batches(Vec<Batch>),
+    Ready(Vec<Part>),
+}
+
+struct Queue {
+    /// Morsels done but not yet taken by the sink.
+    waiting: BTreeMap<u64, Result<Done>>,
+    /// The number of the next morsel to hand out, and of the next the sink takes.
+    taken: u64,
+    next: u64,
+    /// Whether a worker is handing morsels to the sink.
+    committing: bool,
+    error: Option<Error>,
+}
+
+/// The ordered side: only one worker at a time is in it.
+struct Ordered {
+    serial: Vec<Box<dyn SerialOp>>,
+    commit: Box<dyn Commit>,
+    work: Work,
+    told: Instant,
+    rows: u64,
+}
+
+struct Run<'a> {
+    scan: &'a dyn Scan,
+    test: Option<&'a ScanTest>,
+    scan_step: Option<StepId>,
+    rejects: Option<usize>,
+    stream: &'a [Box<dyn StreamOp>],
+    has_serial: bool,
+    prepare: &'a dyn Prepare,
+    queue: Mutex<Queue>,
+    moved: Condvar,
+    /// Guards the order of numbers and morsels.
+    source: Mutex<()>,
+    ordered: Mutex<Ordered>,
+    stop: AtomicBool,
+    context: &'a Context,
+    ahead: u64,
+}
+
+fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// Runs a pipeline into a sink; gives the sink's batches.
+///
+/// # Errors
+/// The first error in the order of rows, whichever worker met it.
+pub(crate) fn run(pipeline: Pipeline, sink: Sink, context: &Context) -> Result<Vec<Batch>> {
+    let Pipeline { scan, test, scan_step, limit, rejects, stream, serial, .. } = pipeline;
+    let threads = context.threads();
+    let run = Run {
+        scan: &*scan,
+        test: test.as_ref(),
+        scan_step,
+        rejects,
+        stream: &stream,
+        has_serial: !serial.is_empty(),
+        prepare: &*sink.prepare,
+        queue: Mutex::new(Queue { waiting: BTreeMap::new(), taken: 0, next: 0, committing: false, error: None }),
+        moved: Condvar::new(),
+        source: Mutex::new(()),
+        ordered: Mutex::new(Ordered {
+            serial,
+            commit: sink.commit,
+            work: Work::new(context.steps()),
+            told: Instant::now(),
+            rows: 0,
+        }),
+        stop: AtomicBool::new(false),
+        context,
+        ahead: threads as u64 * 3 + 1,
+    };
+    if threads == 1 {
+        run.worker();
+    } else {
+        std::thread::scope(|scope| {
+            for _ in 0..threads {
+                scope.spawn(|| run.worker());
+            }
+        });
+    }
+    let Run { queue, ordered, .. } = run;
+    let queue = queue.into_inner().unwrap_or_else(PoisonError::into_inner);
+    if let Some(error) = queue.error {
+        return Err(error);
+    }
+    let Ordered { commit, mut work, .. } = ordered.into_inner().unwrap_or_else(PoisonError::into_inner);
+    if let (Some(step), Some(limit)) = (scan_step, limit) {
+        work.tally.limit(step, limit as u64);
+    }
+    let batches = guarded(|| commit.finish(&mut work))?;
+    context.absorb(&mut work)?;
+    Ok(batches)
+}
+
+/// Runs `f`; a panic becomes an error.
+fn guarded<T>(f: impl FnOnce() -> Result<T>) -> Result<T> {
+    catch_unwind(AssertUnwindSafe(f)).unwrap_or_else(|panic| {
+        let text = panic.downcast_ref::<&str>().map(|s| (*s).to_owned()).or_else(|| panic.downcast_ref::<String>().cloned());
+        let why = text.unwrap_or_else(|| "it gave no reason".into());
+        Err(Error::new(ErrorKind::Internal, "A worker failed; this is a fault of churn.")
+            .why(format!("It said: {why}."))
+            .next("Please report it, with the recipe."))
+    })
+}
+
+impl Run<'_> {
+    fn worker(&self) {
+        while let Some((number, morsel)) = self.take() {
+            let done = morsel.and_then(|morsel| guarded(|| self.process(morsel)));
+            self.hand_over(number, done);
+        }
+    }
+
+    /// Takes the next morsel with its number; waits while the sink is too far behind.
+    fn take(&self) -> Option<(u64, Result<Box<dyn Morsel>>)> {
+        {
+            let mut queue = lock(&self.queue);
+            while queue.taken >= queue.next + self.ahead && !self.stop.load(Ordering::Relaxed) {
+                queue = self.moved.wait(queue).unwrap_or_else(PoisonError::into_inner);
+            }
+        }
+        let _order = lock(&self.source);
+        if self.stop.load(Ordering::Relaxed) {
+            return None;
+        }
+        let morsel = if self.context.is_cancelled() {
+            Err(Error::new(ErrorKind::Interrupted, "The run was stopped."))
+        } else {
+            match guarded(|| self.scan.next()) {
+                Ok(None) => return None,
+                Ok(Some(morsel)) => Ok(morsel),
+                Err(error) => Err(self.named(error)),
+            }
+        };
+        if morsel.is_err() {
+            // Nothing after an error is needed.
+            self.stop.store(true, Ordering::Relaxed);
+        }
+        let mut queue = lock(&self.queue);
+        let number = queue.taken;
+        queue.taken += 1;
+        Some((number, morsel))
+    }
+
+    fn named(&self, error: Error) -> Error {
+        match self.scan_step {
+            Some(step) => error.in_step(self.context.step_text(step)),
+            None => error,
+        }
+    }
+
+    /// Decodes a morsel and runs the workers' operators over it.
+    fn process(&self, morsel: Box<dyn Morsel>) -> Result<Done> {
+        let mut work = Work::new(self.context.steps());
+        let decoded = match self.test {
+            None => morsel.decode(None),
+            Some(test) => test.with(&mut work, |test| morsel.decode(Some(test))),
+        };
+        let decoded = decoded.map_err(|e| self.named(e))?;
+        work.source_rows = decoded.rows;
+        if let Some(step) = self.scan_step {
+            work.tally.rows(step, decoded.rows);
+            for (event, count) in &decoded.events {
+                work.tally.event(step, *event, *count);
+            }
+        }
+        if let Some(output) = self.rejects
+            && !decoded.rejects.is_empty()
+        {
+            work.side.push((output, decoded.rejects));
+        }
+        let mut parts = Vec::new();
+        let mut batches = Vec::new();
+        let most = self.context.options.batch_rows.unwrap_or(usize::MAX);
+        let whole = decoded.batch;
+        let mut from = 0;
+        // A batch without rows still goes through once, so that errors of empty tables show alike.
+        while from < whole.rows || (from == 0 && whole.rows == 0) {
+            let rows = most.min(whole.rows - from);
+            let mut batch = if rows == whole.rows { whole.clone() } else { whole.slice(from, rows) };
+            for op in self.stream {
+                batch = op.apply(batch, &mut work)?;
+            }
+            if self.has_serial {
+                batches.push(batch);
+            } else {
+                parts.push(self.prepare.prepare(batch, &mut work)?);
+            }
+            from += rows.max(1);
+        }
+        let parts = if self.has_serial { Parts::Batches(batches) } else { Parts::Ready(parts) };
+        Ok(Done { parts, work })
+    }
+
+    /// Gives a morsel to the sink when its turn comes; one worker serves all that are waiting.
+    fn hand_over(&self, number: u64, done: Result<Done>) {
+        let mut queue = lock(&self.queue);
+        queue.waiting.insert(number, done);
+        if queue.committing {
+            return;
+        }
+        queue.committing = true;
+        while queue.error.is_none() {
+            let next = queue.next;
+            let Some(done) = queue.waiting.remove(&next) else { break };
+            drop(queue);
+            let result = done.and_then(|done| guarded(|| self.commit(done)));
+            queue = lock(&self.queue);
+            queue.next += 1;
+            match result {
+                Ok(true) => {}
+                Ok(false) => {
+                    self.stop.store(true, Ordering::Relaxed);
+                    queue.waiting.clear();
+                    // Nothing that was decoded ahead counts.
+                    queue.next = u64::MAX / 2;
+                }
+                Err(error) => {
+                    self.stop.store(true, Ordering::Relaxed);
+                    queue.error = Some(error);
+                }
+            }
+            self.moved.notify_all();
+        }
+        queue.committing = false;
+        self.moved.notify_all();
+    }
+
+    /// The ordered side: serial operators, then the sink.
+    fn commit(&self, done: Done) -> Result<bool> {
+        let Done { parts, mut work } = done;
+        let mut ordered = lock(&self.ordered);
+        let ordered = &mut *ordered;
+        ordered.rows += work.source_rows as u64;
+        let mut more = true;
+        match parts {
+            Parts::Ready(parts) => {
+                for part in parts {
+                    more &= ordered.commit.commit(part, &mut work)?;
+                }
+            }
+            Parts::Batches(batches) => {
+                for mut batch in batches {
+                    for op in &mut ordered.serial {
+                        batch = op.apply(batch, &mut work)?;
+                    }
+                    let part = self.prepare.prepare(batch, &mut work)?;
+                    more &= ordered.commit.commit(part, &mut work)?;
+                    more &= !ordered.serial.iter().any(|op| op.is_full());
+                    if !more {
+                        break;
+                    }
+                }
+            }
+        }
+        self.context.write_side(&mut work)?;
+        ordered.work.tally.merge(&work.tally);
+        if let Some(progress) = &self.context.options.progress
+            && ordered.told.elapsed() >= Duration::from_millis(100)
+        {
+            ordered.told = Instant::now();
+            let (done, total) = self.scan.progress();
+            progress(Progress { done, total, rows: ordered.rows });
+        }
+        Ok(more)
+    }
+}

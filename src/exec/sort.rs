@@ -1,0 +1,190 @@
+//! `sort`: stable, by keys that compare as bytes; with a number of rows to keep, never much more than those.
+//!
+//! Blocks. Time n log n; holds all rows and their keys, or about twice the rows that are kept. Does not spill.
+
+use std::cmp::Ordering;
+use std::sync::Arc;
+
+use arrow_array::Array;
+use arrow_row::{RowConverter, Rows, SortField};
+use arrow_schema::SortOptions;
+
+use super::budget::{Budget, Reservation};
+use super::held::compacted;
+use super::keys::normal;
+use super::pipeline::{Commit, Part, Prepare, Sink};
+use super::tally::Work;
+use crate::error::{Error, ErrorKind, Result};
+use crate::expr::{Batch, Bound, Type};
+use crate::plan::StepId;
+
+/// What is sorted by, placed.
+pub(crate) struct Order {
+    pub(crate) keys: Vec<(Bound, bool, bool)>,
+    pub(crate) keep: Option<usize>,
+    pub(crate) step: StepId,
+    pub(crate) text: String,
+}
+
+/// A batch with its keys.
+struct Keyed {
+    batch: Batch,
+    keys: Rows,
+}
+
+struct Encode {
+    order: Arc<Order>,
+    converter: Arc<RowConverter>,
+}
+
+impl Prepare for Encode {
+    fn prepare(&self, batch: Batch, work: &mut Work) -> Result<Part> {
+        let Order { keys, step, text, .. } = &*self.order;
+        let mut columns = Vec::new();
+        for (by, _, _) in keys {
+            let array = work
+                .with_events(*step, |events| by.evaluate_array(&batch, events))
+                .map_err(|e| e.in_step(text))?;
+            columns.push(normal(&array)?);
+        }
+        let keys = self.converter.convert_columns(&columns).map_err(crate::expr::arrow_error)?;
+        Ok(Box::new(Keyed { batch: compacted(batch), keys }))
+    }
+}
+
+struct Sort {
+    order: Arc<Order>,
+    converter: Arc<RowConverter>,
+    held: Reservation,
+    parts: Vec<Keyed>,
+    rows: usize,
+    threads: usize,
+}
+
+/// The sink of `sort`.
+pub(crate) fn sink(order: Order, kinds: &[Type], budget: &Budget, threads: usize) -> Result<Sink> {
+    let fields = order.keys.iter().zip(kinds).map(|((_, descending, nulls_first), kind)| {
+        let options = SortOptions { descending: *descending, nulls_first: *nulls_first };
+        SortField::new_with_options(kind.arrow(), options)
+    });
+    let converter = Arc::new(RowConverter::new(fields.collect()).map_err(crate::expr::arrow_error)?);
+    let order = Arc::new(order);
+    let held = budget.reservation();
+    let commit =
+        Sort { order: order.clone(), converter: converter.clone(), held, parts: Vec::new(), rows: 0, threads };
+    Ok(Sink { prepare: Arc::new(Encode { order, converter }), commit: Box::new(commit) })
+}
+
+/// A row of a part.
+type At = (u32, u32);
+
+impl Sort {
+    fn compare(&self, a: &At, b: &At) -> Ordering {
+        let key = |at: &At| self.parts.get(at.0 as usize).map(|p| p.keys.row(at.1 as usize));
+        // Of equal rows the earlier one comes first: the sort is stable whatever is done in parallel.
+        key(a).cmp(&key(b)).then_with(|| a.cmp(b))
+    }
+
+    /// The places of all rows, in order.
+    fn sorted(&self) -> Vec<At> {
+        let mut all: Vec<At> = Vec::with_capacity(self.rows);
+        for (part, keyed) in (0u32..).zip(&self.parts) {
+            all.extend((0..keyed.batch.rows as u32).map(|row| (part, row)));
+        }
+        let share = all.len().div_ceil(self.threads.max(1)).max(1 << 13);
+        std::thread::scope(|scope| {
+            for run in all.chunks_mut(share) {
+                scope.spawn(|| run.sort_unstable_by(|a, b| self.compare(a, b)));
+            }
+        });
+        let mut runs: Vec<Vec<At>> = all.chunks(share).map(<[At]>::to_vec).collect();
+        while runs.len() > 1 {
+            let mut merged = Vec::with_capacity(runs.len().div_ceil(2));
+            let mut pairs = runs.into_iter();
+            while let Some(a) = pairs.next() {
+                merged.push(match pairs.next() {
+                    Some(b) => self.merged(&a, &b),
+                    None => a,
+                });
+            }
+            runs = merged;
+        }
+        runs.pop().unwrap_or_default()
+    }
+
+    fn merged(&self, a: &[At], b: &[At]) -> Vec<At> {
+        let mut out = Vec::with_capacity(a.len() + b.len());
+        let (mut a, mut b) = (a.iter().copied().peekable(), b.iter().copied().peekable());
+        while let (Some(x), Some(y)) = (a.peek(), b.peek()) {
+            let next = if self.compare(x, y).is_le() { a.next() } else { b.next() };
+            out.extend(next);
+        }
+        out.extend(a);
+        out.extend(b);
+        out
+    }
+
+    /// The rows at these places, as one batch.
+    fn gathered(&self, places: &[At]) -> Result<Batch> {
+        let width = self.parts.first().map_or(0, |p| p.batch.columns.len());
+        let places: Vec<(usize, usize)> = places.iter().map(|(p, r)| (*p as usize, *r as usize)).collect();
+        let mut columns = Vec::with_capacity(width);
+        for i in 0..width {
+            let sources: Vec<&dyn Array> =
+                self.parts.iter().filter_map(|p| p.batch.columns.get(i)).map(AsRef::as_ref).collect();
+            let column = arrow_select::interleave::interleave(&sources, &places).map_err(crate::expr::arrow_error)?;
+            columns.push(column);
+        }
+        Ok(Batch { columns, rows: places.len() })
+    }
+
+    /// Drops all rows but those that may still be among the kept ones.
+    fn shrink(&mut self, keep: usize) -> Result<()> {
+        let mut best = self.sorted();
+        best.truncate(keep);
+        // In order of place, so that rows that are equal keep the order they came in.
+        best.sort_unstable();
+        let batch = compacted(self.gathered(&best)?);
+        let mut keys = self.converter.empty_rows(best.len(), best.len() * 16);
+        for (part, row) in &best {
+            if let Some(part) = self.parts.get(*part as usize) {
+                keys.push(part.keys.row(*row as usize));
+            }
+        }
+        self.rows = batch.rows;
+        self.parts = vec![Keyed { batch, keys }];
+        self.hold()
+    }
+
+    fn hold(&mut self) -> Result<()> {
+        let bytes: usize = self.parts.iter().map(|p| p.batch.memory() + p.keys.size()).sum();
+        self.held.hold(bytes + self.rows * 16)
+    }
+}
+
+impl Commit for Sort {
+    fn commit(&mut self, part: Part, _: &mut Work) -> Result<bool> {
+        let Ok(keyed) = part.downcast::<Keyed>() else {
+            return Err(Error::new(ErrorKind::Internal, "A sort was handed something else than rows."));
+        };
+        if keyed.batch.rows > 0 {
+            self.held.add(keyed.batch.memory() + keyed.keys.size() + keyed.batch.rows * 16)?;
+            self.rows += keyed.batch.rows;
+            self.parts.push(*keyed);
+        }
+        if let Some(keep) = self.order.keep
+            && self.rows > keep * 2 + (1 << 16)
+        {
+            self.shrink(keep)?;
+        }
+        Ok(true)
+    }
+
+    fn finish(self: Box<Self>, _: &mut Work) -> Result<Vec<Batch>> {
+        let mut places = self.sorted();
+        if let Some(keep) = self.order.keep {
+            places.truncate(keep);
+        }
+        places.chunks(1 << 14).map(|part| self.gathered(part)).collect()
+    }
+}

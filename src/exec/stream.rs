@@ -1,0 +1,184 @@
+//! Operators that work on one batch and keep nothing.
+
+use arrow_array::{Array, BooleanArray};
+
+use super::tally::Work;
+use crate::error::{Error, ErrorKind, Result};
+use crate::expr::{Batch, Bound, Event, Scalar};
+use crate::io::format::Encoder;
+use crate::io::source::RowTest;
+use crate::plan::StepId;
+
+/// An operator that many workers run at once.
+pub(crate) trait StreamOp: Send + Sync {
+    /// Works on a batch.
+    fn apply(&self, batch: Batch, work: &mut Work) -> Result<Batch>;
+}
+
+/// Keeps some of the columns, in some order.
+pub(crate) struct Pick(pub(crate) Vec<usize>);
+
+impl StreamOp for Pick {
+    fn apply(&self, batch: Batch, _: &mut Work) -> Result<Batch> {
+        let columns = self.0.iter().filter_map(|i| batch.columns.get(*i).cloned()).collect();
+        Ok(Batch { columns, rows: batch.rows })
+    }
+}
+
+/// Adds computed columns; a later one may use an earlier one.
+pub(crate) struct Compute {
+    pub(crate) columns: Vec<Bound>,
+    pub(crate) step: StepId,
+    pub(crate) text: String,
+}
+
+impl StreamOp for Compute {
+    fn apply(&self, mut batch: Batch, work: &mut Work) -> Result<Batch> {
+        for bound in &self.columns {
+            let array = work
+                .with_events(self.step, |events| bound.evaluate_array(&batch, events))
+                .map_err(|e| e.in_step(&self.text))?;
+            batch.columns.push(array);
+        }
+        Ok(batch)
+    }
+}
+
+/// A filter's condition: what it keeps is counted for its step.
+#[derive(Clone)]
+pub(crate) struct Test {
+    pub(crate) condition: Bound,
+    pub(crate) step: StepId,
+    pub(crate) text: String,
+}
+
+impl Test {
+    /// Which rows are true; rows that are false or unknown are counted.
+    fn keep(&self, batch: &Batch, work: &mut Work) -> Result<BooleanArray> {
+        let truth = work
+            .with_events(self.step, |events| self.condition.evaluate(batch, events))
+            .map_err(|e| e.in_step(&self.text))?
+            .bools(batch.rows);
+        let kept = truth.true_count();
+        let unknown = truth.null_count();
+        work.tally.rows(self.step, kept);
+        work.tally.event(self.step, Event::Unknown, unknown);
+        work.tally.event(self.step, Event::NotTrue, batch.rows - kept - unknown);
+        Ok(truth)
+    }
+}
+
+/// Keeps the rows where a condition is true.
+pub(crate) struct Filter(pub(crate) Test);
+
+impl StreamOp for Filter {
+    fn apply(&self, batch: Batch, work: &mut Work) -> Result<Batch> {
+        let keep = self.0.keep(&batch, work)?;
+        if keep.true_count() == batch.rows { Ok(batch) } else { batch.filter(&keep) }
+    }
+}
+
+/// Conditions that a scan tests while it reads, one after the other, each on what the ones before left.
+pub(crate) struct ScanTest {
+    /// The columns they use, among those that are read.
+    pub(crate) columns: Vec<usize>,
+    pub(crate) tests: Vec<Test>,
+}
+
+impl ScanTest {
+    /// Runs `f` with the test as a reader sees it.
+    pub(crate) fn with<T>(&self, work: &mut Work, f: impl FnOnce(&mut dyn RowTest) -> T) -> T {
+        f(&mut Testing { test: self, work })
+    }
+}
+
+struct Testing<'a> {
+    test: &'a ScanTest,
+    work: &'a mut Work,
+}
+
+impl RowTest for Testing<'_> {
+    fn columns(&self) -> &[usize] {
+        &self.test.columns
+    }
+
+    fn test(&mut self, batch: &Batch) -> Result<BooleanArray> {
+        let mut tests = self.test.tests.iter();
+        let Some(first) = tests.next() else { return Ok(BooleanArray::from(vec![true; batch.rows])) };
+        let mut keep = first.keep(batch, self.work)?;
+        for test in tests {
+            let left = batch.filter(&keep)?;
+            let inner = test.keep(&left, self.work)?;
+            keep = within(&keep, &inner);
+        }
+        Ok(keep)
+    }
+}
+
+/// The rows of `outer` that are true, and true in `inner`, which has a row for each of them.
+fn within(outer: &BooleanArray, inner: &BooleanArray) -> BooleanArray {
+    let mut inner = inner.iter();
+    outer
+        .iter()
+        .map(|truth| Some(truth == Some(true) && inner.next().flatten() == Some(true)))
+        .collect()
+}
+
+/// Stops unless a condition is true in every row.
+pub(crate) struct Require {
+    pub(crate) condition: Bound,
+    pub(crate) message: Option<String>,
+    /// Columns to show of an offending row, with their names.
+    pub(crate) shown: Vec<(String, usize)>,
+    pub(crate) step: StepId,
+    pub(crate) text: String,
+}
+
+impl StreamOp for Require {
+    fn apply(&self, batch: Batch, work: &mut Work) -> Result<Batch> {
+        let truth = work
+            .with_events(self.step, |events| self.condition.evaluate(&batch, events))
+            .map_err(|e| e.in_step(&self.text))?
+            .bools(batch.rows);
+        if truth.true_count() == batch.rows {
+            return Ok(batch);
+        }
+        let offends = |row: &usize| truth.is_null(*row) || !truth.value(*row);
+        let rows: Vec<usize> = (0..batch.rows).filter(offends).take(5).collect();
+        let what = self.message.clone().unwrap_or_else(|| "A row does not hold what is required.".into());
+        Err(offending(what, &batch, &self.shown, &rows).in_step(&self.text))
+    }
+}
+
+/// The error that shows rows.
+pub(crate) fn offending(what: String, batch: &Batch, shown: &[(String, usize)], rows: &[usize]) -> Error {
+    let mut error = Error::new(ErrorKind::Require, what);
+    let line = if rows.len() == 1 { "The first row that offends:" } else { "The first rows that offend:" };
+    error = error.why(line);
+    for row in rows {
+        let cells = shown.iter().filter_map(|(name, column)| {
+            let value = batch.columns.get(*column).and_then(|c| crate::expr::widen(c).ok())?;
+            Some(format!("{} = {}", crate::text::name(name), Scalar::from_array(&value, *row)))
+        });
+        error = error.why(format!("  {}", crate::text::comma(cells)));
+    }
+    error
+}
+
+/// Encodes what flows by for a side output.
+pub(crate) struct Tap {
+    pub(crate) output: usize,
+    pub(crate) columns: Vec<usize>,
+    pub(crate) encoder: Box<dyn Encoder>,
+}
+
+impl StreamOp for Tap {
+    fn apply(&self, batch: Batch, work: &mut Work) -> Result<Batch> {
+        let columns = self.columns.iter().filter_map(|i| batch.columns.get(*i).cloned()).collect();
+        let bytes = self.encoder.rows(&Batch { columns, rows: batch.rows })?;
+        if batch.rows > 0 {
+            work.side.push((self.output, bytes));
+        }
+        Ok(batch)
+    }
+}

@@ -1,0 +1,48 @@
+//! A table that is used once becomes part of the chain that uses it; one used more often runs once.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use crate::plan::{Node, Op, Plan, Relation};
+
+/// Puts tables that are used once in the place of their name.
+pub(super) fn inline_single_uses(mut plan: Plan) -> Plan {
+    let mut uses = BTreeMap::new();
+    for relation in std::iter::once(&plan.main).chain(&plan.others) {
+        count(&relation.node, &mut uses);
+    }
+    let inlined = |relation: Relation| Relation { node: inline(relation.node, &uses), ..relation };
+    plan.main = inlined(plan.main);
+    plan.others = plan.others.into_iter().map(inlined).collect();
+    if uses.values().any(|n| *n > 1) {
+        plan.fired.push("common table run once");
+    }
+    plan
+}
+
+/// Counts the places that use each table; what stands below a table counts once.
+fn count(node: &Node, uses: &mut BTreeMap<usize, usize>) {
+    for node in node.chain() {
+        if let Op::Shared { table, input, .. } = &node.op {
+            let seen = uses.entry(*table).or_default();
+            *seen += 1;
+            if *seen == 1 {
+                count(input, uses);
+            }
+        }
+    }
+}
+
+fn inline(node: Node, uses: &BTreeMap<usize, usize>) -> Node {
+    node.rewritten(&mut |node| match node.op {
+        Op::Shared { table, input, columns } => {
+            let below = inline(Arc::unwrap_or_clone(input), uses);
+            if uses.get(&table) == Some(&1) {
+                below
+            } else {
+                Node { op: Op::Shared { table, input: Arc::new(below), columns }, ..node }
+            }
+        }
+        _ => node,
+    })
+}

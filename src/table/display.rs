@@ -1,0 +1,187 @@
+//! A table as text: open, aligned, with a caption that says what is shown of how much.
+
+use std::fmt;
+
+use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
+
+use super::Table;
+use super::numbers::{grouped, plural, shown};
+use crate::expr::{Scalar, Type, widen};
+use crate::text::comma;
+
+/// The widest that a text cell is shown.
+const CELL: usize = 32;
+
+/// A table to be shown within a width and a number of rows.
+#[derive(Clone, Copy, Debug)]
+pub struct View<'a> {
+    table: &'a Table,
+    width: usize,
+    rows: usize,
+}
+
+impl Table {
+    /// The table as text, no wider than `width` columns of a terminal, the first `rows` rows of it.
+    pub fn view(&self, width: usize, rows: usize) -> View<'_> {
+        View { table: self, width, rows }
+    }
+
+    /// The table in Markdown, all of its rows.
+    pub fn markdown(&self) -> String {
+        let columns = columns(self, self.len());
+        let mut out = String::new();
+        let line = |cells: Vec<String>| format!("| {} |\n", cells.join(" | "));
+        let escaped = |cell: &str| cell.replace('|', "\\|");
+        out.push_str(&line(columns.iter().map(|c| escaped(&c.name)).collect()));
+        out.push_str(&line(columns.iter().map(|c| if c.right { "---:".into() } else { "---".into() }).collect()));
+        for row in 0..self.len() {
+            out.push_str(&line(columns.iter().map(|c| escaped(c.cells.get(row).map_or("", |s| s.trim()))).collect()));
+        }
+        out
+    }
+}
+
+impl fmt::Display for Table {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        self.view(100, 20).fmt(f)
+    }
+}
+
+/// A column's cells as text.
+struct Column {
+    name: String,
+    cells: Vec<String>,
+    right: bool,
+    width: usize,
+}
+
+fn columns(table: &Table, rows: usize) -> Vec<Column> {
+    let mut columns: Vec<Column> = table
+        .fields
+        .iter()
+        .map(|f| {
+            let right = f.kind.is_number();
+            Column { name: cut(&f.name, CELL), cells: Vec::new(), right, width: 0 }
+        })
+        .collect();
+    let mut left = rows;
+    for batch in &table.batches {
+        let rows = left.min(batch.rows);
+        left -= rows;
+        for ((column, array), field) in columns.iter_mut().zip(&batch.columns).zip(&table.fields) {
+            let Ok(array) = widen(array) else { continue };
+            column.cells.extend((0..rows).map(|row| cell(&Scalar::from_array(&array, row), &field.kind)));
+        }
+    }
+    for column in &mut columns {
+        if column.right {
+            align_points(&mut column.cells);
+        }
+        column.width = column.cells.iter().map(|c| c.width()).max().unwrap_or(0).max(column.name.width());
+    }
+    columns
+}
+
+fn cell(value: &Scalar, kind: &Type) -> String {
+    match value {
+        Scalar::Null => "·".into(),
+        Scalar::Float(v) => shown(*v),
+        Scalar::Text(text) if text.is_empty() => "\"\"".into(),
+        Scalar::Text(text) => cut(text, CELL),
+        other if *kind == Type::Text => cut(&other.plain(), CELL),
+        other => cut(&other.plain(), CELL * 2),
+    }
+}
+
+/// The text on one line, shortened to a width.
+fn cut(text: &str, width: usize) -> String {
+    let clean: String =
+        text.chars().map(|c| if c == '\n' { '↵' } else if c.is_control() { '\u{fffd}' } else { c }).collect();
+    if clean.width() <= width {
+        return clean;
+    }
+    let mut out = String::new();
+    let mut used = 0;
+    for c in clean.chars() {
+        used += c.width().unwrap_or(0);
+        if used > width - 1 {
+            break;
+        }
+        out.push(c);
+    }
+    out.push('…');
+    out
+}
+
+/// Pads numbers at their right so that their points stand below each other.
+fn align_points(cells: &mut [String]) {
+    let after = |cell: &str| cell.find('.').map_or(0, |p| cell.len() - p);
+    let most = cells.iter().filter(|c| !c.contains('e')).map(|c| after(c)).max().unwrap_or(0);
+    for cell in cells.iter_mut().filter(|c| !c.contains('e')) {
+        let missing = most - after(cell);
+        cell.push_str(&" ".repeat(missing));
+    }
+}
+
+impl fmt::Display for View<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let rows = self.table.len().min(self.rows);
+        let columns = columns(self.table, rows);
+        let mut fitting = 0;
+        let mut width = 0;
+        for column in &columns {
+            let more = column.width + if fitting == 0 { 0 } else { 2 };
+            if width + more > self.width && fitting > 0 {
+                break;
+            }
+            width += more;
+            fitting += 1;
+        }
+        let (shown, hidden) = columns.split_at(fitting);
+        writeln!(f, "{}", caption(rows as u64, self.table.total, columns.len(), hidden))?;
+        if !columns.is_empty() {
+            writeln!(f)?;
+            write_line(f, shown.iter().map(|c| (c.name.as_str(), c)))?;
+            for row in 0..rows {
+                write_line(f, shown.iter().map(|c| (c.cells.get(row).map_or("", String::as_str), c)))?;
+            }
+        }
+        Ok(())
+    }
+}
+
+fn write_line<'a>(f: &mut fmt::Formatter<'_>, cells: impl Iterator<Item = (&'a str, &'a Column)>) -> fmt::Result {
+    let mut line = String::new();
+    for (i, (cell, column)) in cells.enumerate() {
+        if i > 0 {
+            line.push_str("  ");
+        }
+        let gap = " ".repeat(column.width.saturating_sub(cell.width()));
+        if column.right {
+            line.push_str(&gap);
+            line.push_str(cell);
+        } else {
+            line.push_str(cell);
+            line.push_str(&gap);
+        }
+    }
+    writeln!(f, "{}", line.trim_end())
+}
+
+/// What is shown of how much, and which columns did not fit.
+fn caption(rows: u64, total: u64, columns: usize, hidden: &[Column]) -> String {
+    let mut caption = match (rows, total) {
+        (_, 0) => "no rows".to_owned(),
+        (rows, total) if rows == total => plural(total, "row"),
+        (0, total) => plural(total, "row"),
+        (rows, total) => format!("rows 1–{} of {}", grouped(rows), grouped(total)),
+    };
+    if !hidden.is_empty() {
+        let names = comma(hidden.iter().take(12).map(|c| &c.name));
+        let more = if hidden.len() > 12 { ", …" } else { "" };
+        caption.push_str(&format!(", {} of {columns} columns; not shown: {names}{more}", columns - hidden.len()));
+    } else {
+        caption.push_str(&format!(", {}", plural(columns as u64, "column")));
+    }
+    caption
+}
