@@ -1,0 +1,101 @@
+//! `churn demo`: sample data of a dairy cooperative, and a tour over it.
+
+use std::path::Path;
+
+use crate::Outcome;
+use crate::arguments::{Arguments, Demo};
+use crate::demo::{Scale, write};
+use crate::terminal::{Failure, note, out};
+use clap::Parser;
+
+/// What the tour shows: a sentence and a command, one argument a line.
+const TOUR: &[(&str, &[&str])] = &[
+    ("What is in a file?", &["show", "deliveries-2026.csv", "--rows", "5"]),
+    ("The largest deliveries.", &["do", "deliveries-2026.csv", "sort litres desc", "first 5", "drop note, cells"]),
+    (
+        "Warm milk by grade. Rows whose temperature is missing are told, not lost in silence.",
+        &["do", "deliveries-2026.csv", "filter temp_c > 6", "group by grade: n = count(), litres = sum(litres)", "sort grade"],
+    ),
+    (
+        "Three files of three years as one table: the oldest has no column protein, and a few dates are none.",
+        &[
+            "do",
+            "read 'deliveries-*.csv' with (types = (collected_on date), bad_cells = null)",
+            "group by year = year(collected_on): n = count(), with_protein = count(protein), litres = sum(litres)",
+            "sort year",
+        ],
+    ),
+    (
+        "The five farms that deliver most, with their share.",
+        &[
+            "do",
+            "deliveries-2026.csv",
+            "filter litres > 0",
+            "group by farm: litres = sum(litres), fat = mean(fat), days = count_distinct(collected_on)",
+            "add share = litres / sum(litres) per table",
+            "sort share desc",
+            "first 5",
+        ],
+    ),
+    (
+        "Missing protein becomes the mean of its grade.",
+        &[
+            "do",
+            "deliveries-2026.csv",
+            "fill protein with round(mean(protein) per grade, 2)",
+            "select delivery_id, farm, grade, litres, fat, protein",
+            "first 5",
+        ],
+    ),
+    ("Each number column at once.", &["do", "deliveries-2026.csv", "total: mean(each number)"]),
+    ("A mistake is found before anything is read.", &["do", "deliveries-2026.csv", "filter liters > 100"]),
+    ("What a recipe will do.", &["plan", "by-farm.churn"]),
+    ("The recipe, and what became of every row.", &["run", "by-farm.churn", "--ledger"]),
+    ("With another parameter.", &["run", "by-farm.churn", "--given", "since=2026-06-01", "--rows", "3"]),
+    ("In another format.", &["convert", "farms.csv", "farms.ndjson"]),
+];
+
+pub(crate) fn run(arguments: &Demo) -> Outcome {
+    let started = std::time::Instant::now();
+    let scale = Scale { rows: arguments.rows, seed: arguments.seed };
+    let failed = |e: std::io::Error| {
+        Failure::File(format!("The data cannot be written to {}: {e}.", arguments.folder.display()))
+    };
+    std::fs::create_dir_all(&arguments.folder).map_err(failed)?;
+    let files = write(&arguments.folder, scale).map_err(failed)?;
+    out(format!("Wrote {} in {:.1} s:\n\n", arguments.folder.display(), started.elapsed().as_secs_f64()))?;
+    for (name, bytes, about) in files {
+        out(format!("  {name:22} {:>12}  {about}\n", format!("{:.1} kB", bytes as f64 / 1000.0)))?;
+    }
+    if arguments.no_tour { Ok(()) } else { tour(&arguments.folder) }
+}
+
+fn tour(folder: &Path) -> Outcome {
+    std::env::set_current_dir(folder)?;
+    for (sentence, command) in TOUR {
+        out(format!("\n\n# {sentence}\n$ churn {}\n\n", shown(command)))?;
+        let mut words = vec!["churn"];
+        words.extend(*command);
+        if matches!(command.first(), Some(&("do" | "run"))) {
+            words.extend(["--as", "table"]);
+        }
+        let parsed = Arguments::try_parse_from(words).map_err(|e| Failure::Request(e.to_string()))?;
+        match super::run(parsed.command) {
+            Ok(()) => {}
+            Err(Failure::Churn(error)) => note(error),
+            Err(other) => return Err(other),
+        }
+    }
+    out(format!("\n\nThe data are in {}. churn help steps lists what else there is.\n", folder.display()))
+}
+
+/// The command as it is typed in a shell.
+fn shown(command: &[&str]) -> String {
+    let word = |word: &&str| {
+        let plain = word.chars().all(|c| c.is_ascii_alphanumeric() || "-_./=".contains(c));
+        if plain { (*word).to_owned() } else { format!("\"{word}\"") }
+    };
+    let words: Vec<String> = command.iter().map(word).collect();
+    let line = words.join(" ");
+    if line.chars().count() <= 96 { line } else { words.join(" \\\n    ") }
+}

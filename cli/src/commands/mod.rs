@@ -1,0 +1,122 @@
+//! One file a command.
+
+mod check;
+mod convert;
+mod demo;
+mod help;
+mod man;
+mod run;
+mod show;
+
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::OnceLock;
+
+use churn::{Flow, Ledger, RunOptions};
+
+use crate::Outcome;
+use crate::arguments::{Command, Resources};
+use crate::terminal::{Failure, note};
+
+/// Runs a command.
+pub(crate) fn run(command: Command) -> Outcome {
+    match command {
+        Command::Show(arguments) => show::run(&arguments),
+        Command::Do(arguments) => run::chain(&arguments),
+        Command::Run(arguments) => run::recipe(&arguments),
+        Command::Check(arguments) => check::check(&arguments),
+        Command::Plan(arguments) => check::plan(&arguments),
+        Command::Convert(arguments) => convert::run(&arguments),
+        Command::Demo(arguments) => demo::run(&arguments),
+        Command::Help(arguments) => help::run(&arguments),
+        Command::Completions(arguments) => man::completions(&arguments),
+        Command::Man(arguments) => man::pages(&arguments),
+    }
+}
+
+/// Whether the user asked to stop.
+pub(crate) fn was_interrupted() -> bool {
+    interruption().load(Ordering::Relaxed)
+}
+
+/// The flag that Ctrl-C sets; a second one ends the process at once.
+fn interruption() -> &'static Arc<AtomicBool> {
+    static FLAG: OnceLock<Arc<AtomicBool>> = OnceLock::new();
+    FLAG.get_or_init(|| {
+        let flag = Arc::new(AtomicBool::new(false));
+        let set = flag.clone();
+        let _ = ctrlc::set_handler(move || {
+            if set.swap(true, Ordering::Relaxed) {
+                std::process::exit(130);
+            }
+        });
+        flag
+    })
+}
+
+/// The start of a chain: a path, or a whole `read` or `values` step.
+fn input(text: &str) -> Flow {
+    let word = text.split_whitespace().next().unwrap_or_default();
+    let is_step = churn::step(word).is_some() && text.trim_start().len() > word.len();
+    if is_step { Flow::steps(text) } else { Flow::read(text) }
+}
+
+fn options(resources: &Resources) -> RunOptions {
+    let mut options = RunOptions::new().cancel(interruption().clone());
+    if let Some(threads) = resources.threads {
+        options = options.threads(threads);
+    }
+    if let Some(memory) = resources.memory {
+        options = options.memory(memory);
+    }
+    options
+}
+
+/// Tells what should be known before a run.
+fn tell_notes(flow: &Flow, quiet: bool) -> Outcome {
+    let plan = flow.plan()?;
+    if !quiet {
+        plan.notes().iter().for_each(note);
+    }
+    Ok(())
+}
+
+/// Tells what became of rows: in full where that was asked for, else what is suspicious, a line each.
+fn account(ledger: &Ledger, resources: &Resources) -> Outcome {
+    match &resources.ledger {
+        Some(path) if path.as_os_str() == "-" => note(format!("\n{}", ledger.to_string().trim_end())),
+        Some(path) => {
+            let json = serde_json::to_string_pretty(ledger).map_err(|e| Failure::File(e.to_string()))?;
+            std::fs::write(path, json + "\n")
+                .map_err(|e| Failure::File(format!("The ledger {} cannot be written: {e}.", path.display())))?;
+        }
+        None if !resources.quiet => suspicious(ledger),
+        None => {}
+    }
+    Ok(())
+}
+
+fn suspicious(ledger: &Ledger) {
+    for step in ledger.steps() {
+        for (event, count) in &step.events {
+            let told = match event {
+                churn::Event::NotTrue | churn::Event::Repeated | churn::Event::NullGroup => continue,
+                churn::Event::Unknown => "dropped: the condition is unknown, something in it is null",
+                churn::Event::RaggedRow => "left out: the wrong number of cells",
+                churn::Event::BadCell => "made null: not of the column's type",
+                churn::Event::FailedCast => "made null: could not be cast",
+                churn::Event::ZeroDivision => "made null: divided by zero",
+                churn::Event::OutOfDomain => "made null: outside the function's domain",
+                _ => continue,
+            };
+            let noun = match event {
+                churn::Event::Unknown | churn::Event::RaggedRow => "row",
+                churn::Event::BadCell => "cell",
+                _ => "value",
+            };
+            let plural = if *count == 1 { "" } else { "s" };
+            let first_line = step.step.lines().next().unwrap_or_default();
+            note(format!("{count} {noun}{plural} {told} ({first_line})"));
+        }
+    }
+}

@@ -1,0 +1,125 @@
+//! `churn show INPUT`: the columns, the first rows, the size; in a blink on any size.
+
+use churn::{Flow, Scalar, SourceView, Table};
+use unicode_width::UnicodeWidthStr;
+
+use super::{input, options};
+use crate::Outcome;
+use crate::arguments::{Resources, Show};
+use crate::terminal::{Failure, note, out, width};
+
+/// Rows that missing values are counted in.
+const LOOKED_AT: usize = 1000;
+
+pub(crate) fn run(arguments: &Show) -> Outcome {
+    let flow = input(&arguments.input);
+    let plan = flow.plan()?;
+    plan.notes().iter().for_each(note);
+    let resources = Resources { threads: Some(1), memory: None, ledger: None, quiet: true };
+    let table = flow.first(LOOKED_AT.max(arguments.rows)).run_with(&options(&resources));
+    let table = match table {
+        Ok(table) => table,
+        // What stands in the way of the first rows is told, and what is known is shown all the same.
+        Err(error) => {
+            out(columns_only(&plan))?;
+            return Err(Failure::from(error));
+        }
+    };
+    if let Some(source) = plan.sources().first() {
+        out(format!("{}\n\n", size(source, plan.columns().count())))?;
+    }
+    out(columns(&table)?)?;
+    let rows = arguments.rows.min(table.len());
+    let first = Flow::batches_of(table.batches()?);
+    if rows > 0
+        && let Ok(first) = first
+    {
+        let head = first.first(rows).run()?;
+        out(format!("\n{}", head.view(width(), rows)))?;
+    }
+    Ok(())
+}
+
+fn columns_only(plan: &churn::PlanView) -> String {
+    plan.columns().fold(String::new(), |text, (name, kind)| format!("{text}{name}  {kind}\n")) + "\n"
+}
+
+/// Files, bytes, rows and columns in a line.
+fn size(source: &SourceView, columns: usize) -> String {
+    let mut parts = Vec::new();
+    if source.files > 0 {
+        parts.push(format!("{} file{}", source.files, if source.files == 1 { "" } else { "s" }));
+    }
+    if let Some(bytes) = source.bytes.filter(|b| *b > 0) {
+        parts.push(bytes_text(bytes));
+    }
+    if let Some(rows) = source.rows {
+        parts.push(format!("{} rows", grouped(rows)));
+    } else if let Some(rows) = source.rows_about.filter(|r| *r > 0) {
+        parts.push(format!("about {} rows", grouped(rounded(rows))));
+    }
+    parts.push(format!("{columns} columns"));
+    parts.join(", ")
+}
+
+/// A guess with as many digits as it deserves.
+fn rounded(rows: u64) -> u64 {
+    let unit = 10u64.pow(rows.max(1).ilog10().saturating_sub(1));
+    (rows + unit / 2) / unit * unit
+}
+
+fn bytes_text(bytes: u64) -> String {
+    match bytes {
+        0..1000 => format!("{bytes} bytes"),
+        1000..1_000_000 => format!("{:.1} kB", bytes as f64 / 1e3),
+        1_000_000..1_000_000_000 => format!("{:.1} MB", bytes as f64 / 1e6),
+        _ => format!("{:.1} GB", bytes as f64 / 1e9),
+    }
+}
+
+fn grouped(count: u64) -> String {
+    let digits = count.to_string();
+    let groups: Vec<String> = digits.as_bytes().rchunks(3).rev().map(|g| String::from_utf8_lossy(g).into_owned()).collect();
+    groups.join("\u{a0}")
+}
+
+/// Each column's name, type, an example, and the share of missing values.
+fn columns(table: &Table) -> Result<String, Failure> {
+    let mut lines = vec![["column".to_owned(), "type".into(), "example".into(), "missing".into()]];
+    for (name, kind) in table.columns() {
+        let values = table.values(name)?;
+        let missing = values.iter().filter(|v| v.is_null()).count();
+        let example = values.iter().find(|v| !v.is_null()).map_or_else(|| "·".into(), example);
+        let share = match missing {
+            0 => "–".into(),
+            n => format!("{n}"),
+        };
+        lines.push([name.to_owned(), kind.to_string(), example, share]);
+    }
+    let widths: Vec<usize> = (0..4)
+        .map(|i| lines.iter().filter_map(|l| l.get(i)).map(|c| c.width()).max().unwrap_or(0))
+        .collect();
+    let mut text = String::new();
+    for line in &lines {
+        let mut padded = String::new();
+        for (i, (cell, width)) in line.iter().zip(&widths).enumerate() {
+            let gap = " ".repeat(width - cell.width());
+            padded.push_str(&if i == 3 { format!("{gap}{cell}") } else { format!("{cell}{gap}  ") });
+        }
+        text.push_str(padded.trim_end());
+        text.push('\n');
+    }
+    let rows = table.len();
+    if table.is_empty() {
+        return Ok(text);
+    }
+    Ok(format!("{text}\nmissing is counted in the first {} rows\n", grouped(rows as u64)))
+}
+
+fn example(value: &Scalar) -> String {
+    let text: String = value.plain().chars().map(|c| if c.is_control() { '↵' } else { c }).collect();
+    if text.is_empty() {
+        return "\"\"".into();
+    }
+    if text.chars().count() > 32 { text.chars().take(31).chain(['…']).collect() } else { text }
+}

@@ -1,0 +1,61 @@
+//! Sample data: a dairy cooperative. Farms deliver milk, tankers collect it, a laboratory tests it.
+//!
+//! The same bytes for the same rows and seed, whatever the threads: deliveries are made in blocks, each with a
+//! random number generator of its own.
+
+mod deliveries;
+mod farms;
+mod lab;
+mod random;
+
+use std::io::Write;
+use std::path::Path;
+
+/// How much data, and which.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Scale {
+    pub(crate) rows: u64,
+    pub(crate) seed: u64,
+}
+
+/// A file that was written: its name, its bytes, what it holds.
+pub(crate) type Written = (&'static str, u64, &'static str);
+
+const RECIPE: &str = "\
+# Milk by farm since a day, and each farm's share
+given since = date '2026-01-01'
+
+define solids(l, f, p) = l * 1.03 * (f + p) / 100
+
+read 'deliveries-*.csv' with (types = (collected_on date), bad_cells = null)
+filter collected_on >= $since and litres > 0
+require fat between 2 and 9, 'fat out of range'
+fill protein with mean(protein) per grade
+group by farm
+  litres = sum(litres)
+  solids = sum(solids(litres, fat, protein))
+  loads = count()
+  warm = count() where (temp_c > 6)
+add share = litres / sum(litres) per table
+sort share desc
+first 10
+";
+
+/// Writes all files into a folder.
+pub(crate) fn write(folder: &Path, scale: Scale) -> std::io::Result<Vec<Written>> {
+    let mut files = Vec::new();
+    for year in deliveries::YEARS {
+        let bytes = deliveries::write(&folder.join(year.file), year, scale)?;
+        files.push((year.file, bytes, year.about));
+    }
+    let mut small = |name: &'static str, text: String, about: &'static str| -> std::io::Result<()> {
+        std::fs::File::create(folder.join(name))?.write_all(text.as_bytes())?;
+        files.push((name, text.len() as u64, about));
+        Ok(())
+    };
+    small("farms.csv", farms::farms(scale.seed), "name, district and herd of each farm")?;
+    small("tankers.json", farms::tankers(scale.seed), "the tankers and what they hold")?;
+    small("lab.ndjson", lab::results(scale.seed), "nested laboratory results by farm and day")?;
+    small("by-farm.churn", RECIPE.to_owned(), "a recipe")?;
+    Ok(files)
+}

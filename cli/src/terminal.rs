@@ -1,0 +1,92 @@
+//! What is printed, where, and with which exit code.
+
+use std::fmt::Display;
+use std::io::{IsTerminal, Write};
+use std::process::ExitCode;
+
+use churn::{Error, ErrorKind};
+
+/// Why a command ends early.
+#[derive(Debug)]
+pub(crate) enum Failure {
+    /// The library says so.
+    Churn(Error),
+    /// The reader of standard output went away: nothing to say.
+    Closed,
+    /// The user stopped it.
+    Interrupted,
+    /// A fault of the request that only the tool knows of.
+    Request(String),
+    /// A file of the tool's own could not be written.
+    File(String),
+}
+
+impl From<Error> for Failure {
+    fn from(error: Error) -> Failure {
+        match error.kind() {
+            ErrorKind::Interrupted if crate::commands::was_interrupted() => Failure::Interrupted,
+            ErrorKind::Interrupted => Failure::Closed,
+            _ => Failure::Churn(error),
+        }
+    }
+}
+
+impl From<std::io::Error> for Failure {
+    fn from(error: std::io::Error) -> Failure {
+        if error.kind() == std::io::ErrorKind::BrokenPipe {
+            Failure::Closed
+        } else {
+            Failure::File(format!("Something could not be written: {error}."))
+        }
+    }
+}
+
+/// Prints to standard output.
+pub(crate) fn out(text: impl Display) -> crate::Outcome {
+    write!(std::io::stdout().lock(), "{text}")?;
+    Ok(())
+}
+
+/// Prints a line to standard error.
+pub(crate) fn note(text: impl Display) {
+    let _ = writeln!(std::io::stderr().lock(), "{text}");
+}
+
+/// Prints why a command failed; gives its exit code.
+pub(crate) fn fail(failure: &Failure) -> ExitCode {
+    match failure {
+        Failure::Closed => ExitCode::SUCCESS,
+        Failure::Interrupted => {
+            note("Stopped. Nothing was written.");
+            ExitCode::from(130)
+        }
+        Failure::Churn(error) => {
+            note(error);
+            ExitCode::from(if error.kind().is_request() { 2 } else { 1 })
+        }
+        Failure::Request(text) => {
+            note(text);
+            ExitCode::from(2)
+        }
+        Failure::File(text) => {
+            note(text);
+            ExitCode::from(1)
+        }
+    }
+}
+
+/// Prints what is wrong with the arguments, or the help that was asked for.
+pub(crate) fn explain(error: &clap::Error) -> ExitCode {
+    let _ = error.print();
+    ExitCode::from(u8::try_from(error.exit_code()).unwrap_or(2))
+}
+
+/// The width of the terminal, or of a page.
+pub(crate) fn width() -> usize {
+    terminal_size::terminal_size().map_or(100, |(width, _)| usize::from(width.0))
+}
+
+/// Whether standard output is a terminal.
+pub(crate) fn is_terminal() -> bool {
+    std::io::stdout().is_terminal()
+}
