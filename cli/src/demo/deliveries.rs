@@ -130,7 +130,7 @@ fn write_row(
 ) -> std::io::Result<()> {
     let day = (row * year.days / rows.max(1)).saturating_sub(if r.once_in(10) { r.below(4) } else { 0 });
     let farm = if r.once_in(100) { FARMS + 1 + r.below(UNLISTED) } else { r.skewed(FARMS) * 379 % FARMS + 1 };
-    write!(out, "{:08},F{farm:04},", from + row + 1)?;
+    write!(out, "{:010},F{farm:04},", from + row + 1)?;
     if r.once_in(20_000) {
         out.extend_from_slice(r.pick(&NO_DATES).as_bytes());
     } else {

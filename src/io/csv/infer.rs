@@ -86,6 +86,12 @@ impl Look {
         })
     }
 
+    /// Whether its cells are numbers that are kept as text for their digits: beside whole numbers of another
+    /// file they make the column text.
+    pub(super) fn is_text_for_its_digits(&self) -> bool {
+        self.keeps_digits && self.float == self.values
+    }
+
     /// Whether cells of a column that was said to hold dates are written by the option's pattern.
     pub(super) fn is_by_pattern(&self) -> bool {
         self.pattern > 0

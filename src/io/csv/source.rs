@@ -98,6 +98,10 @@ impl CsvSource {
         for column in &names {
             let wanted = self.options.types.iter().find(|(n, _)| n == column).map(|(_, t)| t.clone());
             let mut shared: Option<(Type, &Head)> = None;
+            let own = |(head, look): (&Head, &Vec<infer::Look>)| {
+                head.names.iter().position(|n| n == column).and_then(|p| look.get(p)).cloned()
+            };
+            let keeps_digits = heads.iter().zip(looks).filter_map(own).any(|l| l.is_text_for_its_digits());
             for ((head, look), casts) in heads.iter().zip(looks).zip(&mut casts) {
                 let position = head.names.iter().position(|n| n == column);
                 let Some(look) = position.and_then(|p| look.get(p)) else {
@@ -111,7 +115,10 @@ impl CsvSource {
                 }
                 let found = look.kind(&self.options);
                 casts.push(Cast { position, by_pattern: found.as_ref().is_some_and(|(_, by)| *by) });
-                if let Some((kind, _)) = found {
+                if let Some((mut kind, _)) = found {
+                    if keeps_digits && kind == Type::Int {
+                        kind = Type::Text;
+                    }
                     if kind == Type::Text
                         && let Some(note) = look.note(column)
                         && !self.about.notes.contains(&note)
