@@ -1,0 +1,52 @@
+# The recipes that people and CI use alike. `just` lists them.
+
+# Show the recipes
+default:
+    @just --list
+
+# Write the sample data and take the tour
+demo *ARGS:
+    cargo run --release -p churn-cli -- demo {{ARGS}}
+
+# Run every test
+test:
+    cargo test --workspace
+
+# Format all code
+format:
+    cargo fmt --all
+
+# What must hold before a change lands
+check: lint doc test sizes
+
+# Formatting and lints, warnings denied
+lint:
+    cargo fmt --all --check
+    cargo clippy --workspace --all-targets -- -D warnings
+
+# The documentation, warnings denied
+doc:
+    RUSTDOCFLAGS="-D warnings" cargo doc --workspace --no-deps
+
+# The examples, over freshly written sample data
+examples:
+    cargo run -q -p churn-cli -- demo target/demo --rows 20000 --no-tour
+    cargo run -q --example top_farms -- target/demo
+    cargo run -q --example clean_and_write -- target/demo
+    cargo run -q --example rows_and_batches -- target/demo
+
+# Benchmarks of operators and readers; the answers are checked before they are timed
+bench *ARGS:
+    cargo bench --bench operators {{ARGS}}
+
+# Fuzz a target (text, language, chain) for some seconds; needs cargo-fuzz
+fuzz TARGET SECONDS="60":
+    cd fuzz && RUSTC_BOOTSTRAP=1 cargo fuzz run {{TARGET}} -- -max_total_time={{SECONDS}}
+
+# Pictures of the main commands for docs/screenshots; needs Xvfb, xterm and ImageMagick
+screenshots:
+    bash docs/screenshots/make.sh
+
+# Caps on the size of files: lines of code in one file, megabytes in the repository
+sizes:
+    bash .ci/sizes

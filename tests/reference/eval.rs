@@ -1,0 +1,242 @@
+//! Expressions of the reference interpreter: evaluated one row at a time, printed as text of the language.
+
+use std::fmt;
+
+use super::value::{Data, Ty, V, civil, days, month_days};
+
+#[derive(Clone, Debug)]
+pub enum E {
+    Col(String),
+    Lit(V),
+    Op(&'static str, Box<E>, Box<E>),
+    Not(Box<E>),
+    IsNull(Box<E>, bool),
+    In(Box<E>, Vec<E>, bool),
+    Between(Box<E>, Box<E>, Box<E>),
+    Distinct(Box<E>, Box<E>),
+    Case(Vec<(E, E)>, Option<Box<E>>),
+    Call(&'static str, Vec<E>),
+    /// `try_cast(x as type)`, or `cast` where nothing can fail.
+    Cast(Box<E>, Ty, &'static str),
+    /// A date and a number of days or months.
+    Shift(Box<E>, i64, &'static str),
+    StartOf(&'static str, Box<E>),
+}
+
+impl fmt::Display for E {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let list = |items: &[E]| items.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
+        match self {
+            E::Col(name) => f.write_str(name),
+            E::Lit(v) => f.write_str(&v.literal()),
+            E::Op(op, a, b) => write!(f, "({a} {op} {b})"),
+            E::Not(x) => write!(f, "(not {x})"),
+            E::IsNull(x, negated) => write!(f, "({x} is {}null)", if *negated { "not " } else { "" }),
+            E::In(x, items, negated) => {
+                write!(f, "({x} {}in ({}))", if *negated { "not " } else { "" }, list(items))
+            }
+            E::Between(x, a, b) => write!(f, "({x} between {a} and {b})"),
+            E::Distinct(a, b) => write!(f, "({a} is distinct from {b})"),
+            E::Case(arms, last) => {
+                f.write_str("case")?;
+                arms.iter().try_for_each(|(c, v)| write!(f, " when {c} then {v}"))?;
+                if let Some(last) = last {
+                    write!(f, " else {last}")?;
+                }
+                f.write_str(" end")
+            }
+            E::Call(name, args) => write!(f, "{name}({})", list(args)),
+            E::Cast(x, to, how) => write!(f, "{how}({x} as {})", to.name()),
+            E::Shift(x, n, unit) => write!(f, "({x} + interval '{n}' {unit})"),
+            E::StartOf(unit, x) => write!(f, "start_of({unit}, {x})"),
+        }
+    }
+}
+
+fn truth(v: &V) -> Option<bool> {
+    if let V::Bool(b) = v { Some(*b) } else { None }
+}
+
+fn boolean(v: Option<bool>) -> V {
+    v.map_or(V::Null, V::Bool)
+}
+
+pub fn eval(e: &E, data: &Data, row: &[V]) -> V {
+    let ev = |e: &E| eval(e, data, row);
+    match e {
+        E::Col(name) => row[data.place(name)].clone(),
+        E::Lit(v) => v.clone(),
+        E::Not(x) => boolean(truth(&ev(x)).map(|b| !b)),
+        E::IsNull(x, negated) => V::Bool(ev(x).is_null() != *negated),
+        E::In(x, items, negated) => {
+            let x = ev(x);
+            let mut found = Some(false);
+            for item in items {
+                found = match (found, compare("=", &x, &ev(item))) {
+                    (Some(true), _) | (_, Some(true)) => Some(true),
+                    (None, _) | (_, None) => None,
+                    _ => Some(false),
+                };
+            }
+            boolean(found.map(|b| b != *negated))
+        }
+        E::Between(x, a, b) => {
+            let x = ev(x);
+            boolean(and(compare(">=", &x, &ev(a)), compare("<=", &x, &ev(b))))
+        }
+        E::Distinct(a, b) => {
+            let (a, b) = (ev(a), ev(b));
+            V::Bool(if a.is_null() || b.is_null() { a.is_null() != b.is_null() } else { !a.order(&b).is_eq() })
+        }
+        E::Case(arms, last) => {
+            for (condition, value) in arms {
+                if truth(&ev(condition)) == Some(true) {
+                    return ev(value);
+                }
+            }
+            last.as_ref().map_or(V::Null, |x| ev(x))
+        }
+        E::Op(op, a, b) => operate(op, &ev(a), &ev(b)),
+        E::Call(name, args) => call(name, &args.iter().map(ev).collect::<Vec<_>>()),
+        E::Cast(x, to, _) => cast(&ev(x), *to),
+        E::Shift(x, n, unit) => match ev(x) {
+            V::Date(d) if *unit == "day" => V::Date(d + *n as i32),
+            V::Date(d) => {
+                let (year, month, day) = civil(d);
+                let index = year * 12 + month - 1 + *n as i32;
+                let (year, month) = (index.div_euclid(12), index.rem_euclid(12) + 1);
+                V::Date(days(year, month, day.min(month_days(year, month))))
+            }
+            _ => V::Null,
+        },
+        E::StartOf(unit, x) => match ev(x) {
+            V::Date(d) => {
+                let (year, month, _) = civil(d);
+                V::Date(match *unit {
+                    "year" => days(year, 1, 1),
+                    "month" => days(year, month, 1),
+                    // 1970-01-05 was a Monday.
+                    _ => d - (d - 4).rem_euclid(7),
+                })
+            }
+            _ => V::Null,
+        },
+    }
+}
+
+fn and(a: Option<bool>, b: Option<bool>) -> Option<bool> {
+    match (a, b) {
+        (Some(false), _) | (_, Some(false)) => Some(false),
+        (Some(true), Some(true)) => Some(true),
+        _ => None,
+    }
+}
+
+fn compare(op: &str, a: &V, b: &V) -> Option<bool> {
+    if a.is_null() || b.is_null() {
+        return None;
+    }
+    let order = a.order(b);
+    Some(match op {
+        "=" => order.is_eq(),
+        "<>" => order.is_ne(),
+        "<" => order.is_lt(),
+        "<=" => order.is_le(),
+        ">" => order.is_gt(),
+        _ => order.is_ge(),
+    })
+}
+
+fn operate(op: &str, a: &V, b: &V) -> V {
+    match op {
+        "and" => boolean(and(truth(a), truth(b))),
+        "or" => boolean(and(truth(a).map(|b| !b), truth(b).map(|b| !b)).map(|b| !b)),
+        "=" | "<>" | "<" | "<=" | ">" | ">=" => boolean(compare(op, a, b)),
+        _ if a.is_null() || b.is_null() => V::Null,
+        "||" => match (a, b) {
+            (V::Text(a), V::Text(b)) => V::Text(format!("{a}{b}")),
+            _ => panic!("|| of no texts"),
+        },
+        "/" if b.number() == 0.0 => V::Null,
+        "/" => V::Float(a.number() / b.number()),
+        _ => match (a, b) {
+            (V::Date(a), V::Date(b)) => V::Int(i64::from(*a) - i64::from(*b)),
+            (V::Int(a), V::Int(b)) => match op {
+                "+" => V::Int(a + b),
+                "-" => V::Int(a - b),
+                "*" => V::Int(a * b),
+                _ if *b == 0 => V::Null,
+                "div" => V::Int((*a as f64 / *b as f64).floor() as i64),
+                _ => V::Int(a - (*a as f64 / *b as f64).floor() as i64 * b),
+            },
+            (a, b) => match op {
+                "+" => V::Float(a.number() + b.number()),
+                "-" => V::Float(a.number() - b.number()),
+                _ => V::Float(a.number() * b.number()),
+            },
+        },
+    }
+}
+
+fn call(name: &str, args: &[V]) -> V {
+    match name {
+        "coalesce" => return args.iter().find(|a| !a.is_null()).cloned().unwrap_or(V::Null),
+        "if" => return if truth(&args[0]) == Some(true) { args[1].clone() } else { args[2].clone() },
+        "present" => return V::Bool(args.iter().all(|a| !a.is_null())),
+        "nullif" => return if compare("=", &args[0], &args[1]) == Some(true) { V::Null } else { args[0].clone() },
+        _ => {}
+    }
+    if args.iter().any(V::is_null) {
+        return V::Null;
+    }
+    match (name, args) {
+        ("abs", [V::Int(v)]) => V::Int(v.abs()),
+        ("abs", [V::Float(v)]) => V::Float(v.abs()),
+        ("sign", [V::Int(v)]) => V::Int(v.signum()),
+        ("sqrt", [V::Float(v)]) if *v < 0.0 => V::Null,
+        ("sqrt", [V::Float(v)]) => V::Float(v.sqrt()),
+        ("floor", [V::Float(v)]) => V::Float(v.floor()),
+        ("ceil", [V::Float(v)]) => V::Float(v.ceil()),
+        ("least", [a, b]) => if b.order(a).is_lt() { b.clone() } else { a.clone() },
+        ("greatest", [a, b]) => if b.order(a).is_gt() { b.clone() } else { a.clone() },
+        ("band", [V::Int(x), V::Int(w)]) => V::Int(x - x.rem_euclid(*w)),
+        ("lower", [V::Text(t)]) => V::Text(t.to_lowercase()),
+        ("upper", [V::Text(t)]) => V::Text(t.to_uppercase()),
+        ("trim", [V::Text(t)]) => V::Text(t.trim().into()),
+        ("length", [V::Text(t)]) => V::Int(t.chars().count() as i64),
+        ("substring", [V::Text(t), V::Int(from), V::Int(n)]) => {
+            let chars = t.chars().enumerate().filter(|(i, _)| {
+                let place = *i as i64 + 1;
+                place >= *from && place < from + n
+            });
+            V::Text(chars.map(|(_, c)| c).collect())
+        }
+        ("replace", [V::Text(t), V::Text(a), V::Text(b)]) => V::Text(t.replace(a.as_str(), b)),
+        ("starts_with", [V::Text(t), V::Text(a)]) => V::Bool(t.starts_with(a.as_str())),
+        ("contains", [V::Text(t), V::Text(a)]) => V::Bool(t.contains(a.as_str())),
+        ("pad_left", [V::Text(t), V::Int(n), V::Text(fill)]) => {
+            let missing = (*n - t.chars().count() as i64).max(0) as usize;
+            V::Text(fill.repeat(missing) + t)
+        }
+        ("year", [V::Date(d)]) => V::Int(civil(*d).0.into()),
+        ("month", [V::Date(d)]) => V::Int(civil(*d).1.into()),
+        ("day", [V::Date(d)]) => V::Int(civil(*d).2.into()),
+        ("quarter", [V::Date(d)]) => V::Int(i64::from((civil(*d).1 - 1) / 3 + 1)),
+        ("weekday", [V::Date(d)]) => V::Int(i64::from((d - 4).rem_euclid(7) + 1)),
+        other => panic!("{other:?} is not known here"),
+    }
+}
+
+fn cast(v: &V, to: Ty) -> V {
+    match (v, to) {
+        (V::Null, _) => V::Null,
+        (V::Int(v), Ty::Float) => V::Float(*v as f64),
+        (V::Int(v), Ty::Text) => V::Text(v.to_string()),
+        (V::Bool(v), Ty::Int) => V::Int((*v).into()),
+        (V::Float(v), Ty::Int) if v.is_finite() && v.abs() < 1e15 => V::Int(v.trunc() as i64),
+        (V::Float(_), Ty::Int) => V::Null,
+        (V::Text(t), Ty::Int) => t.trim().parse().map_or(V::Null, V::Int),
+        (V::Date(d), Ty::Text) => V::Text(super::value::date(*d)),
+        other => panic!("{other:?} is not cast here"),
+    }
+}

@@ -1,0 +1,297 @@
+//! Random tables, expressions and chains.
+
+use super::aggregates::Agg;
+use super::eval::E;
+use super::steps::Step;
+use super::value::{Data, Ty, V};
+
+pub struct Random(u64);
+
+impl Random {
+    pub fn new(seed: u64) -> Random {
+        Random(seed)
+    }
+
+    fn next(&mut self) -> u64 {
+        self.0 = self.0.wrapping_add(0x9e37_79b9_7f4a_7c15);
+        let mut z = self.0;
+        z = (z ^ (z >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
+        z = (z ^ (z >> 27)).wrapping_mul(0x94d0_49bb_1331_11eb);
+        z ^ (z >> 31)
+    }
+
+    fn below(&mut self, n: usize) -> usize {
+        (self.next() % n as u64) as usize
+    }
+
+    fn chance(&mut self, percent: usize) -> bool {
+        self.below(100) < percent
+    }
+
+    fn pick<T: Clone>(&mut self, of: &[T]) -> T {
+        of[self.below(of.len())].clone()
+    }
+}
+
+const TYPES: [Ty; 5] = [Ty::Int, Ty::Float, Ty::Text, Ty::Date, Ty::Bool];
+
+fn value(r: &mut Random, ty: Ty) -> V {
+    match ty {
+        Ty::Int => V::Int(if r.chance(10) { r.below(2_000_000) as i64 - 1_000_000 } else { r.below(9) as i64 - 3 }),
+        Ty::Float => V::Float(match r.below(20) {
+            0 => f64::NAN,
+            1 => -0.0,
+            2 => 1e9,
+            3 => 1e-9,
+            _ => (r.below(4000) as f64 - 1000.0) / 8.0,
+        }),
+        Ty::Text => V::Text(r.pick(&[
+            "", "a", "A", "b", "ab", " x ", "12", "-7", "Höfe", "€ 5", "a,b", "say \"hi\"", "two\nlines",
+            "a text that is longer than twelve bytes", "a text that is longer than twelve bytes too",
+        ]).to_owned()),
+        Ty::Date => V::Date(18_000 + if r.chance(70) { r.below(5) as i32 } else { r.below(4000) as i32 }),
+        Ty::Bool => V::Bool(r.chance(50)),
+        Ty::List => panic!("lists are not drawn"),
+    }
+}
+
+pub fn table(r: &mut Random) -> Data {
+    let width = 2 + r.below(5);
+    let columns: Vec<(String, Ty)> = (0..width).map(|i| (format!("c{i}"), r.pick(&TYPES))).collect();
+    let count = if r.chance(10) { 0 } else { r.below(40) };
+    let nulls = r.pick(&[0, 10, 50]);
+    let constant = r.chance(10);
+    let mut rows: Vec<Vec<V>> = Vec::new();
+    for _ in 0..count {
+        let row = columns.iter().map(|(_, t)| if r.chance(nulls) { V::Null } else { value(r, *t) }).collect();
+        rows.push(if constant && !rows.is_empty() { rows[0].clone() } else { row });
+    }
+    Data { columns, rows }
+}
+
+fn columns_of(data: &Data, ty: Ty) -> Vec<String> {
+    data.columns.iter().filter(|(_, t)| *t == ty).map(|(n, _)| n.clone()).collect()
+}
+
+/// An expression of a type, at most so deep.
+fn expr(r: &mut Random, data: &Data, ty: Ty, depth: usize) -> E {
+    let columns = columns_of(data, ty);
+    if depth == 0 || r.chance(25) {
+        return if !columns.is_empty() && r.chance(80) { E::Col(r.pick(&columns)) } else { E::Lit(literal(r, ty)) };
+    }
+    let d = depth - 1;
+    let b = |e: E| Box::new(e);
+    match r.below(8) {
+        0 => {
+            let arms = (0..1 + r.below(2)).map(|_| (expr(r, data, Ty::Bool, d), expr(r, data, ty, d))).collect();
+            let last = if r.chance(70) { Some(b(expr(r, data, ty, d))) } else { None };
+            return E::Case(arms, last);
+        }
+        1 => return E::Call("coalesce", vec![expr(r, data, ty, d), expr(r, data, ty, d)]),
+        2 => return E::Call("if", vec![expr(r, data, Ty::Bool, d), expr(r, data, ty, d), expr(r, data, ty, d)]),
+        3 if ty != Ty::Bool => {
+            let name = r.pick(&["least", "greatest", "nullif"]);
+            return E::Call(name, vec![expr(r, data, ty, d), expr(r, data, ty, d)]);
+        }
+        _ => {}
+    }
+    match ty {
+        Ty::Int => match r.below(9) {
+            0 | 1 => E::Op(r.pick(&["+", "-"]), b(expr(r, data, Ty::Int, d)), b(expr(r, data, Ty::Int, d))),
+            2 => E::Op("*", b(expr(r, data, Ty::Int, 0)), b(E::Lit(V::Int(r.below(5) as i64)))),
+            3 => E::Op(r.pick(&["div", "mod"]), b(expr(r, data, Ty::Int, d)), b(expr(r, data, Ty::Int, 0))),
+            4 => E::Call(r.pick(&["abs", "sign"]), vec![expr(r, data, Ty::Int, d)]),
+            5 => E::Call("length", vec![expr(r, data, Ty::Text, d)]),
+            6 => E::Call(r.pick(&["year", "month", "day", "quarter", "weekday"]), vec![expr(r, data, Ty::Date, d)]),
+            7 => E::Op("-", b(expr(r, data, Ty::Date, 0)), b(expr(r, data, Ty::Date, 0))),
+            _ => E::Cast(b(expr(r, data, Ty::Text, 0)), Ty::Int, "try_cast"),
+        },
+        Ty::Float => match r.below(6) {
+            0..=2 => E::Op(r.pick(&["+", "-", "*"]), b(expr(r, data, Ty::Float, d)), b(expr(r, data, Ty::Float, 0))),
+            3 => E::Op("/", b(expr(r, data, Ty::Float, d)), b(expr(r, data, Ty::Int, 0))),
+            4 => E::Call(r.pick(&["abs", "sqrt", "floor", "ceil"]), vec![expr(r, data, Ty::Float, d)]),
+            _ => E::Cast(b(expr(r, data, Ty::Int, d)), Ty::Float, "cast"),
+        },
+        Ty::Text => match r.below(6) {
+            0 => E::Call(r.pick(&["lower", "upper", "trim"]), vec![expr(r, data, Ty::Text, d)]),
+            1 => E::Op("||", b(expr(r, data, Ty::Text, d)), b(expr(r, data, Ty::Text, 0))),
+            2 => {
+                let (from, n) = (r.below(4) as i64, r.below(6) as i64);
+                E::Call("substring", vec![expr(r, data, Ty::Text, d), E::Lit(V::Int(from)), E::Lit(V::Int(n))])
+            }
+            3 => {
+                let (from, to) = (E::Lit(V::Text("a".into())), E::Lit(V::Text("öö".into())));
+                E::Call("replace", vec![expr(r, data, Ty::Text, d), from, to])
+            }
+            4 => {
+                let from = r.pick(&[Ty::Int, Ty::Date]);
+                E::Cast(b(expr(r, data, from, d)), Ty::Text, "cast")
+            }
+            _ => {
+                let fill = E::Lit(V::Text("0".into()));
+                E::Call("pad_left", vec![expr(r, data, Ty::Text, d), E::Lit(V::Int(5)), fill])
+            }
+        },
+        Ty::Date => {
+            if r.chance(50) {
+                E::Shift(b(expr(r, data, Ty::Date, d)), r.below(40) as i64 - 20, r.pick(&["day", "month"]))
+            } else {
+                E::StartOf(r.pick(&["year", "month", "week"]), b(expr(r, data, Ty::Date, d)))
+            }
+        }
+        _ => condition(r, data, d),
+    }
+}
+
+fn literal(r: &mut Random, ty: Ty) -> V {
+    loop {
+        let v = value(r, ty);
+        // NaN and line breaks have no literal that reads well.
+        if !matches!(&v, V::Float(f) if f.is_nan() || *f < 0.0 || *f == 0.0) {
+            return v;
+        }
+    }
+}
+
+fn condition(r: &mut Random, data: &Data, d: usize) -> E {
+    let b = |e: E| Box::new(e);
+    let ty = r.pick(&TYPES);
+    match r.below(9) {
+        0..=2 => {
+            let op = r.pick(&["=", "<>", "<", "<=", ">", ">="]);
+            E::Op(op, b(expr(r, data, ty, d)), b(expr(r, data, ty, d)))
+        }
+        3 => E::Op(r.pick(&["and", "or"]), b(expr(r, data, Ty::Bool, d)), b(expr(r, data, Ty::Bool, d))),
+        4 => E::Not(b(expr(r, data, Ty::Bool, d))),
+        5 => E::IsNull(b(expr(r, data, ty, d)), r.chance(50)),
+        6 => {
+            let items = (0..1 + r.below(3)).map(|_| expr(r, data, ty, 0)).collect();
+            E::In(b(expr(r, data, ty, d)), items, r.chance(30))
+        }
+        7 => E::Between(b(expr(r, data, ty, d)), b(expr(r, data, ty, 0)), b(expr(r, data, ty, 0))),
+        _ if ty == Ty::Text => {
+            E::Call(r.pick(&["starts_with", "contains"]), vec![expr(r, data, ty, d), E::Lit(V::Text("a".into()))])
+        }
+        _ => E::Distinct(b(expr(r, data, ty, d)), b(expr(r, data, ty, 0))),
+    }
+}
+
+fn aggregate(r: &mut Random, data: &Data) -> Agg {
+    let only = if r.chance(20) { Some(expr(r, data, Ty::Bool, 1)) } else { None };
+    let make = |name, args, last, ty| Agg { name, args, last, only: None, ty };
+    let any = r.pick(&TYPES);
+    let number = r.pick(&[Ty::Int, Ty::Float]);
+    let agg = match r.below(16) {
+        0 => make("count", vec![], None, Ty::Int),
+        1 => make("count", vec![expr(r, data, any, 1)], None, Ty::Int),
+        2 => make("count_distinct", vec![expr(r, data, any, 1)], None, Ty::Int),
+        3 | 4 => make("sum", vec![expr(r, data, number, 1)], None, number),
+        5 => make("mean", vec![expr(r, data, number, 1)], None, Ty::Float),
+        6 => make(r.pick(&["min", "max"]), vec![expr(r, data, any, 1)], None, any),
+        7 => make(r.pick(&["first", "last", "mode"]), vec![expr(r, data, any, 1)], None, any),
+        8 => make("median", vec![expr(r, data, number, 1)], None, Ty::Float),
+        9 => make("quantile", vec![expr(r, data, number, 1)], Some(V::Float(0.25)), Ty::Float),
+        10 => make(r.pick(&["stddev", "variance"]), vec![expr(r, data, Ty::Int, 1)], None, Ty::Float),
+        11 => make(r.pick(&["any", "every"]), vec![expr(r, data, Ty::Bool, 1)], None, Ty::Bool),
+        12 => make("listagg", vec![expr(r, data, Ty::Text, 1)], Some(V::Text("; ".into())), Ty::Text),
+        13 => make(r.pick(&["min_by", "max_by"]), vec![expr(r, data, any, 1), expr(r, data, number, 1)], None, any),
+        14 => make("array_agg", vec![expr(r, data, any, 1)], None, Ty::List),
+        _ => make(r.pick(&["weighted_mean", "covar"]), vec![expr(r, data, Ty::Int, 0), expr(r, data, Ty::Int, 0)], None, Ty::Float),
+    };
+    Agg { only, ..agg }
+}
+
+fn some_columns(r: &mut Random, data: &Data) -> Vec<String> {
+    let usable: Vec<String> = data.columns.iter().filter(|(_, t)| *t != Ty::List).map(|(n, _)| n.clone()).collect();
+    let mut chosen: Vec<String> = Vec::new();
+    for _ in 0..1 + r.below(2) {
+        let name = r.pick(&usable);
+        if !chosen.contains(&name) {
+            chosen.push(name);
+        }
+    }
+    chosen
+}
+
+fn step(r: &mut Random, data: &Data, number: usize) -> Step {
+    let ty = r.pick(&TYPES);
+    match r.below(16) {
+        0 | 1 => Step::Filter(expr(r, data, Ty::Bool, 2)),
+        2 => {
+            let mut agg = aggregate(r, data);
+            while matches!(agg.ty, Ty::List) {
+                agg = aggregate(r, data);
+            }
+            let keys = if r.chance(30) { vec![] } else { some_columns(r, data) };
+            Step::FilterPer(expr(r, data, agg.ty, 1), r.pick(&["=", "<=", ">"]), agg, keys)
+        }
+        3 => {
+            let mut columns: Vec<(String, E, Ty)> = data
+                .columns
+                .iter()
+                .filter(|_| r.chance(70))
+                .map(|(n, t)| (n.clone(), E::Col(n.clone()), *t))
+                .collect();
+            columns.push((format!("s{number}"), expr(r, data, ty, 2), ty));
+            Step::Select(columns)
+        }
+        4 if data.columns.len() > 2 => Step::Drop(vec![r.pick(&data.columns).0]),
+        5 => Step::Rename(vec![(format!("r{number}"), r.pick(&data.columns).0)]),
+        6 | 7 => {
+            let first = (format!("a{number}"), expr(r, data, ty, 2), ty);
+            Step::Add(vec![first])
+        }
+        8 => {
+            let keys = if r.chance(30) { vec![] } else { some_columns(r, data) };
+            Step::AddPer(format!("p{number}"), aggregate(r, data), keys)
+        }
+        9 | 10 => {
+            let keys = (0..1 + r.below(2))
+                .map(|_| {
+                    let ty = r.pick(&TYPES);
+                    let columns = columns_of(data, ty);
+                    let by = if columns.is_empty() { E::Col(some_columns(r, data)[0].clone()) } else { E::Col(r.pick(&columns)) };
+                    (by, r.chance(50), r.chance(30))
+                })
+                .collect();
+            Step::Sort(keys)
+        }
+        11 => Step::First(r.below(20), if r.chance(30) { r.below(5) } else { 0 }),
+        12 if r.chance(50) => Step::FirstPer(1 + r.below(3), some_columns(r, data)),
+        12 => Step::Last(r.below(8), if r.chance(50) { vec![] } else { some_columns(r, data) }),
+        13 => {
+            let lists = data.columns.iter().any(|(_, t)| *t == Ty::List);
+            Step::Distinct(if lists || r.chance(50) { some_columns(r, data) } else { vec![] })
+        }
+        14 => {
+            let total = r.chance(25);
+            let keys = if total { vec![] } else { some_columns(r, data) };
+            let keys = keys
+                .iter()
+                .enumerate()
+                .map(|(i, n)| (format!("k{number}_{i}"), E::Col(n.clone()), data.columns[data.place(n)].1))
+                .collect();
+            let aggs = (0..1 + r.below(3)).map(|i| (format!("g{number}_{i}"), aggregate(r, data))).collect();
+            Step::Group(keys, aggs)
+        }
+        _ => {
+            let name = some_columns(r, data)[0].clone();
+            let ty = data.columns[data.place(&name)].1;
+            Step::Fill(name, expr(r, data, ty, 1))
+        }
+    }
+}
+
+pub fn chain(r: &mut Random, data: &Data) -> Vec<Step> {
+    let mut steps = Vec::new();
+    let mut shape = data.clone();
+    for number in 0..1 + r.below(5) {
+        if shape.columns.iter().all(|(_, t)| *t == Ty::List) {
+            break;
+        }
+        let next = step(r, &shape, number);
+        shape = next.apply(&shape);
+        steps.push(next);
+    }
+    steps
+}

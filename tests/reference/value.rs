@@ -1,0 +1,196 @@
+//! Values and tables of the reference interpreter.
+
+use std::cmp::Ordering;
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Ty {
+    Bool,
+    Int,
+    Float,
+    Text,
+    Date,
+    List,
+}
+
+impl Ty {
+    pub fn name(self) -> &'static str {
+        match self {
+            Ty::Bool => "bool",
+            Ty::Int => "int",
+            Ty::Float => "float",
+            Ty::Text => "text",
+            Ty::Date => "date",
+            Ty::List => "list",
+        }
+    }
+}
+
+#[derive(Clone, Debug)]
+pub enum V {
+    Null,
+    Bool(bool),
+    Int(i64),
+    Float(f64),
+    Text(String),
+    Date(i32),
+    List(Vec<V>),
+}
+
+impl V {
+    pub fn is_null(&self) -> bool {
+        matches!(self, V::Null)
+    }
+
+    /// Order of two values that are not null; NaN last.
+    pub fn order(&self, other: &V) -> Ordering {
+        match (self, other) {
+            (V::Bool(a), V::Bool(b)) => a.cmp(b),
+            (V::Int(a), V::Int(b)) => a.cmp(b),
+            (V::Float(a), V::Float(b)) => match (a.is_nan(), b.is_nan()) {
+                (true, true) => Ordering::Equal,
+                (true, false) => Ordering::Greater,
+                (false, true) => Ordering::Less,
+                _ => a.partial_cmp(b).unwrap(),
+            },
+            (V::Int(a), V::Float(_)) => V::Float(*a as f64).order(other),
+            (V::Float(_), V::Int(b)) => self.order(&V::Float(*b as f64)),
+            (V::Text(a), V::Text(b)) => a.chars().cmp(b.chars()),
+            (V::Date(a), V::Date(b)) => a.cmp(b),
+            (a, b) => panic!("{a:?} and {b:?} do not compare"),
+        }
+    }
+
+    /// Whether two values are one group: null is one, and so is NaN.
+    pub fn same(&self, other: &V) -> bool {
+        match (self, other) {
+            (V::Null, V::Null) => true,
+            (V::Null, _) | (_, V::Null) => false,
+            (a, b) => a.order(b).is_eq(),
+        }
+    }
+
+    /// Whether two results agree, up to the rounding of floats.
+    pub fn near(&self, other: &V) -> bool {
+        match (self, other) {
+            (V::Float(a), V::Float(b)) => {
+                a == b || (a.is_nan() && b.is_nan()) || (a - b).abs() <= 1e-9 * a.abs().max(b.abs()).max(1e-6)
+            }
+            (V::List(a), V::List(b)) => a.len() == b.len() && a.iter().zip(b).all(|(a, b)| a.near(b)),
+            (V::Null, V::Null) => true,
+            (V::Bool(a), V::Bool(b)) => a == b,
+            (V::Int(a), V::Int(b)) => a == b,
+            (V::Text(a), V::Text(b)) => a == b,
+            (V::Date(a), V::Date(b)) => a == b,
+            _ => false,
+        }
+    }
+
+    pub fn number(&self) -> f64 {
+        match self {
+            V::Int(v) => *v as f64,
+            V::Float(v) => *v,
+            other => panic!("{other:?} is no number"),
+        }
+    }
+
+    /// The value as a literal of the language.
+    pub fn literal(&self) -> String {
+        match self {
+            V::Null => "null".into(),
+            V::Bool(v) => v.to_string(),
+            V::Int(v) => v.to_string(),
+            V::Float(v) => format!("{v:?}"),
+            V::Text(v) => format!("'{}'", v.replace('\'', "''")),
+            V::Date(v) => format!("date '{}'", date(*v)),
+            V::List(_) => panic!("a list has no literal"),
+        }
+    }
+}
+
+fn leap(year: i32) -> bool {
+    year % 4 == 0 && (year % 100 != 0 || year % 400 == 0)
+}
+
+pub fn month_days(year: i32, month: i32) -> i32 {
+    match month {
+        2 => 28 + i32::from(leap(year)),
+        4 | 6 | 9 | 11 => 30,
+        _ => 31,
+    }
+}
+
+/// Year, month and day of a day number, counted day by day.
+pub fn civil(days: i32) -> (i32, i32, i32) {
+    let mut year = 1970;
+    let mut left = days;
+    while left < 0 {
+        year -= 1;
+        left += 365 + i32::from(leap(year));
+    }
+    while left >= 365 + i32::from(leap(year)) {
+        left -= 365 + i32::from(leap(year));
+        year += 1;
+    }
+    let mut month = 1;
+    while left >= month_days(year, month) {
+        left -= month_days(year, month);
+        month += 1;
+    }
+    (year, month, left + 1)
+}
+
+/// The day number of a date, by search.
+pub fn days(year: i32, month: i32, day: i32) -> i32 {
+    let mut at = (year - 1970) * 365 - 300;
+    while civil(at) != (year, month, day) {
+        at += 1;
+    }
+    at
+}
+
+pub fn date(days: i32) -> String {
+    let (year, month, day) = civil(days);
+    format!("{year:04}-{month:02}-{day:02}")
+}
+
+/// A table.
+#[derive(Clone, Debug)]
+pub struct Data {
+    pub columns: Vec<(String, Ty)>,
+    pub rows: Vec<Vec<V>>,
+}
+
+impl Data {
+    pub fn names(&self) -> Vec<&str> {
+        self.columns.iter().map(|(n, _)| n.as_str()).collect()
+    }
+
+    pub fn place(&self, name: &str) -> usize {
+        self.columns.iter().position(|(n, _)| n == name).unwrap_or_else(|| panic!("no column {name}"))
+    }
+
+    /// The table as delimited text.
+    pub fn csv(&self) -> String {
+        let mut text = self.names().join(",") + "\n";
+        for row in &self.rows {
+            let cells: Vec<String> = row
+                .iter()
+                .map(|v| match v {
+                    V::Null => String::new(),
+                    V::Text(v) => format!("\"{}\"", v.replace('"', "\"\"")),
+                    V::Date(v) => date(*v),
+                    V::Float(v) => format!("{v:?}"),
+                    other => other.literal(),
+                })
+                .collect();
+            text += &(cells.join(",") + "\n");
+        }
+        text
+    }
+
+    /// The step that reads it.
+    pub fn read_step(&self) -> String {
+        let types: Vec<String> = self.columns.iter().map(|(n, t)| format!("{n} {}", t.name())).collect();
+        format!("read 't.csv' with (types = ({}))", types.join(", "))
+    }
+}
