@@ -6,7 +6,7 @@
 use std::sync::Arc;
 
 use super::ast::{Binary, ColumnRef, Expr, Keys, Kind, Sense};
-use super::expand::{Environment, columns_of_list, unknown_column};
+use super::expand::{Environment, columns_of_list, unknown_column, with_present};
 use super::functions::{self, Arguments, Complaint};
 use super::{Bound, ColumnId, Field, Node, Scalar, Type, aggregates, arithmetic, cast, compare, fold, pattern};
 use crate::error::{Error, ErrorKind, Result, SourceText, Span, nearest};
@@ -64,7 +64,8 @@ pub(crate) struct Binder<'a> {
 impl Binder<'_> {
     /// Binds an expression; what is wrong with it is noted.
     pub(crate) fn bind(&mut self, expr: &Expr, place: &mut Place<'_>) -> Bound {
-        match self.environment.expand(expr, self.source) {
+        let expanded = self.environment.expand(expr, self.source);
+        match expanded.and_then(|e| with_present(&e, self.fields, &[], self.source)) {
             Ok(expanded) => {
                 let bound = self.expression(&expanded, place);
                 if bound.kind == Type::Interval {

@@ -248,7 +248,7 @@ fn with_column(expr: &Expr, column: &str) -> Expr {
 }
 
 /// `present(each …)` takes all columns of the set at once.
-fn with_present(expr: &Expr, fields: &[Field], keys: &[String], source: &Arc<SourceText>) -> Result<Expr> {
+pub(crate) fn with_present(expr: &Expr, fields: &[Field], keys: &[String], source: &Arc<SourceText>) -> Result<Expr> {
     if let Kind::Call(function, args) = &expr.kind
         && function == "present"
     {

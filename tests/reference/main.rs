@@ -88,7 +88,7 @@ fn agree(seed: u64) {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 300, failure_persistence: None, ..ProptestConfig::default() })]
+    #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::default() })]
 
     #[test]
     fn the_engine_gives_the_interpreters_answer(seed: u64) {

@@ -1,0 +1,104 @@
+//! Every example of the docs runs, and every function's example gives what it says.
+
+use std::fs;
+use std::path::Path;
+
+use churn::{Flow, Scalar};
+use rstest::rstest;
+
+/// The blocks of a Markdown text with this language, with the line they start at.
+fn blocks(text: &str, language: &str) -> Vec<(usize, String)> {
+    let mut found = Vec::new();
+    let mut open: Option<(usize, String)> = None;
+    for (number, line) in text.lines().enumerate() {
+        match (&mut open, line.strip_prefix("```")) {
+            (None, Some(l)) if l == language => open = Some((number + 1, String::new())),
+            (Some(_), Some(_)) => found.extend(open.take()),
+            (Some((_, block)), None) => {
+                block.push_str(line);
+                block.push('\n');
+            }
+            _ => {}
+        }
+    }
+    found
+}
+
+fn write_sample(folder: &Path) {
+    let heading = "delivery_id,farm,collected_on,tanker,litres,fat,protein,temp_c,cells,grade,note";
+    for year in [2024, 2025, 2026] {
+        let mut text = heading.replace("protein,", if year == 2024 { "" } else { "protein," }) + "\n";
+        for i in 0..300 {
+            let day = if i == 299 { "31.12.2026".into() } else { format!("{year}-{:02}-{:02}", 1 + i / 30, 1 + i % 28) };
+            let protein = if year == 2024 { String::new() } else if i % 9 == 0 { ",".into() } else { format!("3.{},", i % 7 + 1) };
+            let temperature = if i % 11 == 0 { String::new() } else { format!("{}.5", i % 8) };
+            text += &format!(
+                "{i:05},F{:03},{day},T{:02},{}.5,4.{},{protein}{temperature},{},{},{}\n",
+                i % 17, i % 5, 100 + i, i % 10, 50 + i % 400,
+                ["A", "A", "B", "C", "reject"][i % 5],
+                if i % 20 == 0 { "\"gate, closed\"" } else { "" },
+            );
+        }
+        fs::write(folder.join(format!("deliveries-{year}.csv")), text).expect("a file");
+    }
+    let farms: String = (0..20).map(|i| format!("F{i:03},Oak Farm,North Vale,{},2010-01-01\n", 20 + i)).collect();
+    fs::write(folder.join("farms.csv"), format!("farm,name,district,herd,joined_on\n{farms}")).expect("a file");
+}
+
+#[rstest]
+#[case("docs/language.md")]
+#[case("README.md")]
+fn recipes_run(#[case] path: &str) {
+    let folder = tempfile::tempdir().expect("a folder");
+    write_sample(folder.path());
+    let text = fs::read_to_string(path).expect("the page");
+    for (line, recipe) in blocks(&text, "churn") {
+        let flow = Flow::recipe(&recipe).in_folder(folder.path());
+        let table = flow.run().unwrap_or_else(|e| panic!("{path}, line {line}:\n{e}"));
+        let printed = flow.to_string();
+        assert_eq!(Flow::recipe(&printed).to_string(), printed, "{path}, line {line}");
+        assert!(!table.ledger().steps().is_empty());
+    }
+}
+
+/// The value of an expression without columns, as text; null is `null`.
+fn value(expression: &str) -> String {
+    let table = Flow::steps("values one: (1)").select(format!("x = {expression}")).run();
+    match table.and_then(|t| t.value(0, "x")) {
+        Ok(Scalar::Null) => "null".into(),
+        Ok(value) => value.plain(),
+        Err(error) => panic!("{expression}\n{error}"),
+    }
+}
+
+#[test]
+fn expressions_of_the_language_page_give_what_it_says() {
+    let text = fs::read_to_string("docs/language.md").expect("the page");
+    let lines: Vec<String> = blocks(&text, "values").iter().flat_map(|(_, b)| b.lines().map(str::to_owned).collect::<Vec<_>>()).collect();
+    assert!(lines.len() > 30);
+    for line in lines {
+        let (expression, expected) = line.rsplit_once(" is ").expect("an expression is a value");
+        assert_eq!(value(expression), expected, "{expression}");
+    }
+}
+
+#[test]
+fn functions_give_what_their_examples_say() {
+    for function in churn::functions() {
+        let (expression, expected) = function.example;
+        assert_eq!(value(expression), expected, "{}: {expression}", function.name);
+        assert!(function.usage.starts_with(function.name));
+    }
+}
+
+#[test]
+fn steps_have_examples_that_read() {
+    for step in churn::STEPS {
+        let chain = if ["read", "values"].contains(&step.keyword) { Flow::steps(step.example) } else {
+            Flow::steps("values a: (1)").then(step.example)
+        };
+        let text = chain.to_string();
+        assert!(text.contains(step.keyword), "{}", step.keyword);
+        assert_eq!(Flow::steps(&text).to_string(), text);
+    }
+}
