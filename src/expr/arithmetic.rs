@@ -74,7 +74,8 @@ pub(crate) fn ints(op: Binary, a: &Column, b: &Column, rows: usize, events: &mut
         Binary::Subtract => i64::checked_sub,
         Binary::Multiply => i64::checked_mul,
         Binary::Div => |a, b| if b == 0 { Some(0) } else { floor_div(a, b) },
-        _ => |a, b| if b == 0 || b == -1 { Some(0) } else { Some(a - floor_div(a, b)? * b) },
+        // Wrapping, since a row that is null holds any two numbers.
+        _ => |a, b| if b == 0 || b == -1 { Some(0) } else { Some(a.wrapping_sub(floor_div(a, b)?.wrapping_mul(b))) },
     };
     let values = match op {
         // Named closures, so that the loops are compiled for the operation and not called through a pointer.

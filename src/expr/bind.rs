@@ -566,6 +566,10 @@ impl Binder<'_> {
                 calls.push(call);
                 bound
             }
+            _ if !is_aggregate(expr) => {
+                self.aggregate_call(expr);
+                Bound::unknown()
+            }
             Place::Rows(_) => {
                 let what = format!("{expr} is an aggregate of many rows, and here each row has its own value.");
                 let error = Error::new(ErrorKind::Check, what)
@@ -645,6 +649,15 @@ impl Binder<'_> {
         let bound = Bound::column(&call.field);
         pers.push(PerCall { keys: found, call });
         bound
+    }
+}
+
+/// Whether it is a call of an aggregate, narrowed or not.
+fn is_aggregate(expr: &Expr) -> bool {
+    match &expr.kind {
+        Kind::Call(function, _) => aggregates::find(function).is_some(),
+        Kind::Where(inner, _) => is_aggregate(inner),
+        _ => false,
     }
 }
 

@@ -60,8 +60,8 @@ impl Environment {
                 if let Some(define) = self.defines.get(function) {
                     if define.parameters.len() != args.len() {
                         let what = format!(
-                            "{function} takes {} arguments, not {}.",
-                            define.parameters.len(),
+                            "{function} takes {}, not {}.",
+                            crate::table::numbers::plural(define.parameters.len() as u64, "argument"),
                             args.len()
                         );
                         let usage = format!("It is defined as {function}({}).", comma(&define.parameters));

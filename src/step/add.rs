@@ -22,23 +22,13 @@ struct Add(Vec<Item>);
 impl Step for Add {
     fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
         let mut relation = input?;
-        let mut seen: Vec<Item> = Vec::new();
+        // Items see those before them, so each is checked over what the last one left; names must still differ
+        // over all of them.
+        let mut seen = Vec::new();
         for item in &self.0 {
-            // Items see those before them, so each is checked over what the last one left; names must still
-            // differ over all of them.
-            seen.push(item.clone());
-            let errors = checker.errors.len();
-            if item.expr.first_set().is_none() {
-                item::named(&seen, &[], &[], checker);
-                if checker.errors.len() > errors {
-                    seen.pop();
-                    continue;
-                }
-            } else {
-                seen.pop();
-            }
-            for named in item::named(std::slice::from_ref(item), &relation.fields, &[], checker) {
+            for named in item::named_beside(&seen, std::slice::from_ref(item), &relation.fields, &[], checker) {
                 relation = with_column(relation, &named, checker);
+                seen.push(named);
             }
         }
         Some(relation)

@@ -35,7 +35,7 @@ struct Group {
 
 fn parse_group(text: StepText<'_>) -> Result<Box<dyn Step>> {
     let StepText { mut head, lines, .. } = text;
-    head.expect_word("by", "and the keys")?;
+    head.expect_word("by", "and the keys: group by farm")?;
     let keys = head.list(Item::read)?;
     let mut items = Vec::new();
     if head.take_symbol(":") {

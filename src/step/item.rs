@@ -41,6 +41,12 @@ impl Item {
             None
         };
         let expr = expression(c)?;
+        if c.is_word_at(0, "as") {
+            let mut after = c.clone();
+            after.advance();
+            let wanted = after.name("a name").map_or_else(|_| "other".to_owned(), |(n, _)| crate::text::name(&n));
+            return Err(c.error("as does not fit here.").next(format!("A new name stands first: {wanted} = {expr}.")));
+        }
         let named = if c.take_word("named") { Some(expression(c)?) } else { None };
         Ok(Item { name, expr, named, span: c.since(start) })
     }
@@ -69,13 +75,24 @@ impl fmt::Display for Item {
 
 /// Names the items and writes their sets out; `keys` are left out of sets. Two items of one name are a mistake.
 pub(crate) fn named(items: &[Item], fields: &[Field], keys: &[String], checker: &mut Checker<'_>) -> Vec<NamedItem> {
+    named_beside(&[], items, fields, keys, checker)
+}
+
+/// As [`named`], where other items of the step have their names already.
+pub(crate) fn named_beside(
+    others: &[NamedItem],
+    items: &[Item],
+    fields: &[Field],
+    keys: &[String],
+    checker: &mut Checker<'_>,
+) -> Vec<NamedItem> {
     let mut found: Vec<NamedItem> = Vec::new();
     for item in items {
         let source = checker.source.clone();
         let Some(parts) = checker.kept(over_set(&item.expr, fields, keys, &source)) else { continue };
         for (expr, column) in parts {
             let Some(name) = name_of(item, &expr, column.as_deref(), checker) else { continue };
-            if let Some(first) = found.iter().find(|f| f.name == name) {
+            if let Some(first) = others.iter().chain(&found).find(|f| f.name == name) {
                 checker.errors.push(twice(&name, first, item, &source));
                 continue;
             }

@@ -15,6 +15,7 @@ use std::fs;
 
 use churn::{Flow, RunOptions, Scalar, Table};
 use proptest::prelude::*;
+use rstest::rstest;
 use tempfile::TempDir;
 
 use generate::Random;
@@ -94,6 +95,13 @@ proptest! {
     fn the_engine_gives_the_interpreters_answer(seed: u64) {
         agree(seed);
     }
+}
+
+/// Seeds that once showed a fault.
+#[rstest]
+#[case::remainder_in_a_null_row(9787276433844355572)]
+fn mended(#[case] seed: u64) {
+    agree(seed);
 }
 
 #[test]

@@ -171,7 +171,8 @@ impl Arguments {
             }
             shared = shared.unite(&value.kind).ok_or_else(|| {
                 let what = format!("{} needs values of one type: {shared} and {} do not mix.", self.name, value.kind);
-                Complaint::new(i, what).next(format!("Turn one into the other: cast(… as {shared})."))
+                let to = if value.kind == Type::Text { &value.kind } else { &shared };
+                Complaint::new(i, what).next(format!("Turn one into the other: cast(… as {to})."))
             })?;
         }
         for i in 0..self.values.len() {

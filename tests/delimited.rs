@@ -1,0 +1,199 @@
+//! Delimited text as it is found in the wild, and the `csv` crate as a second opinion.
+
+use std::fs;
+use std::io::Write;
+
+use churn::{Event, Flow, RunOptions, Scalar, Table};
+use proptest::prelude::*;
+use rstest::rstest;
+use tempfile::TempDir;
+
+fn folder(files: &[(&str, &[u8])]) -> TempDir {
+    let folder = tempfile::tempdir().expect("a folder");
+    for (name, bytes) in files {
+        fs::write(folder.path().join(name), bytes).expect("a file");
+    }
+    folder
+}
+
+/// The rows as text, null as `·`, under a line of names with types.
+fn shown(table: &Table) -> String {
+    let heading: Vec<String> = table.columns().map(|(n, t)| format!("{n}:{t}")).collect();
+    let columns: Vec<Vec<Scalar>> = table.columns().map(|(n, _)| table.values(n).expect("a column")).collect();
+    let mut text = heading.join("|");
+    for row in 0..table.len() {
+        let cell = |v: &Scalar| if v.is_null() { "·".to_owned() } else { v.plain() };
+        text += &("\n".to_owned() + &columns.iter().map(|c| cell(&c[row])).collect::<Vec<_>>().join("|"));
+    }
+    text
+}
+
+fn read(text: &[u8], options: &str) -> String {
+    let folder = folder(&[("t.csv", text)]);
+    let step = if options.is_empty() { "read 't.csv'".to_owned() } else { format!("read 't.csv' with ({options})") };
+    let flow = Flow::steps(&step).in_folder(folder.path());
+    let whole = shown(&flow.run().unwrap_or_else(|e| panic!("{e}")));
+    // Blocks of a few bytes give the same.
+    let small = flow.run_with(&RunOptions::new().threads(2).block_bytes(7)).unwrap_or_else(|e| panic!("{e}"));
+    assert_eq!(shown(&small), whole);
+    whole
+}
+
+#[rstest]
+#[case::plain("a,b\n1,x\n2,y\n", "", "a:int|b:text\n1|x\n2|y")]
+#[case::crlf_and_no_last_line_end("a,b\r\n1,x\r\n2,y", "", "a:int|b:text\n1|x\n2|y")]
+#[case::byte_order_mark("\u{feff}a,b\n1,x\n", "", "a:int|b:text\n1|x")]
+#[case::quotes("a,b\n1,\"x, \"\"y\"\"\nz\"\n", "", "a:int|b:text\n1|x, \"y\"\nz")]
+#[case::null_and_empty("a,b\n1,\n2,\"\"\n", "", "a:int|b:text\n1|·\n2|")]
+#[case::empty_quotes_in_numbers("a,b\n\"1\",x\n\"\",y\n", "", "a:int|b:text\n1|x\n·|y")]
+#[case::zeros_are_kept("id\n00042\n00007\n", "", "id:text\n00042\n00007")]
+#[case::too_long_for_int("id\n12345678901234567890\n", "", "id:text\n12345678901234567890")]
+#[case::mixed_numbers("a\n1\n2.5\n", "", "a:float\n1.0\n2.5")]
+#[case::dates("a,b,c\n2026-03-01,06:30,2026-03-01T06:30:00Z\n", "", "a:date|b:time|c:timestamp\n2026-03-01|06:30:00|2026-03-01 06:30:00")]
+#[case::a_date_among_texts("a\n2026-03-01\nsoon\n", "", "a:text\n2026-03-01\nsoon")]
+#[case::blank_and_repeated_headings("a,,a\n1,2,3\n", "", "a:int|column_2:int|a_2:int\n1|2|3")]
+#[case::no_heading("1,x\n2,y\n", "header = false", "column_1:int|column_2:text\n1|x\n2|y")]
+#[case::names_of_its_own("1,x\n", "header = false, columns = (n, \"Fat %\")", "n:int|Fat %:text\n1|x")]
+#[case::two_heading_rows("2026,,2025\nA,B,A\n1,2,3\n", "header = 2", "2026 | A:int|2026 | B:int|2025 | A:int\n1|2|3")]
+#[case::skipped_lines("made by hand\n\na,b\n1,2\n", "skip = 2", "a:int|b:int\n1|2")]
+#[case::comments("# made, \"by hand\na,b\n1,2\n#3,4\n5,6\n", "comment = '#'", "a:int|b:int\n1|2\n5|6")]
+#[case::semicolons_and_commas("a;b\n1.234,5;x\n", "separator = ';', decimal = ',', thousands = '.'", "a:float|b:text\n1234.5|x")]
+#[case::tabs("a\tb\n1\tx\n", "separator = tab", "a:int|b:text\n1|x")]
+#[case::marks_of_missing("a,b\nNA,-\n1,x\n", "missing = ('NA', '-')", "a:int|b:text\n·|·\n1|x")]
+#[case::day_first("d\n31/12/2026\n01/02/2026\n", "dates = '%d/%m/%Y'", "d:date\n2026-12-31\n2026-02-01")]
+#[case::explicit_types("a,b,c\n007,1,12.50\n", "types = (a int, b text, c decimal(6, 2))", "a:int|b:text|c:decimal(6, 2)\n7|1|12.50")]
+#[case::bad_cells("a\n1\nx\n", "types = (a int), bad_cells = null", "a:int\n1\n·")]
+#[case::ragged("a,b\n1,2\n3\n4,5,6\n7,8\n", "bad_rows = skip", "a:int|b:int\n1|2\n7|8")]
+#[case::blank_lines("a,b\n\n1,2\n\n\n3,4\n", "", "a:int|b:int\n1|2\n3|4")]
+#[case::one_column_with_nulls("a\n1\n\n3\n", "", "a:int\n1\n·\n3")]
+#[case::stray_quotes("a,b\n5\" pipe,x\n6\" pipe,y\n", "", "a:text|b:text\n5\" pipe|x\n6\" pipe|y")]
+#[case::no_quotes("a,b\n\"x,1\ny\",2\n", "quote = none", "a:text|b:int\n\"x|1\ny\"|2")]
+#[case::floats("a\nNaN\n-inf\n1e3\n.5\n", "", "a:float\nNaN\n-inf\n1000.0\n0.5")]
+#[case::only_a_heading("a,b\n", "", "a:text|b:text")]
+#[case::all_null("a,b\n,\n,\n", "", "a:text|b:text\n·|·\n·|·")]
+fn read_as_expected(#[case] text: &str, #[case] options: &str, #[case] expected: &str) {
+    assert_eq!(read(text.as_bytes(), options), expected);
+}
+
+#[test]
+fn encodings() {
+    let utf16: Vec<u8> = "\u{feff}farm,litres\nHöfe,1\n".encode_utf16().flat_map(u16::to_le_bytes).collect();
+    assert_eq!(read(&utf16, "encoding = 'utf-16'"), "farm:text|litres:int\nHöfe|1");
+    assert_eq!(read(b"farm,litres\nH\xf6fe,1\n", "encoding = 'latin1'"), "farm:text|litres:int\nHöfe|1");
+}
+
+#[test]
+fn compressed_files_and_folders() {
+    let folder = folder(&[("b.csv", b"a,b\n1,x\n")]);
+    let mut gz = flate2_writer(folder.path().join("a.csv.gz"));
+    gz.write_all(b"a,c\n2,true\n").expect("bytes");
+    gz.finish().expect("an end");
+    let flow = Flow::steps("read '.' with (file_column = 'from')").in_folder(folder.path());
+    assert_eq!(
+        shown(&flow.run().expect("a table")),
+        "a:int|c:bool|b:text|from:text\n2|true|·|a.csv.gz\n1|·|x|b.csv"
+    );
+}
+
+fn flate2_writer(path: std::path::PathBuf) -> flate2::write::GzEncoder<fs::File> {
+    flate2::write::GzEncoder::new(fs::File::create(path).expect("a file"), flate2::Compression::fast())
+}
+
+#[test]
+fn rejects_are_kept_as_they_stood() {
+    let folder = folder(&[("t.csv", b"a,b\n1,2\n3\n4,5,\"6\"\n7,8\n")]);
+    let flow = Flow::steps("read 't.csv' with (bad_rows = 'rejects.csv')").in_folder(folder.path());
+    let table = flow.run_with(&RunOptions::new().block_bytes(5)).expect("a table");
+    assert_eq!(table.ledger().total(Event::RaggedRow), 2);
+    assert_eq!(fs::read_to_string(folder.path().join("rejects.csv")).expect("the file"), "3\n4,5,\"6\"\n");
+}
+
+#[test]
+fn notes_tell_what_may_be_wrong() {
+    let note = |text: &str| {
+        let folder = folder(&[("t.csv", text.as_bytes())]);
+        Flow::read("t.csv").in_folder(folder.path()).plan().expect("a plan").notes().join("\n")
+    };
+    assert!(note("a;b;c\n1;2;3\n").contains("separated by ';'"));
+    assert!(note("day\n31/12/2026\n30/12/2026\n").contains("dates = '%d/%m/%Y'"));
+    let dates: String = (10..30).map(|d| format!("2026-01-{d}\n")).collect();
+    assert!(note(&format!("day\n{dates}n/a\n")).contains("(types = (day date), bad_cells = null)"));
+    assert!(note("1,2,3\n4,5,6\n").contains("header = false"));
+    assert_eq!(note("a,b\n1,x\n"), "");
+}
+
+#[test]
+fn a_failed_run_leaves_the_old_file_and_nothing_else() {
+    let folder = folder(&[("t.csv", b"a,b\n1,x\n2,y\n"), ("out.csv", b"old\n")]);
+    let flow = Flow::steps("read 't.csv' with (types = (b int))\nwrite 'out.csv'").in_folder(folder.path());
+    assert!(flow.run_for_effect(&RunOptions::new()).is_err());
+    assert_eq!(fs::read_to_string(folder.path().join("out.csv")).expect("the file"), "old\n");
+    assert_eq!(fs::read_dir(folder.path()).expect("the folder").count(), 2);
+    let source = Flow::read("t.csv").in_folder(folder.path());
+    // A file may be read and written in one run: it is replaced when all is done.
+    source.clone().filter("a > 1").then("write 't.csv'").run_for_effect(&RunOptions::new()).expect("a run");
+    assert_eq!(fs::read_to_string(folder.path().join("t.csv")).expect("the file"), "a,b\n2,y\n");
+    source.then("write 't.csv' with (mode = append)").run_for_effect(&RunOptions::new()).expect("a run");
+    assert_eq!(fs::read_to_string(folder.path().join("t.csv")).expect("the file"), "a,b\n2,y\n2,y\n");
+}
+
+#[test]
+fn a_tap_sees_every_row_whatever_follows() {
+    let text: String = (0..5000).map(|i| format!("{i},x\n")).collect();
+    let folder = folder(&[("t.csv", format!("a,b\n{text}").as_bytes())]);
+    let flow = Flow::steps("read 't.csv'\nwrite 'all.csv'\nfirst 3").in_folder(folder.path());
+    assert_eq!(flow.run_with(&RunOptions::new().block_bytes(100)).expect("a table").len(), 3);
+    assert_eq!(fs::read_to_string(folder.path().join("all.csv")).expect("the file").lines().count(), 5001);
+}
+
+/// Cells that delimited text finds hard.
+fn cell() -> impl Strategy<Value = String> {
+    prop_oneof!["[a-z]{0,3}", "[a-z,\"\n ]{0,12}", Just("\"".to_owned()), Just("€ \u{1f404}".to_owned())]
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::default() })]
+
+    /// What churn writes, the `csv` crate and churn itself read back the same.
+    #[test]
+    fn what_is_written_reads_back(rows in prop::collection::vec((cell(), any::<f64>(), any::<Option<i32>>()), 1..20)) {
+        let mut text = String::from("text,float,int\n");
+        for (t, f, i) in &rows {
+            let int = i.map(|i| i.to_string()).unwrap_or_default();
+            text += &format!("\"{}\",{f:?},{int}\n", t.replace('"', "\"\""));
+        }
+        let folder = folder(&[("t.csv", text.as_bytes())]);
+        let options = "with (types = (text text, float float, int int))";
+        let first = Flow::steps(&format!("read 't.csv' {options}")).in_folder(folder.path());
+        let out = folder.path().join("out.csv");
+        first.write_with(&out, &RunOptions::new().block_bytes(40)).expect("a run");
+        let again = Flow::steps(&format!("read 'out.csv' {options}")).in_folder(folder.path());
+        prop_assert_eq!(shown(&again.run().expect("a table")), shown(&first.run().expect("a table")));
+        let mut reader = csv::Reader::from_path(&out).expect("a reader");
+        for (record, (t, _, _)) in reader.records().zip(&rows) {
+            let record = record.expect("a record");
+            prop_assert_eq!(record.get(0), Some(t.as_str()));
+        }
+    }
+
+    /// Any bytes are read as the `csv` crate reads them, row by row, where every row has as many cells.
+    #[test]
+    fn read_as_the_csv_crate_reads(body in "[a-c,\"\n]{0,80}") {
+        let text = format!("x,y\n{body}\n");
+        let mut reader = csv::ReaderBuilder::new().flexible(true).from_reader(text.as_bytes());
+        let expected: Vec<Vec<String>> = reader
+            .records()
+            .map(|r| r.expect("a record").iter().map(str::to_owned).collect::<Vec<_>>())
+            .filter(|r| r.len() == 2)
+            .collect();
+        let folder = folder(&[("t.csv", text.as_bytes())]);
+        let flow = Flow::steps("read 't.csv' with (types = (x text, y text), bad_rows = skip, missing = ('none'))");
+        let found = flow.in_folder(folder.path()).run_with(&RunOptions::new().block_bytes(16));
+        // A quote that never closes is an error here and the rest of the file there.
+        if let Ok(table) = found {
+            let columns = [table.values("x").expect("x"), table.values("y").expect("y")];
+            let rows: Vec<Vec<String>> = (0..table.len()).map(|i| columns.iter().map(|c| c[i].plain()).collect()).collect();
+            prop_assert_eq!(rows, expected);
+        }
+    }
+}
