@@ -32,7 +32,14 @@ fn main() -> Result<(), churn::Error> {
     let ledger = clean.write(&out)?;
     println!("{ledger}");
     println!("{} bad dates were made null.", ledger.total(Event::BadCell));
-    println!("{}", Flow::read(&out).group("month", "loads = count(), solids = sum(solids)").sort("month").run()?.view(80, 5));
+    println!(
+        "{}",
+        Flow::read(&out)
+            .group("month", "loads = count(), solids = sum(solids)")
+            .sort("month")
+            .run()?
+            .view(80, 5)
+    );
     let _ = std::fs::remove_file(out);
     Ok(())
 }

@@ -28,7 +28,10 @@ fn main() -> Result<(), churn::Error> {
         .sort("litres desc")
         .run()?;
     for Grade { grade, loads, litres, protein } in grades.rows()? {
-        println!("{grade:8} {loads:6} loads {litres:12.1} litres, protein {:.2}", protein.unwrap_or(f64::NAN));
+        println!(
+            "{grade:8} {loads:6} loads {litres:12.1} litres, protein {:.2}",
+            protein.unwrap_or(f64::NAN)
+        );
     }
 
     // Batches while the run goes on, a few at a time, whatever the size of the file.
@@ -39,13 +42,18 @@ fn main() -> Result<(), churn::Error> {
         .cancel(stop)
         .on_progress(|p| eprintln!("{} of {:?} bytes, {} rows", p.done, p.total, p.rows));
     let mut warm = Vec::new();
-    for batch in deliveries.filter("temp_c > 7").select("farm, collected_on, temp_c").batches_with(&options)? {
+    for batch in
+        deliveries.filter("temp_c > 7").select("farm, collected_on, temp_c").batches_with(&options)?
+    {
         warm.push(batch?);
     }
     println!("{} batches of warm milk", warm.len());
 
     // And back in, without a copy.
-    let table = Flow::batches_of(warm)?.group("farm", "loads = count(), warmest = max(temp_c)").sort("loads desc").first(5);
+    let table = Flow::batches_of(warm)?
+        .group("farm", "loads = count(), warmest = max(temp_c)")
+        .sort("loads desc")
+        .first(5);
     println!("{}", table.run()?);
     Ok(())
 }

@@ -6,8 +6,9 @@ use churn::{Flow, column, count, mean, sum};
 
 fn main() -> Result<(), churn::Error> {
     let folder = std::env::args().nth(1).unwrap_or_else(|| "churn-demo".into());
-    let deliveries = Flow::steps("read 'deliveries-2026.csv' with (types = (collected_on date), bad_cells = null)")
-        .in_folder(&folder);
+    let deliveries =
+        Flow::steps("read 'deliveries-2026.csv' with (types = (collected_on date), bad_cells = null)")
+            .in_folder(&folder);
 
     // The columns are known before a row is read.
     for (name, kind) in deliveries.plan()?.columns() {

@@ -236,13 +236,13 @@ fn write_excerpt(f: &mut fmt::Formatter<'_>, source: &SourceText, span: Span) ->
     let text = &source.text;
     let start = floor_char(text, span.start);
     let line_start = text.get(..start).and_then(|before| before.rfind('\n')).map_or(0, |p| p + 1);
-    let line_end = text.get(line_start..).and_then(|rest| rest.find('\n')).map_or(text.len(), |p| line_start + p);
+    let line_end =
+        text.get(line_start..).and_then(|rest| rest.find('\n')).map_or(text.len(), |p| line_start + p);
     let number = text.get(..line_start).map_or(0, |before| before.matches('\n').count()) + 1;
     let line = text.get(line_start..line_end).unwrap_or_default().trim_end();
     let end = floor_char(text, span.end.max(start)).min(line_start + line.len()).max(start);
-    let width = |range: std::ops::Range<usize>| {
-        text.get(range).map_or(0, |part| part.replace('\t', " ").width())
-    };
+    let width =
+        |range: std::ops::Range<usize>| text.get(range).map_or(0, |part| part.replace('\t', " ").width());
     let shown = line.trim_start();
     let indent = line_start + line.len() - shown.len();
     if text.trim_end().contains('\n') {

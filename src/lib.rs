@@ -44,6 +44,6 @@ pub use expr::aggregates::{Aggregate, all as aggregates};
 pub use expr::functions::{Family, Function, all as functions};
 pub use expr::{Event, Expr, Interval, Named, Scalar, Type};
 pub use expr::{column, count, count_distinct, first, last, lit, max, mean, median, min, stddev, sum};
-pub use flow::{BatchReader, Flow, IntoText, PlanView, SourceView};
+pub use flow::{BatchReader, CheckedPlan, Flow, IntoText, SourceView};
 pub use step::{CATALOGUE as STEPS, StepKind, find as step};
 pub use table::{Table, View};

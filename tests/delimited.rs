@@ -1,5 +1,7 @@
 //! Delimited text as it is found in the wild, and the `csv` crate as a second opinion.
 
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
+
 use std::fs;
 use std::io::Write;
 
@@ -19,7 +21,8 @@ fn folder(files: &[(&str, &[u8])]) -> TempDir {
 /// The rows as text, null as `·`, under a line of names with types.
 fn shown(table: &Table) -> String {
     let heading: Vec<String> = table.columns().map(|(n, t)| format!("{n}:{t}")).collect();
-    let columns: Vec<Vec<Scalar>> = table.columns().map(|(n, _)| table.values(n).expect("a column")).collect();
+    let columns: Vec<Vec<Scalar>> =
+        table.columns().map(|(n, _)| table.values(n).expect("a column")).collect();
     let mut text = heading.join("|");
     for row in 0..table.len() {
         let cell = |v: &Scalar| if v.is_null() { "·".to_owned() } else { v.plain() };
@@ -30,7 +33,8 @@ fn shown(table: &Table) -> String {
 
 fn read(text: &[u8], options: &str) -> String {
     let folder = folder(&[("t.csv", text)]);
-    let step = if options.is_empty() { "read 't.csv'".to_owned() } else { format!("read 't.csv' with ({options})") };
+    let step =
+        if options.is_empty() { "read 't.csv'".to_owned() } else { format!("read 't.csv' with ({options})") };
     let flow = Flow::steps(&step).in_folder(folder.path());
     let whole = shown(&flow.run().unwrap_or_else(|e| panic!("{e}")));
     // Blocks of a few bytes give the same.
@@ -49,19 +53,35 @@ fn read(text: &[u8], options: &str) -> String {
 #[case::zeros_are_kept("id\n00042\n00007\n", "", "id:text\n00042\n00007")]
 #[case::too_long_for_int("id\n12345678901234567890\n", "", "id:text\n12345678901234567890")]
 #[case::mixed_numbers("a\n1\n2.5\n", "", "a:float\n1.0\n2.5")]
-#[case::dates("a,b,c\n2026-03-01,06:30,2026-03-01T06:30:00Z\n", "", "a:date|b:time|c:timestamp\n2026-03-01|06:30:00|2026-03-01 06:30:00")]
+#[case::dates(
+    "a,b,c\n2026-03-01,06:30,2026-03-01T06:30:00Z\n",
+    "",
+    "a:date|b:time|c:timestamp\n2026-03-01|06:30:00|2026-03-01 06:30:00"
+)]
 #[case::a_date_among_texts("a\n2026-03-01\nsoon\n", "", "a:text\n2026-03-01\nsoon")]
 #[case::blank_and_repeated_headings("a,,a\n1,2,3\n", "", "a:int|column_2:int|a_2:int\n1|2|3")]
 #[case::no_heading("1,x\n2,y\n", "header = false", "column_1:int|column_2:text\n1|x\n2|y")]
 #[case::names_of_its_own("1,x\n", "header = false, columns = (n, \"Fat %\")", "n:int|Fat %:text\n1|x")]
-#[case::two_heading_rows("2026,,2025\nA,B,A\n1,2,3\n", "header = 2", "2026 | A:int|2026 | B:int|2025 | A:int\n1|2|3")]
+#[case::two_heading_rows(
+    "2026,,2025\nA,B,A\n1,2,3\n",
+    "header = 2",
+    "2026 | A:int|2026 | B:int|2025 | A:int\n1|2|3"
+)]
 #[case::skipped_lines("made by hand\n\na,b\n1,2\n", "skip = 2", "a:int|b:int\n1|2")]
 #[case::comments("# made, \"by hand\na,b\n1,2\n#3,4\n5,6\n", "comment = '#'", "a:int|b:int\n1|2\n5|6")]
-#[case::semicolons_and_commas("a;b\n1.234,5;x\n", "separator = ';', decimal = ',', thousands = '.'", "a:float|b:text\n1234.5|x")]
+#[case::semicolons_and_commas(
+    "a;b\n1.234,5;x\n",
+    "separator = ';', decimal = ',', thousands = '.'",
+    "a:float|b:text\n1234.5|x"
+)]
 #[case::tabs("a\tb\n1\tx\n", "separator = tab", "a:int|b:text\n1|x")]
 #[case::marks_of_missing("a,b\nNA,-\n1,x\n", "missing = ('NA', '-')", "a:int|b:text\n·|·\n1|x")]
 #[case::day_first("d\n31/12/2026\n01/02/2026\n", "dates = '%d/%m/%Y'", "d:date\n2026-12-31\n2026-02-01")]
-#[case::explicit_types("a,b,c\n007,1,12.50\n", "types = (a int, b text, c decimal(6, 2))", "a:int|b:text|c:decimal(6, 2)\n7|1|12.50")]
+#[case::explicit_types(
+    "a,b,c\n007,1,12.50\n",
+    "types = (a int, b text, c decimal(6, 2))",
+    "a:int|b:text|c:decimal(6, 2)\n7|1|12.50"
+)]
 #[case::bad_cells("a\n1\nx\n", "types = (a int), bad_cells = null", "a:int\n1\n·")]
 #[case::ragged("a,b\n1,2\n3\n4,5,6\n7,8\n", "bad_rows = skip", "a:int|b:int\n1|2\n7|8")]
 #[case::blank_lines("a,b\n\n1,2\n\n\n3,4\n", "", "a:int|b:int\n1|2\n3|4")]
@@ -126,14 +146,14 @@ fn notes_tell_what_may_be_wrong() {
 fn a_failed_run_leaves_the_old_file_and_nothing_else() {
     let folder = folder(&[("t.csv", b"a,b\n1,x\n2,y\n"), ("out.csv", b"old\n")]);
     let flow = Flow::steps("read 't.csv' with (types = (b int))\nwrite 'out.csv'").in_folder(folder.path());
-    assert!(flow.run_for_effect(&RunOptions::new()).is_err());
+    assert!(flow.plan().unwrap().run_for_effect(&RunOptions::new()).is_err());
     assert_eq!(fs::read_to_string(folder.path().join("out.csv")).expect("the file"), "old\n");
     assert_eq!(fs::read_dir(folder.path()).expect("the folder").count(), 2);
     let source = Flow::read("t.csv").in_folder(folder.path());
     // A file may be read and written in one run: it is replaced when all is done.
-    source.clone().filter("a > 1").then("write 't.csv'").run_for_effect(&RunOptions::new()).expect("a run");
+    source.clone().filter("a > 1").then("write 't.csv'").run().expect("a run");
     assert_eq!(fs::read_to_string(folder.path().join("t.csv")).expect("the file"), "a,b\n2,y\n");
-    source.then("write 't.csv' with (mode = append)").run_for_effect(&RunOptions::new()).expect("a run");
+    source.then("write 't.csv' with (mode = append)").run().expect("a run");
     assert_eq!(fs::read_to_string(folder.path().join("t.csv")).expect("the file"), "a,b\n2,y\n2,y\n");
 }
 

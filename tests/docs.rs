@@ -1,5 +1,7 @@
 //! Every example of the docs runs, and every function's example gives what it says.
 
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
+
 use std::fs;
 use std::path::Path;
 
@@ -29,20 +31,36 @@ fn write_sample(folder: &Path) {
     for year in [2024, 2025, 2026] {
         let mut text = heading.replace("protein,", if year == 2024 { "" } else { "protein," }) + "\n";
         for i in 0..300 {
-            let day = if i == 299 { "31.12.2026".into() } else { format!("{year}-{:02}-{:02}", 1 + i / 30, 1 + i % 28) };
-            let protein = if year == 2024 { String::new() } else if i % 9 == 0 { ",".into() } else { format!("3.{},", i % 7 + 1) };
+            let day = if i == 299 {
+                "31.12.2026".into()
+            } else {
+                format!("{year}-{:02}-{:02}", 1 + i / 30, 1 + i % 28)
+            };
+            let protein = if year == 2024 {
+                String::new()
+            } else if i % 9 == 0 {
+                ",".into()
+            } else {
+                format!("3.{},", i % 7 + 1)
+            };
             let temperature = if i % 11 == 0 { String::new() } else { format!("{}.5", i % 8) };
             text += &format!(
                 "{i:05},F{:03},{day},T{:02},{}.5,4.{},{protein}{temperature},{},{},{}\n",
-                i % 17, i % 5, 100 + i, i % 10, 50 + i % 400,
+                i % 17,
+                i % 5,
+                100 + i,
+                i % 10,
+                50 + i % 400,
                 ["A", "A", "B", "C", "reject"][i % 5],
                 if i % 20 == 0 { "\"gate, closed\"" } else { "" },
             );
         }
         fs::write(folder.join(format!("deliveries-{year}.csv")), text).expect("a file");
     }
-    let farms: String = (0..20).map(|i| format!("F{i:03},Oak Farm,North Vale,{},2010-01-01\n", 20 + i)).collect();
-    fs::write(folder.join("farms.csv"), format!("farm,name,district,herd,joined_on\n{farms}")).expect("a file");
+    let farms: String =
+        (0..20).map(|i| format!("F{i:03},Oak Farm,North Vale,{},2010-01-01\n", 20 + i)).collect();
+    fs::write(folder.join("farms.csv"), format!("farm,name,district,herd,joined_on\n{farms}"))
+        .expect("a file");
 }
 
 #[rstest]
@@ -74,7 +92,10 @@ fn value(expression: &str) -> String {
 #[test]
 fn expressions_of_the_language_page_give_what_it_says() {
     let text = fs::read_to_string("docs/language.md").expect("the page");
-    let lines: Vec<String> = blocks(&text, "values").iter().flat_map(|(_, b)| b.lines().map(str::to_owned).collect::<Vec<_>>()).collect();
+    let lines: Vec<String> = blocks(&text, "values")
+        .iter()
+        .flat_map(|(_, b)| b.lines().map(str::to_owned).collect::<Vec<_>>())
+        .collect();
     assert!(lines.len() > 30);
     for line in lines {
         let (expression, expected) = line.rsplit_once(" is ").expect("an expression is a value");
@@ -94,7 +115,9 @@ fn functions_give_what_their_examples_say() {
 #[test]
 fn steps_have_examples_that_read() {
     for step in churn::STEPS {
-        let chain = if ["read", "values"].contains(&step.keyword) { Flow::steps(step.example) } else {
+        let chain = if ["read", "values"].contains(&step.keyword) {
+            Flow::steps(step.example)
+        } else {
             Flow::steps("values a: (1)").then(step.example)
         };
         let text = chain.to_string();

@@ -1,5 +1,7 @@
 //! Every message is read in a snapshot: what is wrong, where, why, and what to do next.
 
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
+
 use std::fmt::Write;
 use std::fs;
 

@@ -194,7 +194,7 @@ pub fn write_time(micros: i64, out: &mut Vec<u8>) {
     let fraction = micros.rem_euclid(SECOND) as u32;
     if fraction != 0 {
         out.push(b'.');
-        if fraction % 1000 == 0 {
+        if fraction.is_multiple_of(1000) {
             push_digits(out, fraction / 1000, 3);
         } else {
             push_digits(out, fraction, 6);

@@ -50,9 +50,13 @@ impl Reservation {
                 let megabytes = (account.limit / 1_000_000).max(1);
                 return Err(Error::new(
                     ErrorKind::Memory,
-                    format!("The rows that must be held do not fit in the {megabytes} MB that the run is given."),
+                    format!(
+                        "The rows that must be held do not fit in the {megabytes} MB that the run is given."
+                    ),
                 )
-                .next("Give it more with --memory, or hold fewer rows and columns: filter and select earlier."));
+                .next(
+                    "Give it more with --memory, or hold fewer rows and columns: filter and select earlier.",
+                ));
             }
         } else {
             account.used.fetch_sub(self.bytes - bytes, Ordering::Relaxed);

@@ -1,7 +1,7 @@
 //! A plan into pipelines, and those run one after the other.
 
 use std::collections::HashMap;
-use std::path::PathBuf;
+use std::path::Path;
 use std::sync::atomic::Ordering;
 use std::sync::{Arc, Mutex, PoisonError};
 
@@ -88,7 +88,9 @@ impl Context {
         }
         let mut outputs = self.outputs.lock().unwrap_or_else(PoisonError::into_inner);
         for (number, bytes) in work.side.drain(..) {
-            let Some(Output { file: Some(file), between, any, .. }) = outputs.get_mut(number) else { continue };
+            let Some(Output { file: Some(file), between, any, .. }) = outputs.get_mut(number) else {
+                continue;
+            };
             if std::mem::replace(any, true) {
                 file.write(between)?;
             }
@@ -98,7 +100,13 @@ impl Context {
     }
 
     /// Opens a file to be written on the way; gives its number.
-    fn output(&self, mut file: File, start: &[u8], between: &'static [u8], end: &'static [u8]) -> Result<usize> {
+    fn output(
+        &self,
+        mut file: File,
+        start: &[u8],
+        between: &'static [u8],
+        end: &'static [u8],
+    ) -> Result<usize> {
         if !file.continues {
             file.write(start)?;
         }
@@ -221,7 +229,12 @@ fn build(node: &Node, context: &Context) -> Result<Pipeline> {
             let mut pipeline = below()?;
             match size {
                 SampleSize::Percent(percent) => {
-                    pipeline.serial.push(Box::new(serial::SamplePercent { percent: *percent, seed: *seed, row: 0, step }));
+                    pipeline.serial.push(Box::new(serial::SamplePercent {
+                        percent: *percent,
+                        seed: *seed,
+                        row: 0,
+                        step,
+                    }));
                     Ok(pipeline)
                 }
                 SampleSize::Rows(count) => {
@@ -338,7 +351,7 @@ fn build_scan(scan: &Scan, step: StepId, context: &Context) -> Result<Pipeline> 
 }
 
 /// Opens the file of rejected rows.
-fn rejects(path: &PathBuf, context: &Context) -> Result<usize> {
+fn rejects(path: &Path, context: &Context) -> Result<usize> {
     context.output(File::create(path, crate::io::target::Mode::Replace)?, b"", b"", b"")
 }
 

@@ -92,10 +92,14 @@ impl Local {
     }
 }
 
+/// Tables that no morsel is using; boxed, since they go to and fro as parts.
+#[allow(clippy::vec_box)]
+type Free = Arc<Mutex<Vec<Box<Local>>>>;
+
 struct Workers {
     grouping: Arc<Grouping>,
     /// Tables that no morsel is using.
-    free: Arc<Mutex<Vec<Box<Local>>>>,
+    free: Free,
 }
 
 impl Prepare for Workers {
@@ -119,16 +123,23 @@ impl Prepare for Workers {
             accumulator.grow(groups);
             match &call.only {
                 None => {
-                    let args = call.args.iter().map(|a| evaluate(a, &batch, work)).collect::<Result<Vec<_>>>()?;
+                    let args =
+                        call.args.iter().map(|a| evaluate(a, &batch, work)).collect::<Result<Vec<_>>>()?;
                     accumulator.update(&places, &args).map_err(named)?;
                 }
                 Some(only) => {
-                    let keep = work.with_events(step, |events| only.evaluate(&batch, events)).map_err(named)?;
+                    let keep =
+                        work.with_events(step, |events| only.evaluate(&batch, events)).map_err(named)?;
                     let keep = keep.bools(batch.rows);
                     let part = batch.filter(&keep)?;
-                    let kept: Vec<u32> =
-                        places.iter().zip(keep.iter()).filter(|(_, k)| *k == Some(true)).map(|(p, _)| *p).collect();
-                    let args = call.args.iter().map(|a| evaluate(a, &part, work)).collect::<Result<Vec<_>>>()?;
+                    let kept: Vec<u32> = places
+                        .iter()
+                        .zip(keep.iter())
+                        .filter(|(_, k)| *k == Some(true))
+                        .map(|(p, _)| *p)
+                        .collect();
+                    let args =
+                        call.args.iter().map(|a| evaluate(a, &part, work)).collect::<Result<Vec<_>>>()?;
                     accumulator.update(&kept, &args).map_err(named)?;
                 }
             }
@@ -141,7 +152,7 @@ impl Prepare for Workers {
 /// The large table.
 struct Groups {
     grouping: Arc<Grouping>,
-    free: Arc<Mutex<Vec<Box<Local>>>>,
+    free: Free,
     keys: KeyTable,
     accumulators: Vec<Box<dyn Accumulator>>,
     rows: Vec<(Batch, Vec<u32>)>,
@@ -169,7 +180,8 @@ impl Groups {
     /// The large table's number of each of the morsel's groups.
     fn numbers(&mut self, local: &mut Local) -> Result<Vec<u32>> {
         let at = |global: &[u32], group: u32| global.get(group as usize).copied().unwrap_or(u32::MAX);
-        let new: Vec<u32> = local.groups.iter().copied().filter(|g| at(&local.global, *g) == u32::MAX).collect();
+        let new: Vec<u32> =
+            local.groups.iter().copied().filter(|g| at(&local.global, *g) == u32::MAX).collect();
         if !new.is_empty() {
             let keys = local.keys.arrays(&new)?;
             let mut numbers = Vec::new();
@@ -226,9 +238,10 @@ impl Commit for Groups {
         }
         let all: Vec<u32> = (0..groups as u32).collect();
         let mut columns = self.keys.arrays(&all)?;
-        let with_null = columns.iter().filter_map(|c| c.logical_nulls()).fold(None, |all, nulls| {
-            arrow_buffer::NullBuffer::union(all.as_ref(), Some(&nulls))
-        });
+        let with_null = columns
+            .iter()
+            .filter_map(|c| c.logical_nulls())
+            .fold(None, |all, nulls| arrow_buffer::NullBuffer::union(all.as_ref(), Some(&nulls)));
         work.tally.event(grouping.step, Event::NullGroup, with_null.map_or(0, |n| n.null_count()));
         work.tally.rows(grouping.step, groups);
         columns.extend(results);

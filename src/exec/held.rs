@@ -141,7 +141,8 @@ impl SampleRows {
         for (first, batch) in self.batches.drain(..) {
             let from = places.partition_point(|p| *p < first);
             let to = places.partition_point(|p| *p < first + batch.rows as u64);
-            let rows: Vec<u32> = places.get(from..to).unwrap_or_default().iter().map(|p| (p - first) as u32).collect();
+            let rows: Vec<u32> =
+                places.get(from..to).unwrap_or_default().iter().map(|p| (p - first) as u32).collect();
             // Each row that is in becomes a batch of its own, so that it keeps its place.
             for row in rows {
                 kept.push((first + u64::from(row), batch.take(&UInt32Array::from(vec![row]))?));
@@ -190,7 +191,8 @@ pub(crate) fn concat(batches: Vec<Batch>) -> Result<Vec<Batch>> {
     let Some(first) = batches.first() else { return Ok(Vec::new()) };
     let mut columns = Vec::new();
     for i in 0..first.columns.len() {
-        let parts: Vec<&dyn Array> = batches.iter().filter_map(|b| b.columns.get(i)).map(AsRef::as_ref).collect();
+        let parts: Vec<&dyn Array> =
+            batches.iter().filter_map(|b| b.columns.get(i)).map(AsRef::as_ref).collect();
         columns.push(arrow_select::concat::concat(&parts).map_err(crate::expr::arrow_error)?);
     }
     Ok(vec![Batch { columns, rows: batches.iter().map(|b| b.rows).sum() }])

@@ -29,7 +29,11 @@ pub(crate) struct KeyTable {
 enum Keys {
     /// One key of at most 16 bytes.
     Packed(Vec<u128>),
-    Rows { converter: RowConverter, bytes: Vec<u8>, ends: Vec<usize> },
+    Rows {
+        converter: RowConverter,
+        bytes: Vec<u8>,
+        ends: Vec<usize>,
+    },
     /// No keys: all rows are one group.
     None(usize),
 }
@@ -220,7 +224,11 @@ fn packed(array: &ArrayRef) -> Option<Vec<u128>> {
 fn unpacked(keys: Vec<u128>, kind: &Type) -> ArrayRef {
     let nulls = NullBuffer::from_iter(keys.iter().map(|k| *k != NULL));
     let nulls = (nulls.null_count() > 0).then_some(nulls);
-    fn of<T: ArrowPrimitiveType>(keys: &[u128], nulls: Option<NullBuffer>, f: impl Fn(u64) -> T::Native) -> ArrayRef {
+    fn of<T: ArrowPrimitiveType>(
+        keys: &[u128],
+        nulls: Option<NullBuffer>,
+        f: impl Fn(u64) -> T::Native,
+    ) -> ArrayRef {
         let values: Vec<T::Native> = keys.iter().map(|k| f(*k as u64)).collect();
         Arc::new(PrimitiveArray::<T>::new(values.into(), nulls))
     }
@@ -234,7 +242,11 @@ fn unpacked(keys: Vec<u128>, kind: &Type) -> ArrayRef {
         Type::Timestamp => of::<TimestampMicrosecondType>(&keys, nulls, u64::cast_signed),
         Type::Text => {
             let views = keys.into_iter().map(|k| if k == NULL { 0 } else { k }).collect::<Vec<_>>();
-            match StringViewArray::try_new(ScalarBuffer::from(views), Vec::<arrow_buffer::Buffer>::new(), nulls) {
+            match StringViewArray::try_new(
+                ScalarBuffer::from(views),
+                Vec::<arrow_buffer::Buffer>::new(),
+                nulls,
+            ) {
                 Ok(texts) => Arc::new(texts),
                 Err(_) => Arc::new(StringViewArray::new_null(0)),
             }

@@ -85,11 +85,17 @@ impl LedgerStep {
             parts.push(match event {
                 Event::NotTrue => format!("{n} not true"),
                 Event::Unknown => format!("{n} unknown (something is null)"),
-                Event::RaggedRow => format!("{} with the wrong number of cells left out", plural(*count, "row")),
+                Event::RaggedRow => {
+                    format!("{} with the wrong number of cells left out", plural(*count, "row"))
+                }
                 Event::BadCell => format!("{} made null", plural(*count, "bad cell")),
                 Event::FailedCast => format!("{} made null", plural(*count, "failed cast")),
-                Event::ZeroDivision => format!("{} made null", plural(*count, "division by zero").replace("zeros", "zero")),
-                Event::OutOfDomain => format!("{} out of a function's domain made null", plural(*count, "value")),
+                Event::ZeroDivision => {
+                    format!("{} made null", plural(*count, "division by zero").replace("zeros", "zero"))
+                }
+                Event::OutOfDomain => {
+                    format!("{} out of a function's domain made null", plural(*count, "value"))
+                }
                 Event::Repeated => format!("{n} repeated"),
                 Event::NullGroup => format!("{} with a null key", plural(*count, "group")),
             });

@@ -137,7 +137,13 @@ pub(crate) fn run(pipeline: Pipeline, sink: Sink, context: &Context) -> Result<V
         stream: &stream,
         has_serial: !serial.is_empty(),
         prepare: &*sink.prepare,
-        queue: Mutex::new(Queue { waiting: BTreeMap::new(), taken: 0, next: 0, committing: false, error: None }),
+        queue: Mutex::new(Queue {
+            waiting: BTreeMap::new(),
+            taken: 0,
+            next: 0,
+            committing: false,
+            error: None,
+        }),
         moved: Condvar::new(),
         source: Mutex::new(()),
         ordered: Mutex::new(Ordered {
@@ -177,7 +183,10 @@ pub(crate) fn run(pipeline: Pipeline, sink: Sink, context: &Context) -> Result<V
 /// Runs `f`; a panic becomes an error.
 fn guarded<T>(f: impl FnOnce() -> Result<T>) -> Result<T> {
     catch_unwind(AssertUnwindSafe(f)).unwrap_or_else(|panic| {
-        let text = panic.downcast_ref::<&str>().map(|s| (*s).to_owned()).or_else(|| panic.downcast_ref::<String>().cloned());
+        let text = panic
+            .downcast_ref::<&str>()
+            .map(|s| (*s).to_owned())
+            .or_else(|| panic.downcast_ref::<String>().cloned());
         let why = text.unwrap_or_else(|| "it gave no reason".into());
         Err(Error::new(ErrorKind::Internal, "A worker failed; this is a fault of churn.")
             .why(format!("It said: {why}."))

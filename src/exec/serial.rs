@@ -100,7 +100,8 @@ impl SerialOp for SamplePercent {
         self.row += batch.rows as u64;
         // 2^64 times the share; one hundred percent is every lot.
         let below = |row| (lot(self.seed, row) as f64) < self.percent / 100.0 * 2f64.powi(64);
-        let keep: BooleanArray = (first..self.row).map(|row| Some(self.percent >= 100.0 || below(row))).collect();
+        let keep: BooleanArray =
+            (first..self.row).map(|row| Some(self.percent >= 100.0 || below(row))).collect();
         let batch = batch.filter(&keep)?;
         work.tally.rows(self.step, batch.rows);
         Ok(batch)

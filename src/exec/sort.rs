@@ -70,8 +70,14 @@ pub(crate) fn sink(order: Order, kinds: &[Type], budget: &Budget, threads: usize
     let converter = Arc::new(RowConverter::new(fields.collect()).map_err(crate::expr::arrow_error)?);
     let order = Arc::new(order);
     let held = budget.reservation();
-    let commit =
-        Sort { order: order.clone(), converter: converter.clone(), held, parts: Vec::new(), rows: 0, threads };
+    let commit = Sort {
+        order: order.clone(),
+        converter: converter.clone(),
+        held,
+        parts: Vec::new(),
+        rows: 0,
+        threads,
+    };
     Ok(Sink { prepare: Arc::new(Encode { order, converter }), commit: Box::new(commit) })
 }
 
@@ -132,7 +138,8 @@ impl Sort {
         for i in 0..width {
             let sources: Vec<&dyn Array> =
                 self.parts.iter().filter_map(|p| p.batch.columns.get(i)).map(AsRef::as_ref).collect();
-            let column = arrow_select::interleave::interleave(&sources, &places).map_err(crate::expr::arrow_error)?;
+            let column =
+                arrow_select::interleave::interleave(&sources, &places).map_err(crate::expr::arrow_error)?;
             columns.push(column);
         }
         Ok(Batch { columns, rows: places.len() })

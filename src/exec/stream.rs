@@ -118,10 +118,7 @@ impl RowTest for Testing<'_> {
 /// The rows of `outer` that are true, and true in `inner`, which has a row for each of them.
 fn within(outer: &BooleanArray, inner: &BooleanArray) -> BooleanArray {
     let mut inner = inner.iter();
-    outer
-        .iter()
-        .map(|truth| Some(truth == Some(true) && inner.next().flatten() == Some(true)))
-        .collect()
+    outer.iter().map(|truth| Some(truth == Some(true) && inner.next().flatten() == Some(true))).collect()
 }
 
 /// Stops unless a condition is true in every row.

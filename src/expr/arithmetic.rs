@@ -75,12 +75,18 @@ pub(crate) fn ints(op: Binary, a: &Column, b: &Column, rows: usize, events: &mut
         Binary::Multiply => i64::checked_mul,
         Binary::Div => |a, b| if b == 0 { Some(0) } else { floor_div(a, b) },
         // Wrapping, since a row that is null holds any two numbers.
-        _ => |a, b| if b == 0 || b == -1 { Some(0) } else { Some(a.wrapping_sub(floor_div(a, b)?.wrapping_mul(b))) },
+        _ => |a, b| {
+            if b == 0 || b == -1 { Some(0) } else { Some(a.wrapping_sub(floor_div(a, b)?.wrapping_mul(b))) }
+        },
     };
     let values = match op {
         // Named closures, so that the loops are compiled for the operation and not called through a pointer.
-        Binary::Add => checked(op, operands, nulls.as_ref(), rows, |a, b| a.checked_add(b), |v| v.to_string()),
-        Binary::Multiply => checked(op, operands, nulls.as_ref(), rows, |a, b| a.checked_mul(b), |v| v.to_string()),
+        Binary::Add => {
+            checked(op, operands, nulls.as_ref(), rows, |a, b| a.checked_add(b), |v| v.to_string())
+        }
+        Binary::Multiply => {
+            checked(op, operands, nulls.as_ref(), rows, |a, b| a.checked_mul(b), |v| v.to_string())
+        }
         _ => checked(op, operands, nulls.as_ref(), rows, f, |v| v.to_string()),
     }?;
     Ok(Column::Array(Arc::new(Int64Array::new(values.into(), nulls))))

@@ -8,7 +8,9 @@ use std::sync::Arc;
 use super::ast::{Binary, ColumnRef, Expr, Keys, Kind, Sense};
 use super::expand::{Environment, columns_of_list, unknown_column, with_present};
 use super::functions::{self, Arguments, Complaint};
-use super::{Bound, ColumnId, Field, Node, Scalar, Type, aggregates, arithmetic, cast, compare, fold, pattern};
+use super::{
+    Bound, ColumnId, Field, Node, Scalar, Type, aggregates, arithmetic, cast, compare, fold, pattern,
+};
 use crate::error::{Error, ErrorKind, Result, SourceText, Span, nearest};
 use crate::text::name;
 
@@ -70,7 +72,8 @@ impl Binder<'_> {
                 let bound = self.expression(&expanded, place);
                 if bound.kind == Type::Interval {
                     let what = "An interval is no value of a column.";
-                    return self.wrong(expr.span, Error::new(ErrorKind::Type, what).next("Add it to a date."));
+                    return self
+                        .wrong(expr.span, Error::new(ErrorKind::Type, what).next("Add it to a date."));
                 }
                 bound
             }
@@ -91,7 +94,10 @@ impl Binder<'_> {
             return cast::silently(bound, &Type::Bool).unwrap_or_else(Bound::unknown);
         }
         let what = format!("A condition is needed here, and this is {}.", bound.kind);
-        self.wrong(expr.span, Error::new(ErrorKind::Type, what).next("Compare it with something: litres > 0."))
+        self.wrong(
+            expr.span,
+            Error::new(ErrorKind::Type, what).next("Compare it with something: litres > 0."),
+        )
     }
 
     fn wrong(&mut self, span: Span, error: Error) -> Bound {
@@ -110,11 +116,19 @@ impl Binder<'_> {
             Kind::Literal(value) => Bound::literal(value.clone()),
             Kind::Name(column) => return self.column(column, span, place),
             Kind::Parameter(parameter) => {
-                return self.wrong(span, Error::new(ErrorKind::Name, format!("There is no parameter ${parameter}.")));
+                return self.wrong(
+                    span,
+                    Error::new(ErrorKind::Name, format!("There is no parameter ${parameter}.")),
+                );
             }
             Kind::Each(set) => {
                 let error = Error::new(ErrorKind::Check, format!("{set} cannot stand here."));
-                return self.wrong(span, error.why("A set makes one output for each column; here there is one.").next("Name the column."));
+                return self.wrong(
+                    span,
+                    error
+                        .why("A set makes one output for each column; here there is one.")
+                        .next("Name the column."),
+                );
             }
             Kind::Negate(x) => {
                 let x = self.expression(x, place);
@@ -164,7 +178,9 @@ impl Binder<'_> {
                     let equal = self.comparison(Binary::Equal, value.clone(), other, item.span);
                     any = Some(match any {
                         None => equal,
-                        Some(before) => Bound { node: Node::Or(Box::new(before), Box::new(equal)), kind: Type::Bool },
+                        Some(before) => {
+                            Bound { node: Node::Or(Box::new(before), Box::new(equal)), kind: Type::Bool }
+                        }
                     });
                 }
                 negated(any.unwrap_or_else(Bound::unknown), *sense)
@@ -182,8 +198,11 @@ impl Binder<'_> {
                 match self.united(left, right, span) {
                     None => Bound::unknown(),
                     Some((left, right, kind)) => {
-                        let args =
-                            Arguments { name: "is distinct from", usage: "a is distinct from b", values: vec![left, right] };
+                        let args = Arguments {
+                            name: "is distinct from",
+                            usage: "a is distinct from b",
+                            values: vec![left, right],
+                        };
                         let distinct = args.call(Type::Bool, move |args, rows, _| {
                             let (a, b) = (functions::arg(args, 0), functions::arg(args, 1));
                             Ok(compare::is_distinct(&kind, &a, &b, rows))
@@ -213,7 +232,10 @@ impl Binder<'_> {
                 let what = format!("{} is neither a key nor inside an aggregate.", name(column));
                 let error = Error::new(ErrorKind::Check, what)
                     .why("A group has many rows, and so many values of it.")
-                    .next(format!("Take one of them, such as max({0}) or first({0}), or make it a key.", name(column)));
+                    .next(format!(
+                        "Take one of them, such as max({0}) or first({0}), or make it a key.",
+                        name(column)
+                    ));
                 return self.wrong(span, error);
             }
         }
@@ -248,17 +270,15 @@ impl Binder<'_> {
         if a.kind == Type::Unknown || b.kind == Type::Unknown {
             return None;
         }
-        let (a, b) = match (self.dated(a, &b.kind.clone(), span)?, b) {
-            (a, b) => {
-                let kind = a.kind.clone();
-                (a, self.dated(b, &kind, span)?)
-            }
-        };
+        let a = self.dated(a, &b.kind.clone(), span)?;
+        let b = self.dated(b, &a.kind.clone(), span)?;
         let Some(shared) = a.kind.unite(&b.kind) else {
             let mut next = String::new();
             if a.kind == Type::Text || b.kind == Type::Text {
                 let other = if a.kind == Type::Text { &b.kind } else { &a.kind };
-                next = format!("Turn the text into one: cast(… as {other}), or the other into text: cast(… as text).");
+                next = format!(
+                    "Turn the text into one: cast(… as {other}), or the other into text: cast(… as text)."
+                );
             }
             self.type_error(span, format!("{} and {} do not compare.", a.kind, b.kind), &next);
             return None;
@@ -335,12 +355,16 @@ impl Binder<'_> {
                         "Turn it into text: cast(… as text).",
                     );
                 };
-                two(a, b).call(Text, move |args, rows, _| Ok(arithmetic::concat(&arg(args, 0), &arg(args, 1), rows)))
+                two(a, b).call(Text, move |args, rows, _| {
+                    Ok(arithmetic::concat(&arg(args, 0), &arg(args, 1), rows))
+                })
             }
-            (Binary::Subtract, Date, Date) => two(a, b)
-                .call(Int, move |args, rows, _| Ok(arithmetic::days_between(&arg(args, 0), &arg(args, 1), rows))),
+            (Binary::Subtract, Date, Date) => two(a, b).call(Int, move |args, rows, _| {
+                Ok(arithmetic::days_between(&arg(args, 0), &arg(args, 1), rows))
+            }),
             (Binary::Subtract, Date | Timestamp, Date | Timestamp) => {
-                let (Some(a), Some(b)) = (cast::silently(a, &Timestamp), cast::silently(b, &Timestamp)) else {
+                let (Some(a), Some(b)) = (cast::silently(a, &Timestamp), cast::silently(b, &Timestamp))
+                else {
                     return Bound::unknown();
                 };
                 two(a, b).call(Float, move |args, rows, _| {
@@ -364,7 +388,9 @@ impl Binder<'_> {
         if !is_number(&a.kind) || !is_number(&b.kind) {
             let other = if is_number(&a.kind) { &b.kind } else { &a.kind };
             let next = match (op, other) {
-                (Binary::Add, Type::Text) => "Texts are joined with ||; a number in a text is cast(… as float).",
+                (Binary::Add, Type::Text) => {
+                    "Texts are joined with ||; a number in a text is cast(… as float)."
+                }
                 (_, Type::Text) => "Turn the text into a number: cast(… as float).",
                 _ => "",
             };
@@ -413,7 +439,8 @@ impl Binder<'_> {
                 };
                 let divides = matches!(op, Binary::Divide | Binary::Mod);
                 // A division by a number that is not zero can do no harm.
-                let safe = args.values.get(1).and_then(Bound::as_literal).is_some_and(|v| *v != Scalar::Float(0.0));
+                let safe =
+                    args.values.get(1).and_then(Bound::as_literal).is_some_and(|v| *v != Scalar::Float(0.0));
                 if divides && !safe { args.loud_call(result, kernel) } else { args.call(result, kernel) }
             }
         }
@@ -453,8 +480,11 @@ impl Binder<'_> {
             values.push((self.expression(value, place), value.span));
         }
         let spans: Vec<Span> = values.iter().map(|(_, span)| *span).collect();
-        let mut args =
-            Arguments { name: "case", usage: "case when c then a else b end", values: values.into_iter().map(|(v, _)| v).collect() };
+        let mut args = Arguments {
+            name: "case",
+            usage: "case when c then a else b end",
+            values: values.into_iter().map(|(v, _)| v).collect(),
+        };
         if args.values.iter().any(|v| v.kind == Type::Unknown) {
             return Bound::unknown();
         }
@@ -483,7 +513,8 @@ impl Binder<'_> {
         }
         if let Some(format) = &cast.format {
             let dated = |kind: &Type| matches!(kind, Type::Date | Type::Time | Type::Timestamp);
-            let fits = (from.kind == Type::Text && dated(&cast.to)) || (cast.to == Type::Text && dated(&from.kind));
+            let fits =
+                (from.kind == Type::Text && dated(&cast.to)) || (cast.to == Type::Text && dated(&from.kind));
             if !fits {
                 let what = format!("A format does not go with a cast from {} to {}.", from.kind, cast.to);
                 return self.type_error(span, what, "It goes between text and date, time or timestamp.");
@@ -571,7 +602,8 @@ impl Binder<'_> {
                 Bound::unknown()
             }
             Place::Rows(_) => {
-                let what = format!("{expr} is an aggregate of many rows, and here each row has its own value.");
+                let what =
+                    format!("{expr} is an aggregate of many rows, and here each row has its own value.");
                 let error = Error::new(ErrorKind::Check, what)
                     .next(format!("Say of which rows: {expr} per farm (any column), or {expr} per table."));
                 self.wrong(expr.span, error)

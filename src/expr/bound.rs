@@ -45,7 +45,8 @@ impl Batch {
     /// The rows where `keep` is set.
     pub(crate) fn filter(&self, keep: &BooleanArray) -> Result<Batch> {
         let predicate = arrow_select::filter::FilterBuilder::new(keep).optimize().build();
-        let columns = self.columns.iter().map(|c| predicate.filter(c)).collect::<Result<_, _>>().map_err(arrow)?;
+        let columns =
+            self.columns.iter().map(|c| predicate.filter(c)).collect::<Result<_, _>>().map_err(arrow)?;
         Ok(Batch { columns, rows: predicate.count() })
     }
 
@@ -178,9 +179,10 @@ impl Bound {
                 None => Node::Column(*id),
             },
             Node::Literal(value) => Node::Literal(value.clone()),
-            Node::Call(call) => {
-                Node::Call(Call { args: call.args.iter().map(|x| x.replaced(with)).collect(), ..call.clone() })
-            }
+            Node::Call(call) => Node::Call(Call {
+                args: call.args.iter().map(|x| x.replaced(with)).collect(),
+                ..call.clone()
+            }),
             Node::And(a, b) => Node::And(boxed(a), boxed(b)),
             Node::Or(a, b) => Node::Or(boxed(a), boxed(b)),
             Node::Case(arms, otherwise) => Node::Case(
@@ -215,8 +217,11 @@ impl Bound {
             },
             Node::Literal(value) => Ok(Column::Constant(value.clone(), self.kind.clone())),
             Node::Call(call) => {
-                let args =
-                    call.args.iter().map(|arg| arg.evaluate(batch, events)).collect::<Result<Vec<Column>>>()?;
+                let args = call
+                    .args
+                    .iter()
+                    .map(|arg| arg.evaluate(batch, events))
+                    .collect::<Result<Vec<Column>>>()?;
                 (call.kernel)(&args, batch.rows, events)
             }
             Node::And(a, b) => {

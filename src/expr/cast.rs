@@ -28,7 +28,10 @@ pub(crate) fn silently(bound: Bound, to: &Type) -> Option<Bound> {
     let kernel: Kernel = Arc::new(move |args, rows, _| {
         let Some(column) = args.first() else { return Err(lost()) };
         if let Some(value) = column.constant() {
-            return Ok(Column::Constant(convert(value, &target, None).unwrap_or(Scalar::Null), target.clone()));
+            return Ok(Column::Constant(
+                convert(value, &target, None).unwrap_or(Scalar::Null),
+                target.clone(),
+            ));
         }
         Ok(Column::Array(convert_silently(&column.array(rows), &target)))
     });
@@ -54,11 +57,15 @@ fn convert_silently(array: &ArrayRef, to: &Type) -> ArrayRef {
 
 /// Whether `cast` knows a way between the two types.
 pub(crate) fn is_possible(from: &Type, to: &Type) -> bool {
-    use Type::{Binary, Bool, Date, Decimal, Float, Int, Interval, List, Null, Text, Time, Timestamp, Unknown};
+    use Type::{
+        Binary, Bool, Date, Decimal, Float, Int, Interval, List, Null, Text, Time, Timestamp, Unknown,
+    };
     match (from, to) {
         (a, b) if a == b => true,
         (Null | Unknown, _) | (_, Unknown) => true,
-        (Text, Interval | Null | Binary | List(_)) | (Interval | Binary, _) | (_, Interval | Null | Binary) => false,
+        (Text, Interval | Null | Binary | List(_))
+        | (Interval | Binary, _)
+        | (_, Interval | Null | Binary) => false,
         (Text, _) | (_, Text) => true,
         (Bool, Int | Float) | (Int, Bool) => true,
         (Int | Float | Decimal(..), Int | Float | Decimal(..)) => true,
@@ -135,7 +142,8 @@ pub(crate) fn convert(value: &Scalar, to: &Type, format: Option<&str>) -> Option
         (Scalar::Float(v), Type::Int) => {
             let whole = v.trunc();
             // The largest float below 2^63 is the limit on both sides.
-            (whole >= -9.223_372_036_854_775e18 && whole <= 9.223_372_036_854_775e18)
+            (-9.223_372_036_854_775e18..=9.223_372_036_854_775e18)
+                .contains(&whole)
                 .then_some(Scalar::Int(whole as i64))?
         }
         (Scalar::Float(v), Type::Decimal(p, s)) => {

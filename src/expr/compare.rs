@@ -5,10 +5,10 @@
 use std::cmp::Ordering;
 use std::sync::Arc;
 
+use arrow_array::BooleanArray;
 use arrow_array::types::{
     ArrowPrimitiveType, Date32Type, Decimal128Type, Time64MicrosecondType, TimestampMicrosecondType,
 };
-use arrow_array::BooleanArray;
 use arrow_buffer::{BooleanBuffer, Buffer, NullBuffer};
 use churn_kernels::columns::{self, Operand};
 
@@ -64,7 +64,9 @@ pub(crate) fn compare(op: Binary, kind: &Type, a: &Column, b: &Column, rows: usi
     let words = match kind {
         Type::Int => by_order(op, a.ints(), b.ints(), rows),
         Type::Float => floats(op, a.floats(), b.floats(), rows),
-        Type::Date => primitive::<Date32Type>(op, a, b, rows, |s| if let Scalar::Date(v) = s { Some(*v) } else { None }),
+        Type::Date => {
+            primitive::<Date32Type>(op, a, b, rows, |s| if let Scalar::Date(v) = s { Some(*v) } else { None })
+        }
         Type::Time => primitive::<Time64MicrosecondType>(op, a, b, rows, |s| {
             if let Scalar::Time(v) = s { Some(*v) } else { None }
         }),
@@ -81,7 +83,9 @@ pub(crate) fn compare(op: Binary, kind: &Type, a: &Column, b: &Column, rows: usi
         }
         _ => {
             let (a, b) = (a.array(rows), b.array(rows));
-            by_row(rows, |row| holds(op, order_of(&Scalar::from_array(&a, row), &Scalar::from_array(&b, row))))
+            by_row(rows, |row| {
+                holds(op, order_of(&Scalar::from_array(&a, row), &Scalar::from_array(&b, row)))
+            })
         }
     };
     truth(words, both_valid(a, b, rows), rows)
@@ -149,8 +153,8 @@ fn primitive<T: ArrowPrimitiveType<Native: Ord>>(
 }
 
 fn texts(op: Binary, a: Texts<'_>, b: Texts<'_>, rows: usize) -> Vec<u64> {
-    if let (Texts::Column(column), Texts::Constant(Some(text))) | (Texts::Constant(Some(text)), Texts::Column(column)) =
-        (a, b)
+    if let (Texts::Column(column), Texts::Constant(Some(text)))
+    | (Texts::Constant(Some(text)), Texts::Column(column)) = (a, b)
         && let (Binary::Equal | Binary::NotEqual, Some(view)) = (op, inline_view(text))
     {
         // A text of at most twelve bytes stands whole in its view, so one comparison of 16 bytes tells.

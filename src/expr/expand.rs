@@ -28,7 +28,8 @@ impl Environment {
     /// The value of a parameter.
     pub(crate) fn given(&self, parameter: &str, source: &Arc<SourceText>, span: Span) -> Result<Scalar> {
         self.givens.get(parameter).cloned().ok_or_else(|| {
-            let error = Error::new(ErrorKind::Name, format!("There is no parameter ${parameter}.")).at(source, span);
+            let error =
+                Error::new(ErrorKind::Name, format!("There is no parameter ${parameter}.")).at(source, span);
             match nearest(parameter, self.givens.keys().map(String::as_str)) {
                 Some(near) => error.next(format!("Did you mean ${near}?")),
                 None => error.next(format!("Declare it at the top of the recipe: given {parameter} = 100")),
@@ -128,7 +129,9 @@ pub(crate) fn columns_of<'a>(
     let found: Vec<&Field> = fields
         .iter()
         .enumerate()
-        .filter(|(i, f)| wanted(*i, f) && !set.except.iter().any(|(n, _)| *n == f.name) && !keys.contains(&f.name))
+        .filter(|(i, f)| {
+            wanted(*i, f) && !set.except.iter().any(|(n, _)| *n == f.name) && !keys.contains(&f.name)
+        })
         .map(|(_, f)| f)
         .collect();
     if found.is_empty() && !fields.iter().any(|f| f.kind == Type::Unknown) {
@@ -189,8 +192,11 @@ pub(crate) fn columns_of_list<'a>(
         match item {
             ColumnRef::Name(column, span) => match fields.iter().find(|f| f.name == *column) {
                 Some(field) if found.iter().any(|f| f.name == *column) => {
-                    return Err(Error::new(ErrorKind::Name, format!("{} is named twice.", name(&field.name)))
-                        .at(source, *span));
+                    return Err(Error::new(
+                        ErrorKind::Name,
+                        format!("{} is named twice.", name(&field.name)),
+                    )
+                    .at(source, *span));
                 }
                 Some(field) => found.push(field),
                 None => return Err(unknown_column(column, fields, source, *span)),
@@ -248,7 +254,12 @@ fn with_column(expr: &Expr, column: &str) -> Expr {
 }
 
 /// `present(each …)` takes all columns of the set at once.
-pub(crate) fn with_present(expr: &Expr, fields: &[Field], keys: &[String], source: &Arc<SourceText>) -> Result<Expr> {
+pub(crate) fn with_present(
+    expr: &Expr,
+    fields: &[Field],
+    keys: &[String],
+    source: &Arc<SourceText>,
+) -> Result<Expr> {
     if let Kind::Call(function, args) = &expr.kind
         && function == "present"
     {
@@ -295,7 +306,9 @@ pub(crate) fn default_name(expr: &Expr) -> Option<String> {
             _ => None,
         },
         Kind::Cast(cast) => match &cast.from.kind {
-            Kind::Name(column) => Some(format!("{column}_{}", if cast.lenient { "try_cast" } else { "cast" })),
+            Kind::Name(column) => {
+                Some(format!("{column}_{}", if cast.lenient { "try_cast" } else { "cast" }))
+            }
             _ => None,
         },
         _ => None,

@@ -11,10 +11,10 @@
 //! | `aggregates` | the catalogue of aggregates |
 
 pub(crate) mod aggregates;
+mod arithmetic;
 pub(crate) mod ast;
 pub(crate) mod bind;
 pub(crate) mod bound;
-mod arithmetic;
 mod build;
 mod cast;
 mod column;
@@ -30,16 +30,15 @@ mod types;
 mod widen;
 
 pub use ast::Expr;
-pub use build::{
-    Named,
-    column, count, count_distinct, first, last, lit, max, mean, median, min, stddev, sum,
-};
 pub(crate) use bound::{Batch, Bound, ColumnId, Field, Node};
+pub use build::{
+    Named, column, count, count_distinct, first, last, lit, max, mean, median, min, stddev, sum,
+};
 pub(crate) use column::Column;
 pub use events::Event;
 pub(crate) use events::Events;
-pub(crate) use scalar::{array_of, decimal_text, write_float};
 pub use scalar::{Interval, Scalar};
+pub(crate) use scalar::{array_of, decimal_text, write_float};
 pub use types::Type;
 pub(crate) use widen::widen;
 

@@ -9,8 +9,8 @@ use arrow_array::types::{
     Date32Type, Decimal128Type, Float64Type, Int64Type, Time64MicrosecondType, TimestampMicrosecondType,
 };
 use arrow_array::{
-    Array, ArrayRef, BooleanArray, Date32Array, Decimal128Array, Float64Array, Int64Array, ListArray, NullArray,
-    Time64MicrosecondArray, TimestampMicrosecondArray, new_null_array,
+    Array, ArrayRef, BooleanArray, Date32Array, Decimal128Array, Float64Array, Int64Array, ListArray,
+    NullArray, Time64MicrosecondArray, TimestampMicrosecondArray, new_null_array,
 };
 use arrow_buffer::OffsetBuffer;
 use arrow_schema::Field;
@@ -212,7 +212,10 @@ pub fn array_of(values: &[&Scalar], kind: &Type) -> ArrayRef {
     macro_rules! primitive {
         ($array:ty, $variant:ident) => {
             Arc::new(
-                values.iter().map(|v| if let Scalar::$variant(x) = v { Some(*x) } else { None }).collect::<$array>(),
+                values
+                    .iter()
+                    .map(|v| if let Scalar::$variant(x) = v { Some(*x) } else { None })
+                    .collect::<$array>(),
             )
         };
     }

@@ -49,7 +49,9 @@ impl Type {
             DataType::Date32 | DataType::Date64 => Type::Date,
             DataType::Time32(_) | DataType::Time64(_) => Type::Time,
             DataType::Timestamp(_, _) => Type::Timestamp,
-            DataType::List(item) | DataType::LargeList(item) => Type::List(Box::new(Type::of(item.data_type())?)),
+            DataType::List(item) | DataType::LargeList(item) => {
+                Type::List(Box::new(Type::of(item.data_type())?))
+            }
             DataType::Binary | DataType::LargeBinary | DataType::BinaryView => Type::Binary,
             DataType::Null => Type::Null,
             _ => return None,
@@ -98,7 +100,9 @@ impl Type {
             (Type::Null, t) | (t, Type::Null) => t.clone(),
             (Type::Int, Type::Float) | (Type::Float, Type::Int) => Type::Float,
             (Type::Decimal(..), Type::Float) | (Type::Float, Type::Decimal(..)) => Type::Float,
-            (Type::Decimal(p, s), Type::Int) | (Type::Int, Type::Decimal(p, s)) => Type::wide_decimal(*p, *s, 19, 0),
+            (Type::Decimal(p, s), Type::Int) | (Type::Int, Type::Decimal(p, s)) => {
+                Type::wide_decimal(*p, *s, 19, 0)
+            }
             (Type::Decimal(p, s), Type::Decimal(q, r)) => Type::wide_decimal(*p, *s, *q, *r),
             (Type::Date, Type::Timestamp) | (Type::Timestamp, Type::Date) => Type::Timestamp,
             (Type::List(a), Type::List(b)) => Type::List(Box::new(a.unite(b)?)),

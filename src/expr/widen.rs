@@ -30,7 +30,9 @@ pub(crate) fn widen(array: &ArrayRef) -> Result<ArrayRef> {
             DataType::Time32(TimeUnit::Second) => array.as_primitive::<Time32SecondType>().unary(i64::from),
             DataType::Time32(_) => array.as_primitive::<Time32MillisecondType>().unary(i64::from),
             DataType::Time64(_) => array.as_primitive::<Time64NanosecondType>().unary(|v| v),
-            DataType::Timestamp(TimeUnit::Second, _) => array.as_primitive::<TimestampSecondType>().unary(|v| v),
+            DataType::Timestamp(TimeUnit::Second, _) => {
+                array.as_primitive::<TimestampSecondType>().unary(|v| v)
+            }
             DataType::Timestamp(TimeUnit::Millisecond, _) => {
                 array.as_primitive::<TimestampMillisecondType>().unary(|v| v)
             }
@@ -40,8 +42,9 @@ pub(crate) fn widen(array: &ArrayRef) -> Result<ArrayRef> {
             _ => array.as_primitive::<TimestampNanosecondType>().unary(|v| v),
         };
         let values: Int64Array = values;
-        values
-            .try_unary(|v| v.checked_mul(times).map(|v| v.div_euclid(by)).ok_or_else(|| too_large("a timestamp")))
+        values.try_unary(|v| {
+            v.checked_mul(times).map(|v| v.div_euclid(by)).ok_or_else(|| too_large("a timestamp"))
+        })
     };
     Ok(match array.data_type() {
         DataType::Int8 => int!(Int8Type),
@@ -90,9 +93,15 @@ pub(crate) fn widen(array: &ArrayRef) -> Result<ArrayRef> {
             let lengths: Vec<usize> = (0..list.len()).map(|i| list.value_length(i) as usize).collect();
             let from = list.value_offsets().first().copied().unwrap_or(0) as usize;
             let total: usize = lengths.iter().sum();
-            list_of(&list.values().slice(from, total), OffsetBuffer::from_lengths(lengths), list.nulls().cloned())?
+            list_of(
+                &list.values().slice(from, total),
+                OffsetBuffer::from_lengths(lengths),
+                list.nulls().cloned(),
+            )?
         }
-        DataType::List(item) if Type::of(item.data_type()).is_some_and(|t| t.arrow() != *item.data_type()) => {
+        DataType::List(item)
+            if Type::of(item.data_type()).is_some_and(|t| t.arrow() != *item.data_type()) =>
+        {
             let list: &ListArray = array.as_list();
             list_of(list.values(), list.offsets().clone(), list.nulls().cloned())?
         }

@@ -9,7 +9,6 @@ use super::Flow;
 use crate::error::Result;
 use crate::exec::{self, Channel, RunOptions};
 use crate::expr::{Batch, Field};
-use crate::plan::rules;
 use crate::table::{record_batch, schema};
 
 /// Record batches of a run, in order; the run goes on in the background and waits for its reader.
@@ -61,7 +60,7 @@ impl Flow {
     /// # Errors
     /// As [`Flow::batches`].
     pub fn batches_with(&self, options: &RunOptions) -> Result<BatchReader> {
-        let plan = rules::rewrite_plan(self.checked()?);
+        let plan = self.plan()?.0;
         let fields = plan.main.fields.clone();
         let options = options.clone();
         let (to, from) = sync_channel(2);

@@ -4,20 +4,17 @@ mod batches;
 mod plan;
 
 use std::fmt::{self, Display};
-use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use std::sync::atomic::{AtomicU64, Ordering};
 
 use arrow_array::RecordBatch;
 
 pub use batches::BatchReader;
-pub use plan::{PlanView, SourceView};
+pub use plan::{CheckedPlan, SourceView};
 
 use crate::error::{Error, ErrorKind, Result, SourceText, Span};
-use crate::exec::{self, Ledger, RunOptions, Writer};
+use crate::exec::{Ledger, RunOptions};
 use crate::expr::{Batch, Scalar, Type};
-use crate::io::format::{Format, WriteOptions};
 use crate::io::memory::Memory;
 use crate::io::source::SourceColumn;
 use crate::plan::{Plan, rules};
@@ -124,14 +121,19 @@ impl Flow {
         let mut columns = Vec::new();
         for field in schema.fields() {
             if Type::of(field.data_type()).is_none() {
-                let what = format!("The column {} is {}, which the language lacks.", field.name(), field.data_type());
+                let what = format!(
+                    "The column {} is {}, which the language lacks.",
+                    field.name(),
+                    field.data_type()
+                );
                 return Err(Error::new(ErrorKind::Type, what));
             }
             columns.push(SourceColumn { name: field.name().clone(), data: field.data_type().clone() });
         }
         let mut held = Vec::new();
         for batch in &batches {
-            let same = batch.schema().fields().iter().map(|f| f.data_type()).eq(columns.iter().map(|c| &c.data));
+            let same =
+                batch.schema().fields().iter().map(|f| f.data_type()).eq(columns.iter().map(|c| &c.data));
             if !same {
                 return Err(Error::new(ErrorKind::Input, "The batches have different columns."));
             }
@@ -165,7 +167,9 @@ impl Flow {
         if self.mistake.is_some() {
             return self;
         }
-        let name = if self.recipe.main.steps.is_empty() { "the first step".into() } else {
+        let name = if self.recipe.main.steps.is_empty() {
+            "the first step".into()
+        } else {
             format!("step {}", self.recipe.main.steps.len() + 1)
         };
         let source = Arc::new(SourceText { name, text: text.to_owned() });
@@ -192,7 +196,8 @@ impl Flow {
 
     /// Adds a step with items, which may stand on several lines.
     fn with_items(self, head: &str, items: &str) -> Flow {
-        let below: Vec<String> = items.lines().filter(|l| !l.trim().is_empty()).map(|l| format!("  {}", l.trim())).collect();
+        let below: Vec<String> =
+            items.lines().filter(|l| !l.trim().is_empty()).map(|l| format!("  {}", l.trim())).collect();
         self.then(&format!("{head}\n{}", below.join("\n")))
     }
 
@@ -224,6 +229,7 @@ impl Flow {
 
     /// Keeps all columns but these.
     #[must_use]
+    #[allow(clippy::should_implement_trait)] // The step's own name.
     pub fn drop(self, columns: &str) -> Flow {
         self.with("drop", columns)
     }
@@ -236,6 +242,7 @@ impl Flow {
 
     /// Adds columns, or replaces them in place: `"share = litres / sum(litres) per table"`.
     #[must_use]
+    #[allow(clippy::should_implement_trait)] // The step's own name; a chain is never added up.
     pub fn add(self, items: impl IntoText) -> Flow {
         self.with_items("add", &items.into_text())
     }
@@ -300,6 +307,18 @@ impl Flow {
         self.then(&format!("require unique by {columns}"))
     }
 
+    /// Writes what flows here to a file, in the format of its name; the path is relative to the working folder.
+    #[must_use]
+    pub fn then_write(self, path: impl AsRef<Path>) -> Flow {
+        let path = path.as_ref();
+        let path = if path == Path::new("-") {
+            path.to_owned()
+        } else {
+            std::path::absolute(path).unwrap_or_else(|_| path.to_owned())
+        };
+        self.then(&format!("write {}", Scalar::Text(path.to_string_lossy().into_owned())))
+    }
+
     /// Checks the chain: every mistake that the files' headings and types can show.
     ///
     /// # Errors
@@ -313,17 +332,18 @@ impl Flow {
             return Err(mistake.clone());
         }
         if self.recipe.main.steps.is_empty() {
-            return Err(Error::new(ErrorKind::Syntax, "There are no steps.").next("A chain starts with read or values."));
+            return Err(Error::new(ErrorKind::Syntax, "There are no steps.")
+                .next("A chain starts with read or values."));
         }
         recipe::check(&self.recipe, &Request { givens: self.givens.clone(), base: self.base.clone() })
     }
 
-    /// The plan: what will be read and done.
+    /// The checked plan: what will be read and done; it can be run as it is.
     ///
     /// # Errors
     /// As [`Flow::check`].
-    pub fn plan(&self) -> Result<PlanView> {
-        Ok(PlanView(rules::rewrite_plan(self.checked()?)))
+    pub fn plan(&self) -> Result<CheckedPlan> {
+        Ok(CheckedPlan(rules::rewrite_plan(self.checked()?)))
     }
 
     /// Runs the chain and holds its rows.
@@ -339,21 +359,7 @@ impl Flow {
     /// # Errors
     /// As [`Flow::run`].
     pub fn run_with(&self, options: &RunOptions) -> Result<Table> {
-        let plan = rules::rewrite_plan(self.checked()?);
-        let (batches, ledger) = exec::run(&plan, options, |budget| Ok(exec::Collect::sink(budget)))?;
-        Ok(Table::new(plan.main.fields, batches, None, ledger))
-    }
-
-    /// Runs the chain, counts its rows and holds the first of them.
-    ///
-    /// # Errors
-    /// As [`Flow::run`].
-    pub fn run_head(&self, rows: usize, options: &RunOptions) -> Result<Table> {
-        let plan = rules::rewrite_plan(self.checked()?);
-        let total = Arc::new(AtomicU64::new(0));
-        let counted = total.clone();
-        let (batches, ledger) = exec::run(&plan, options, |_| Ok(exec::Head::sink(rows, counted)))?;
-        Ok(Table::new(plan.main.fields, batches, Some(total.load(Ordering::Relaxed)), ledger))
+        self.plan()?.run_with(options)
     }
 
     /// Runs the chain and writes its rows to a file, in the format of its name, complete or not at all.
@@ -369,33 +375,7 @@ impl Flow {
     /// # Errors
     /// As [`Flow::write`].
     pub fn write_with(&self, path: impl AsRef<Path>, options: &RunOptions) -> Result<Ledger> {
-        let path = std::path::absolute(path.as_ref()).unwrap_or_else(|_| path.as_ref().to_owned());
-        let text = Scalar::Text(path.to_string_lossy().into_owned());
-        let flow = self.clone().then(&format!("write {text}"));
-        let plan = rules::rewrite_plan(flow.checked()?);
-        let (_, ledger) = exec::run(&plan, options, |_| Ok(exec::Discard::sink()))?;
-        Ok(ledger)
-    }
-
-    /// Runs the chain and writes its rows to a writer, in a format: `csv`, `tsv`, `json` or `ndjson`.
-    ///
-    /// # Errors
-    /// As [`Flow::run`]; there is no such format; the writer fails.
-    pub fn write_to(&self, out: impl Write + Send + 'static, format: &str, options: &RunOptions) -> Result<Ledger> {
-        let format = Format::named(format)?;
-        let plan = rules::rewrite_plan(self.checked()?);
-        let encoder = format.encoder(&plan.main.fields, &WriteOptions::default());
-        let (_, ledger) = exec::run(&plan, options, |_| Writer::sink(out, encoder))?;
-        Ok(ledger)
-    }
-
-    /// Runs the chain for what its steps write and require, and drops its rows.
-    ///
-    /// # Errors
-    /// As [`Flow::run`].
-    pub fn run_for_effect(&self, options: &RunOptions) -> Result<Ledger> {
-        let plan = rules::rewrite_plan(self.checked()?);
-        Ok(exec::run(&plan, options, |_| Ok(exec::Discard::sink()))?.1)
+        self.clone().then_write(path).plan()?.run_for_effect(options)
     }
 }
 

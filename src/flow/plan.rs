@@ -1,17 +1,24 @@
-//! A checked plan as its user sees it.
+//! A checked plan: looked at, and run.
 
 use std::fmt;
+use std::io::Write;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 
+use crate::error::Result;
+use crate::exec::{self, Ledger, RunOptions, Writer};
 use crate::expr::Type;
+use crate::io::format::{Format, WriteOptions};
 use crate::plan::{Plan, picture};
+use crate::table::Table;
 
-/// A checked plan: what will be read and done.
+/// A checked plan: what will be read and done. It can be run any number of times; standard input, once.
 ///
 /// `Display` shows the steps as written beside as they will run.
 #[derive(Clone)]
-pub struct PlanView(pub(super) Plan);
+pub struct CheckedPlan(pub(super) Plan);
 
-impl PlanView {
+impl CheckedPlan {
     /// The columns of the result, with their types.
     pub fn columns(&self) -> impl Iterator<Item = (&str, &Type)> {
         self.0.main.fields.iter().map(|f| (f.name.as_str(), &f.kind))
@@ -38,13 +45,60 @@ impl PlanView {
         self.0.ends_in_write
     }
 
+    /// Runs the plan and holds its rows.
+    ///
+    /// # Errors
+    /// Whatever the data hold against it.
+    pub fn run_with(&self, options: &RunOptions) -> Result<Table> {
+        let (batches, ledger) = exec::run(&self.0, options, |budget| Ok(exec::Collect::sink(budget)))?;
+        Ok(Table::new(self.0.main.fields.clone(), batches, None, ledger))
+    }
+
+    /// Runs the plan, counts its rows and holds the first of them.
+    ///
+    /// # Errors
+    /// As [`CheckedPlan::run_with`].
+    pub fn run_head(&self, rows: usize, options: &RunOptions) -> Result<Table> {
+        let total = Arc::new(AtomicU64::new(0));
+        let counted = total.clone();
+        let (batches, ledger) = exec::run(&self.0, options, |_| Ok(exec::Head::sink(rows, counted)))?;
+        Ok(Table::new(self.0.main.fields.clone(), batches, Some(total.load(Ordering::Relaxed)), ledger))
+    }
+
+    /// Runs the plan and writes its rows to a writer, in a format: `csv`, `tsv`, `json` or `ndjson`.
+    ///
+    /// # Errors
+    /// As [`CheckedPlan::run_with`]; there is no such format; the writer fails.
+    pub fn write_to(
+        &self,
+        out: impl Write + Send + 'static,
+        format: &str,
+        options: &RunOptions,
+    ) -> Result<Ledger> {
+        let encoder = Format::named(format)?.encoder(&self.0.main.fields, &WriteOptions::default());
+        Ok(exec::run(&self.0, options, |_| Writer::sink(out, encoder))?.1)
+    }
+
+    /// Runs the plan for what its steps write and require, and drops its rows.
+    ///
+    /// # Errors
+    /// As [`CheckedPlan::run_with`].
+    pub fn run_for_effect(&self, options: &RunOptions) -> Result<Ledger> {
+        Ok(exec::run(&self.0, options, |_| Ok(exec::Discard::sink()))?.1)
+    }
+
     /// Files, bytes and rows of the sources: as far as they are known before the run.
     pub fn sources(&self) -> Vec<SourceView> {
         crate::exec::scans(&self.0)
             .into_iter()
             .map(|(_, scan)| {
                 let about = scan.source.about();
-                SourceView { files: about.files, bytes: about.bytes, rows: about.rows, rows_about: about.rows_about }
+                SourceView {
+                    files: about.files,
+                    bytes: about.bytes,
+                    rows: about.rows,
+                    rows_about: about.rows_about,
+                }
             })
             .collect()
     }
@@ -64,13 +118,13 @@ pub struct SourceView {
     pub rows_about: Option<u64>,
 }
 
-impl fmt::Display for PlanView {
+impl fmt::Display for CheckedPlan {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         picture::write(&self.0, f)
     }
 }
 
-impl fmt::Debug for PlanView {
+impl fmt::Debug for CheckedPlan {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         fmt::Display::fmt(self, f)
     }

@@ -40,9 +40,13 @@ impl Compression {
     pub(crate) fn reader(self, raw: Box<dyn Read + Send>) -> std::io::Result<Box<dyn Read + Send>> {
         Ok(match self {
             Compression::None => raw,
-            Compression::Gzip => Box::new(flate2::bufread::MultiGzDecoder::new(BufReader::with_capacity(1 << 18, raw))),
+            Compression::Gzip => {
+                Box::new(flate2::bufread::MultiGzDecoder::new(BufReader::with_capacity(1 << 18, raw)))
+            }
             Compression::Zstd => Box::new(zstd::stream::read::Decoder::new(raw)?),
-            Compression::Bzip2 => Box::new(bzip2::bufread::MultiBzDecoder::new(BufReader::with_capacity(1 << 18, raw))),
+            Compression::Bzip2 => {
+                Box::new(bzip2::bufread::MultiBzDecoder::new(BufReader::with_capacity(1 << 18, raw)))
+            }
         })
     }
 }

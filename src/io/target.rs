@@ -44,7 +44,11 @@ impl Target {
     /// The folder is not there or cannot be written to; the target is there and must be new.
     pub(crate) fn create(path: &Path, mode: Mode) -> Result<Target> {
         if path == Path::new(STANDARD) {
-            return Ok(Target { path: path.to_owned(), out: Some(Out::Standard(std::io::stdout())), continues: false });
+            return Ok(Target {
+                path: path.to_owned(),
+                out: Some(Out::Standard(std::io::stdout())),
+                continues: false,
+            });
         }
         let exists = path.exists();
         if mode == Mode::New && exists {
@@ -118,7 +122,8 @@ impl Out {
 /// Copies the rows that are there, and ends their last line.
 fn copy_older(path: &Path, out: &mut Out) -> Result<()> {
     let file: File = place::open(path)?;
-    let mut reader = BufReader::new(Compression::of(path).reader(Box::new(file)).map_err(|e| failed(path, &e))?);
+    let mut reader =
+        BufReader::new(Compression::of(path).reader(Box::new(file)).map_err(|e| failed(path, &e))?);
     let mut buffer = vec![0; 1 << 18];
     let mut last = b'\n';
     loop {
@@ -138,7 +143,8 @@ fn failed(path: &Path, error: &std::io::Error) -> Error {
     if error.kind() == std::io::ErrorKind::BrokenPipe {
         return Error::new(ErrorKind::Interrupted, "The reader of the output went away.");
     }
-    let shown = if path == Path::new(STANDARD) { "Standard output".to_owned() } else { path.display().to_string() };
+    let shown =
+        if path == Path::new(STANDARD) { "Standard output".to_owned() } else { path.display().to_string() };
     Error::new(ErrorKind::Output, format!("{shown} cannot be written: {error}."))
         .why("Nothing was changed: an older file of that name is as it was.")
 }

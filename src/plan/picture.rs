@@ -23,7 +23,8 @@ pub(crate) fn write(plan: &Plan, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         }
         table = step.table.as_ref();
         let indent = if table.is_some() { "  " } else { "" };
-        let notes = if step.runs { notes_of(id, plan, &nodes) } else { vec!["not run: nothing needs it".into()] };
+        let notes =
+            if step.runs { notes_of(id, plan, &nodes) } else { vec!["not run: nothing needs it".into()] };
         let mut lines = step.text.lines();
         let mut notes = notes.into_iter();
         loop {
@@ -86,7 +87,8 @@ fn notes(node: &Node) -> Vec<String> {
             let all = scan.source.columns().len();
             let size = about.bytes.filter(|b| *b > 0).map(|b| format!(", {}", bytes(b))).unwrap_or_default();
             let files = plural(about.files as u64, "file");
-            let mut notes = vec![format!("{files}{size}; {} of {}", scan.columns.len(), plural(all as u64, "column"))];
+            let mut notes =
+                vec![format!("{files}{size}; {} of {}", scan.columns.len(), plural(all as u64, "column"))];
             if scan.columns.len() < all {
                 notes.push(match scan.columns.len() {
                     0 => "only counts the rows".into(),

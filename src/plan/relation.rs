@@ -49,3 +49,11 @@ pub(crate) struct Plan {
     /// Rewrites that were made, in order.
     pub(crate) fired: Vec<&'static str>,
 }
+
+impl Plan {
+    /// The plan with each of its chains replaced.
+    pub(crate) fn map_chains(self, mut f: impl FnMut(Relation) -> Relation) -> Plan {
+        let main = f(self.main);
+        Plan { main, others: self.others.into_iter().map(f).collect(), ..self }
+    }
+}

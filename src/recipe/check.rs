@@ -50,7 +50,9 @@ pub(crate) fn check(recipe: &Recipe, request: &Request) -> Result<Plan> {
     let runs = tables_that_run(&checker, &acting);
     for (table, runs) in checker.tables.iter().zip(&runs) {
         if !runs {
-            checker.notes.push(format!("The table {} is checked but not run: nothing needs it.", name(&table.name)));
+            checker
+                .notes
+                .push(format!("The table {} is checked but not run: nothing needs it.", name(&table.name)));
         }
     }
     for step in &mut checker.steps {
@@ -60,7 +62,8 @@ pub(crate) fn check(recipe: &Recipe, request: &Request) -> Result<Plan> {
     if let Some(error) = Error::all(checker.errors) {
         return Err(error);
     }
-    let main = main.ok_or_else(|| Error::new(ErrorKind::Internal, "A chain without a mistake has no result."))?;
+    let main =
+        main.ok_or_else(|| Error::new(ErrorKind::Internal, "A chain without a mistake has no result."))?;
     let needed_by_main = reached(&checker.tables, &checker.used);
     let others = checker
         .tables

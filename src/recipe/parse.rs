@@ -67,7 +67,9 @@ fn declare(
         let (name, span) = c.name("the function's name")?;
         let name = name.to_ascii_lowercase();
         if functions::find(&name).is_some() || aggregates::find(&name).is_some() {
-            return Err(c.error_at(span, format!("There is a built-in function {name}.")).next("Choose another name."));
+            return Err(c
+                .error_at(span, format!("There is a built-in function {name}."))
+                .next("Choose another name."));
         }
         unique(&name, span, names, &c)?;
         let parameters = c.in_parentheses(|c| Ok(c.name("a parameter's name")?.0))?;
@@ -82,7 +84,8 @@ fn declare(
         c.advance();
         let (name, span) = c.name("the table's name")?;
         if ["inner", "left", "right", "full", "semi", "anti", "cross", "asof"].contains(&name.as_str()) {
-            let error = c.error_at(span, format!("{name} is a kind of join.")).next("Call the table something else.");
+            let error =
+                c.error_at(span, format!("{name} is a kind of join.")).next("Call the table something else.");
             return Err(error);
         }
         unique(&name, span, names, &c)?;

@@ -26,7 +26,8 @@ impl Step for Add {
         // over all of them.
         let mut seen = Vec::new();
         for item in &self.0 {
-            for named in item::named_beside(&seen, std::slice::from_ref(item), &relation.fields, &[], checker) {
+            for named in item::named_beside(&seen, std::slice::from_ref(item), &relation.fields, &[], checker)
+            {
                 relation = with_column(relation, &named, checker);
                 seen.push(named);
             }
@@ -45,7 +46,8 @@ pub(super) fn with_column(relation: Relation, item: &NamedItem, checker: &mut Ch
     let bound = checker.row_expression(&item.expr, &relation.fields, &mut pers);
     let field = Field::new(checker.ids.next(), &item.name, bound.kind.clone());
     let step = checker.step();
-    let mut relation = checker.with_pers(relation, pers).then(Op::Compute(vec![(field.clone(), bound)]), step);
+    let mut relation =
+        checker.with_pers(relation, pers).then(Op::Compute(vec![(field.clone(), bound)]), step);
     match relation.fields.iter_mut().find(|f| f.name == item.name) {
         Some(old) => *old = field,
         None => relation.fields.push(field),

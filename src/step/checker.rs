@@ -106,7 +106,10 @@ impl Checker<'_> {
             _ if bound.kind == crate::expr::Type::Unknown => None,
             _ => {
                 let what = "A name is made of texts.";
-                self.wrong(expr.span, Error::new(ErrorKind::Type, what).next("Write named column || '_avg'."));
+                self.wrong(
+                    expr.span,
+                    Error::new(ErrorKind::Type, what).next("Write named column || '_avg'."),
+                );
                 None
             }
         }

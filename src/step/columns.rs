@@ -97,7 +97,11 @@ impl Step for Rename {
                 None => {
                     let mut error = unknown_column(&old.0, &before, &source, old.1);
                     if before.iter().any(|f| f.name == new.0) {
-                        error = error.next(format!("The new name stands first: rename {} = {}.", name(&old.0), name(&new.0)));
+                        error = error.next(format!(
+                            "The new name stands first: rename {} = {}.",
+                            name(&old.0),
+                            name(&new.0)
+                        ));
                     }
                     checker.errors.push(error);
                 }

@@ -27,7 +27,9 @@ struct Fill {
 fn read(c: &mut Cursor<'_>) -> Result<Fill> {
     let columns = c.list(Cursor::column_ref)?;
     if ["down", "up"].iter().any(|w| c.is_word_at(0, w)) {
-        return Err(c.error("fill down and fill up are part of the language, but this version does not have them yet."));
+        return Err(c.error(
+            "fill down and fill up are part of the language, but this version does not have them yet.",
+        ));
     }
     c.expect_word("with", "and what missing values become")?;
     Ok(Fill { columns, with: expression(c)? })
@@ -40,7 +42,9 @@ fn over_table(expr: &Expr) -> Expr {
         Kind::Call(function, _) if find(function).is_some() => {
             Expr::new(Kind::Per(Box::new(expr.clone()), crate::expr::ast::Keys::Table), expr.span)
         }
-        Kind::Where(..) => Expr::new(Kind::Per(Box::new(expr.clone()), crate::expr::ast::Keys::Table), expr.span),
+        Kind::Where(..) => {
+            Expr::new(Kind::Per(Box::new(expr.clone()), crate::expr::ast::Keys::Table), expr.span)
+        }
         Kind::Per(..) => expr.clone(),
         _ => expr.map_parts(&mut over_table),
     }
@@ -70,7 +74,11 @@ impl Step for Fill {
                 continue;
             }
             if column.kind.unite(&with_type).is_none() {
-                let what = format!("{} is {}, and it would be filled with {with_type}.", crate::text::name(&column.name), column.kind);
+                let what = format!(
+                    "{} is {}, and it would be filled with {with_type}.",
+                    crate::text::name(&column.name),
+                    column.kind
+                );
                 checker.wrong(self.with.span, Error::new(ErrorKind::Type, what));
                 continue;
             }

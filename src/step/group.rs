@@ -56,7 +56,8 @@ impl Step for Group {
         let mut keys: Vec<(Field, Bound)> = Vec::new();
         let mut pers = Vec::new();
         for key in item::named(&self.keys, &input.fields, &[], checker) {
-            let mut place = Place::NoAggregates("A key has one value in each row; an aggregate has one in each group.");
+            let mut place =
+                Place::NoAggregates("A key has one value in each row; an aggregate has one in each group.");
             let bound = checker.expression(&key.expr, &input.fields, &mut place);
             if let Type::List(_) = bound.kind {
                 checker.wrong(key.span, Error::new(ErrorKind::Type, format!("{} is no key.", bound.kind)));
@@ -75,7 +76,8 @@ impl Step for Group {
         for item in item::named(&self.items, &input.fields, &key_names, checker) {
             if let Some(key) = key_fields.iter().find(|k| k.name == item.name) {
                 let what = format!("An item is called like the key {}.", crate::text::name(&key.name));
-                checker.wrong(item.span, Error::new(ErrorKind::Name, what).next("Give the item another name."));
+                checker
+                    .wrong(item.span, Error::new(ErrorKind::Name, what).next("Give the item another name."));
                 continue;
             }
             let mut place = Place::Groups { keys: &key_fields, calls: &mut calls };
@@ -93,7 +95,8 @@ impl Step for Group {
         }
         let relation = checker.with_pers(input, std::mem::take(&mut pers));
         let relation = relation.then(Op::Group { keys, calls }, step);
-        let relation = if computed.is_empty() { relation } else { relation.then(Op::Compute(computed), step) };
+        let relation =
+            if computed.is_empty() { relation } else { relation.then(Op::Compute(computed), step) };
         Some(Relation { fields, ..relation })
     }
 }

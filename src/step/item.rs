@@ -32,7 +32,8 @@ impl Item {
     /// Reads an item.
     pub(crate) fn read(c: &mut Cursor<'_>) -> Result<Item> {
         let start = c.span();
-        let names = matches!(c.peek(), Some(TokenKind::Word(_) | TokenKind::Quoted(_))) && c.is_symbol_at(1, "=");
+        let names =
+            matches!(c.peek(), Some(TokenKind::Word(_) | TokenKind::Quoted(_))) && c.is_symbol_at(1, "=");
         let name = if names {
             let (name, _) = c.name("a column's name")?;
             c.advance();
@@ -44,8 +45,11 @@ impl Item {
         if c.is_word_at(0, "as") {
             let mut after = c.clone();
             after.advance();
-            let wanted = after.name("a name").map_or_else(|_| "other".to_owned(), |(n, _)| crate::text::name(&n));
-            return Err(c.error("as does not fit here.").next(format!("A new name stands first: {wanted} = {expr}.")));
+            let wanted =
+                after.name("a name").map_or_else(|_| "other".to_owned(), |(n, _)| crate::text::name(&n));
+            return Err(c
+                .error("as does not fit here.")
+                .next(format!("A new name stands first: {wanted} = {expr}.")));
         }
         let named = if c.take_word("named") { Some(expression(c)?) } else { None };
         Ok(Item { name, expr, named, span: c.since(start) })
@@ -74,7 +78,12 @@ impl fmt::Display for Item {
 }
 
 /// Names the items and writes their sets out; `keys` are left out of sets. Two items of one name are a mistake.
-pub(crate) fn named(items: &[Item], fields: &[Field], keys: &[String], checker: &mut Checker<'_>) -> Vec<NamedItem> {
+pub(crate) fn named(
+    items: &[Item],
+    fields: &[Field],
+    keys: &[String],
+    checker: &mut Checker<'_>,
+) -> Vec<NamedItem> {
     named_beside(&[], items, fields, keys, checker)
 }
 
@@ -102,7 +111,12 @@ pub(crate) fn named_beside(
     found
 }
 
-fn twice(column: &str, first: &NamedItem, item: &Item, source: &std::sync::Arc<crate::error::SourceText>) -> Error {
+fn twice(
+    column: &str,
+    first: &NamedItem,
+    item: &Item,
+    source: &std::sync::Arc<crate::error::SourceText>,
+) -> Error {
     let other = source.text.get(first.span.start..first.span.end).unwrap_or_default();
     Error::new(ErrorKind::Name, format!("Two items are called {}.", name(column)))
         .at(source, item.span)

@@ -9,8 +9,8 @@ mod checker;
 mod columns;
 mod distinct;
 mod ends;
-mod filter;
 mod fill;
+mod filter;
 mod given;
 mod group;
 mod item;
@@ -189,6 +189,8 @@ pub(crate) fn unknown(keyword: &str) -> Error {
     };
     match other.or_else(|| nearest(keyword, CATALOGUE.iter().map(|k| k.keyword))) {
         Some(near) => error.next(format!("Did you mean {near}?")),
-        None => error.why(format!("The steps are {}.", crate::text::comma(CATALOGUE.iter().map(|k| k.keyword)))),
+        None => {
+            error.why(format!("The steps are {}.", crate::text::comma(CATALOGUE.iter().map(|k| k.keyword))))
+        }
     }
 }

@@ -47,8 +47,24 @@ fn read(c: &mut Cursor<'_>) -> Result<Box<dyn Step>> {
 }
 
 const OPTIONS: [&str; 18] = [
-    "columns", "types", "header", "header_join", "skip", "comment", "separator", "quote", "decimal", "thousands",
-    "encoding", "missing", "dates", "bad_cells", "bad_rows", "file_column", "format", "sheet",
+    "columns",
+    "types",
+    "header",
+    "header_join",
+    "skip",
+    "comment",
+    "separator",
+    "quote",
+    "decimal",
+    "thousands",
+    "encoding",
+    "missing",
+    "dates",
+    "bad_cells",
+    "bad_rows",
+    "file_column",
+    "format",
+    "sheet",
 ];
 
 impl Read {
@@ -86,7 +102,7 @@ impl Read {
 
     /// The format, by the option or by the names of the files.
     fn format(&self, files: &[PathBuf], checker: &mut Checker<'_>) -> Option<Format> {
-        for setting in self.options.iter().filter(|s| s.name == "format") {
+        if let Some(setting) = self.options.iter().find(|s| s.name == "format") {
             let value = setting.resolved(checker)?;
             let word = value.word().or(value.text()).unwrap_or_default();
             return match Format::named(word) {
@@ -107,7 +123,10 @@ fn set(csv: &mut CsvOptions, setting: &Setting, value: &Value) -> Result<()> {
     let one_byte = "one ASCII character in single quotes";
     match setting.name.as_str() {
         "columns" => csv.names = value.names().ok_or_else(|| setting.unfit("names: (farm, litres)"))?,
-        "types" => csv.types = value.typed().ok_or_else(|| setting.unfit("names with types: (farm text, day date)"))?,
+        "types" => {
+            csv.types =
+                value.typed().ok_or_else(|| setting.unfit("names with types: (farm text, day date)"))?
+        }
         "header" => {
             csv.header = match (value.truth(), value.count()) {
                 (Some(true), _) => Header::Rows(1),
@@ -119,7 +138,9 @@ fn set(csv: &mut CsvOptions, setting: &Setting, value: &Value) -> Result<()> {
         "header_join" => csv.header_join = value.text().ok_or_else(|| setting.unfit("a text"))?.to_owned(),
         "skip" => csv.skip = value.count().ok_or_else(|| setting.unfit("a number of lines"))?,
         "comment" => csv.comment = Some(value.byte().ok_or_else(|| setting.unfit(one_byte))?),
-        "separator" => csv.separator = value.byte().ok_or_else(|| setting.unfit("one ASCII character, or tab"))?,
+        "separator" => {
+            csv.separator = value.byte().ok_or_else(|| setting.unfit("one ASCII character, or tab"))?
+        }
         "quote" => {
             csv.quote = match value.word() {
                 Some("none") => None,
@@ -140,7 +161,9 @@ fn set(csv: &mut CsvOptions, setting: &Setting, value: &Value) -> Result<()> {
         "dates" => {
             let wanted = value.text().ok_or_else(|| setting.unfit("a pattern: '%d/%m/%Y'"))?;
             if let Some(fault) = pattern::fault(wanted) {
-                return Err(setting.unfit("a strftime pattern: '%d/%m/%Y'").why(format!("It cannot be used: {fault}.")));
+                return Err(setting
+                    .unfit("a strftime pattern: '%d/%m/%Y'")
+                    .why(format!("It cannot be used: {fault}.")));
             }
             csv.dates = Some(wanted.to_owned());
         }
@@ -160,7 +183,8 @@ fn set(csv: &mut CsvOptions, setting: &Setting, value: &Value) -> Result<()> {
             }
         }
         "file_column" => {
-            let wanted = value.text().or(value.word()).ok_or_else(|| setting.unfit("a name in single quotes"))?;
+            let wanted =
+                value.text().or(value.word()).ok_or_else(|| setting.unfit("a name in single quotes"))?;
             csv.file_column = Some(wanted.to_owned());
         }
         "format" => {}
@@ -208,11 +232,20 @@ impl Step for Read {
 }
 
 /// The relation of all columns of a source.
-pub(crate) fn relation(source: Arc<dyn Source>, rejects: Option<PathBuf>, checker: &mut Checker<'_>) -> Relation {
+pub(crate) fn relation(
+    source: Arc<dyn Source>,
+    rejects: Option<PathBuf>,
+    checker: &mut Checker<'_>,
+) -> Relation {
     let mut fields = Vec::new();
     for column in source.columns() {
         let kind = Type::of(&column.data).unwrap_or(Type::Unknown);
-        fields.push(Field { id: checker.ids.next(), name: column.name.clone(), data: column.data.clone(), kind });
+        fields.push(Field {
+            id: checker.ids.next(),
+            name: column.name.clone(),
+            data: column.data.clone(),
+            kind,
+        });
     }
     checker.notes.extend(source.about().notes.iter().cloned());
     let columns = fields.iter().cloned().enumerate().collect();
@@ -230,11 +263,13 @@ impl fmt::Display for Read {
 impl Step for ReadTable {
     fn check(&self, _: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
         let Some(index) = checker.tables.iter().position(|t| t.name == self.0) else {
-            let error = Error::new(ErrorKind::Name, format!("There is no table {} before this line.", name(&self.0)));
+            let error =
+                Error::new(ErrorKind::Name, format!("There is no table {} before this line.", name(&self.0)));
             let near = nearest(&self.0, checker.tables.iter().map(|t| t.name.as_str()));
             let error = match near {
                 Some(near) => error.next(format!("Did you mean {}?", name(near))),
-                None => error.next(format!("If it is a file, its path stands in single quotes: read '{}'.", self.0)),
+                None => error
+                    .next(format!("If it is a file, its path stands in single quotes: read '{}'.", self.0)),
             };
             checker.wrong(self.1, error);
             return None;

@@ -60,7 +60,12 @@ impl Step for Require {
 fn shown(condition: &Bound, fields: &[Field]) -> Vec<Field> {
     let mut used = Vec::new();
     condition.columns(&mut used);
-    fields.iter().enumerate().filter(|(i, f)| *i == 0 || used.contains(&f.id)).map(|(_, f)| f.clone()).collect()
+    fields
+        .iter()
+        .enumerate()
+        .filter(|(i, f)| *i == 0 || used.contains(&f.id))
+        .map(|(_, f)| f.clone())
+        .collect()
 }
 
 impl fmt::Display for Require {
@@ -79,7 +84,12 @@ impl Step for RequireUnique {
         let source = checker.source.clone();
         let found = checker.kept(columns_of_list(&self.0, &input.fields, &source))?;
         let by: Vec<Field> = found.into_iter().cloned().collect();
-        let shown = input.fields.iter().enumerate().filter(|(i, f)| *i == 0 || by.contains(f)).map(|(_, f)| f.clone());
+        let shown = input
+            .fields
+            .iter()
+            .enumerate()
+            .filter(|(i, f)| *i == 0 || by.contains(f))
+            .map(|(_, f)| f.clone());
         let op = Op::RequireUnique { shown: shown.collect(), by };
         let step = checker.step();
         Some(input.then(op, step))

@@ -40,7 +40,8 @@ impl Step for Select {
         }
         let step = checker.step();
         let relation = checker.with_pers(input, pers);
-        let relation = if computed.is_empty() { relation } else { relation.then(Op::Compute(computed), step) };
+        let relation =
+            if computed.is_empty() { relation } else { relation.then(Op::Compute(computed), step) };
         Some(Relation { fields, ..relation })
     }
 

@@ -61,7 +61,8 @@ impl Step for Sort {
             }
             if by.as_literal().is_some() && by.kind != Type::Unknown {
                 let error = Error::new(ErrorKind::Check, "The same value in every row sorts nothing.");
-                checker.wrong(key.by.span, error.next("Name a column; columns are not known by their number."));
+                checker
+                    .wrong(key.by.span, error.next("Name a column; columns are not known by their number."));
             }
             keys.push(SortKey { by, descending: key.descending, nulls_first: key.nulls_first });
         }

@@ -5,9 +5,9 @@ use std::sync::Arc;
 
 use super::{Checker, Step, StepKind, StepText};
 use crate::error::{Error, ErrorKind, Result, Span};
+use crate::expr::ast::{Expr, Kind};
 use crate::expr::expand::Environment;
 use crate::expr::{Batch, Field, Scalar, Type, array_of};
-use crate::expr::ast::{Expr, Kind};
 use crate::io::memory::Memory;
 use crate::io::source::SourceColumn;
 use crate::plan::node::Scan;
@@ -40,7 +40,8 @@ fn parse(text: StepText<'_>) -> Result<Box<dyn Step>> {
         // A row in parentheses may stand on a line of its own, too.
         let start = line.span();
         let whole = line.clone();
-        let row = if line.is_symbol_at(0, "(") { read_row(&mut line).ok().filter(|_| line.at_end()) } else { None };
+        let row =
+            if line.is_symbol_at(0, "(") { read_row(&mut line).ok().filter(|_| line.at_end()) } else { None };
         match row {
             Some(row) => rows.push(row),
             None => {
@@ -79,7 +80,10 @@ impl Values {
                 };
                 row.push(value.unwrap_or_else(|| {
                     let error = Error::new(ErrorKind::Check, "A table typed in place holds literals.");
-                    checker.wrong(cell.span, error.next("Compute columns in an add step after it; texts stand in single quotes."));
+                    checker.wrong(
+                        cell.span,
+                        error.next("Compute columns in an add step after it; texts stand in single quotes."),
+                    );
                     Scalar::Null
                 }));
             }

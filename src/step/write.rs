@@ -54,7 +54,9 @@ impl Write {
                     _ => return Err(setting.unfit("replace, new or append")),
                 }
             }
-            "separator" => write.separator = value.byte().ok_or_else(|| setting.unfit("one ASCII character, or tab"))?,
+            "separator" => {
+                write.separator = value.byte().ok_or_else(|| setting.unfit("one ASCII character, or tab"))?
+            }
             "header" => write.header = value.truth().ok_or_else(|| setting.unfit("true or false"))?,
             "missing" => write.missing = value.text().ok_or_else(|| setting.unfit("a text"))?.to_owned(),
             "quote" => {
@@ -65,7 +67,10 @@ impl Write {
                 }
             }
             "split_by" | "compression" | "level" => {
-                let what = format!("{} is part of the language, but this version does not have it yet.", setting.name);
+                let what = format!(
+                    "{} is part of the language, but this version does not have it yet.",
+                    setting.name
+                );
                 return Err(Error::new(ErrorKind::Check, what)
                     .next("Text files are compressed by their name: out.csv.gz, out.csv.zst."));
             }
@@ -90,7 +95,8 @@ impl Step for Write {
         }
         let Some(format) = format.or((text == "-").then_some(Format::Csv)) else {
             let error = Error::new(ErrorKind::Check, format!("The name {text} does not tell a format."));
-            checker.wrong(self.span, error.next("Give it an ending such as .csv, or say with (format = csv)."));
+            checker
+                .wrong(self.span, error.next("Give it an ending such as .csv, or say with (format = csv)."));
             return Some(input);
         };
         if mode == Mode::New && path.exists() {

@@ -33,9 +33,13 @@ impl Table {
         let line = |cells: Vec<String>| format!("| {} |\n", cells.join(" | "));
         let escaped = |cell: &str| cell.replace('|', "\\|");
         out.push_str(&line(columns.iter().map(|c| escaped(&c.name)).collect()));
-        out.push_str(&line(columns.iter().map(|c| if c.right { "---:".into() } else { "---".into() }).collect()));
+        out.push_str(&line(
+            columns.iter().map(|c| if c.right { "---:".into() } else { "---".into() }).collect(),
+        ));
         for row in 0..self.len() {
-            out.push_str(&line(columns.iter().map(|c| escaped(c.cells.get(row).map_or("", |s| s.trim()))).collect()));
+            out.push_str(&line(
+                columns.iter().map(|c| escaped(c.cells.get(row).map_or("", |s| s.trim()))).collect(),
+            ));
         }
         out
     }
@@ -95,8 +99,18 @@ fn cell(value: &Scalar, kind: &Type) -> String {
 
 /// The text on one line, shortened to a width.
 fn cut(text: &str, width: usize) -> String {
-    let clean: String =
-        text.chars().map(|c| if c == '\n' { '↵' } else if c.is_control() { '\u{fffd}' } else { c }).collect();
+    let clean: String = text
+        .chars()
+        .map(|c| {
+            if c == '\n' {
+                '↵'
+            } else if c.is_control() {
+                '\u{fffd}'
+            } else {
+                c
+            }
+        })
+        .collect();
     if clean.width() <= width {
         return clean;
     }
@@ -150,7 +164,10 @@ impl fmt::Display for View<'_> {
     }
 }
 
-fn write_line<'a>(f: &mut fmt::Formatter<'_>, cells: impl Iterator<Item = (&'a str, &'a Column)>) -> fmt::Result {
+fn write_line<'a>(
+    f: &mut fmt::Formatter<'_>,
+    cells: impl Iterator<Item = (&'a str, &'a Column)>,
+) -> fmt::Result {
     let mut line = String::new();
     for (i, (cell, column)) in cells.enumerate() {
         if i > 0 {
@@ -179,7 +196,10 @@ fn caption(rows: u64, total: u64, columns: usize, hidden: &[Column]) -> String {
     if !hidden.is_empty() {
         let names = comma(hidden.iter().take(12).map(|c| &c.name));
         let more = if hidden.len() > 12 { ", …" } else { "" };
-        caption.push_str(&format!(", {} of {columns} columns; not shown: {names}{more}", columns - hidden.len()));
+        caption.push_str(&format!(
+            ", {} of {columns} columns; not shown: {names}{more}",
+            columns - hidden.len()
+        ));
     } else {
         caption.push_str(&format!(", {}", plural(columns as u64, "column")));
     }

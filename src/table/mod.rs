@@ -119,12 +119,14 @@ impl Table {
 
 /// The Arrow schema of columns.
 pub(crate) fn schema(fields: &[Field]) -> SchemaRef {
-    let fields: Vec<ArrowField> = fields.iter().map(|f| ArrowField::new(&f.name, f.data.clone(), true)).collect();
+    let fields: Vec<ArrowField> =
+        fields.iter().map(|f| ArrowField::new(&f.name, f.data.clone(), true)).collect();
     Arc::new(Schema::new(fields))
 }
 
 /// A batch with its names.
 pub(crate) fn record_batch(batch: Batch, fields: &[Field]) -> Result<RecordBatch> {
     let options = RecordBatchOptions::new().with_row_count(Some(batch.rows));
-    RecordBatch::try_new_with_options(schema(fields), batch.columns, &options).map_err(crate::expr::arrow_error)
+    RecordBatch::try_new_with_options(schema(fields), batch.columns, &options)
+        .map_err(crate::expr::arrow_error)
 }

@@ -227,12 +227,9 @@ impl<'a> Cursor<'a> {
     }
 
     fn set_of(&mut self) -> Result<SetOf> {
-        for (word, of) in [
-            ("number", SetOf::Number),
-            ("text", SetOf::Text),
-            ("date", SetOf::Date),
-            ("bool", SetOf::Bool),
-        ] {
+        for (word, of) in
+            [("number", SetOf::Number), ("text", SetOf::Text), ("date", SetOf::Date), ("bool", SetOf::Bool)]
+        {
             if self.take_word(word) {
                 return Ok(of);
             }
@@ -263,8 +260,11 @@ impl<'a> Cursor<'a> {
             )),
             Some(TokenKind::Word(word))
                 if !RESERVED.contains(&word.to_ascii_lowercase().as_str())
-                    && !["except", "named", "with", "down", "up", "at", "after", "as", "keep", "split", "skip", "by"]
-                        .contains(&word.to_ascii_lowercase().as_str()) =>
+                    && ![
+                        "except", "named", "with", "down", "up", "at", "after", "as", "keep", "split",
+                        "skip", "by",
+                    ]
+                    .contains(&word.to_ascii_lowercase().as_str()) =>
             {
                 let known = ["number", "text", "date", "bool", "matching"];
                 let error = self.unexpected("number, text, date, bool, a pattern such as 'm_*', or nothing");
@@ -287,7 +287,10 @@ impl<'a> Cursor<'a> {
                 match digits.as_slice() {
                     [p @ 1..=38, s] if s <= p => Ok(Type::Decimal(*p as u8, *s as i8)),
                     _ => Err(self
-                        .error_at(self.since(span), "A decimal has 1 to 38 digits, and no more of them after the point.")
+                        .error_at(
+                            self.since(span),
+                            "A decimal has 1 to 38 digits, and no more of them after the point.",
+                        )
                         .next("Write decimal(10, 2).")),
                 }
             }
@@ -313,8 +316,9 @@ impl<'a> Cursor<'a> {
     pub(crate) fn literal(&mut self) -> Result<Scalar> {
         let start = self.span();
         let expr = super::expression(self)?;
-        crate::expr::fold::literal(&expr)
-            .ok_or_else(|| self.error_at(self.since(start), "Here should stand a literal: a number, a text, a date."))
+        crate::expr::fold::literal(&expr).ok_or_else(|| {
+            self.error_at(self.since(start), "Here should stand a literal: a number, a text, a date.")
+        })
     }
 }
 

@@ -181,7 +181,9 @@ fn primary(c: &mut Cursor<'_>) -> Result<Expr> {
     let kind = match c.peek() {
         Some(TokenKind::Number(text)) => {
             let Some(value) = number_literal(text) else {
-                return Err(c.error("This whole number is too long for int.").next("Write it with a point: 1.0e20."));
+                return Err(c
+                    .error("This whole number is too long for int.")
+                    .next("Write it with a point: 1.0e20."));
             };
             c.advance();
             Kind::Literal(value)
@@ -201,7 +203,9 @@ fn primary(c: &mut Cursor<'_>) -> Result<Expr> {
             return Ok(Expr::new(inner.kind, c.since(span)));
         }
         Some(TokenKind::Symbol("*")) => {
-            return Err(c.unexpected("an expression").next("All rows are counted with count(); all columns are each."));
+            return Err(c
+                .unexpected("an expression")
+                .next("All rows are counted with count(); all columns are each."));
         }
         Some(TokenKind::Quoted(name)) => {
             c.advance();
@@ -213,7 +217,9 @@ fn primary(c: &mut Cursor<'_>) -> Result<Expr> {
             "false" => literal(c, Scalar::Bool(false)),
             "case" => case(c)?,
             "each" => Kind::Each(c.column_set()?),
-            "date" | "time" | "timestamp" | "interval" if matches!(c.peek_at(1), Some(TokenKind::Text(_))) => {
+            "date" | "time" | "timestamp" | "interval"
+                if matches!(c.peek_at(1), Some(TokenKind::Text(_))) =>
+            {
                 dated_literal(c)?
             }
             "cast" | "try_cast" if c.is_symbol_at(1, "(") => cast(c)?,
@@ -305,8 +311,9 @@ fn interval(c: &mut Cursor<'_>, span: Span, text: &str, text_span: Span) -> Resu
     let (unit, _) = c.name("a unit: year, quarter, month, week, day, hour, minute, second")?;
     let months = |n: i64| count.checked_mul(n).map(|months| Interval { months, ..Interval::default() });
     let days = |n: i64| count.checked_mul(n).map(|days| Interval { days, ..Interval::default() });
-    let seconds =
-        |n: i64| count.checked_mul(n * calendar::SECOND).map(|micros| Interval { micros, ..Interval::default() });
+    let seconds = |n: i64| {
+        count.checked_mul(n * calendar::SECOND).map(|micros| Interval { micros, ..Interval::default() })
+    };
     let value = match unit.to_ascii_lowercase().trim_end_matches('s') {
         "year" => months(12),
         "quarter" => months(3),

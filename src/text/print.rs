@@ -3,8 +3,8 @@
 use std::fmt::{self, Display, Formatter, Write as _};
 
 use super::token::RESERVED;
-use crate::expr::ast::{Binary, ColumnRef, ColumnSet, Expr, Keys, Kind, Sense, SetOf};
 use crate::expr::Scalar;
+use crate::expr::ast::{Binary, ColumnRef, ColumnSet, Expr, Keys, Kind, Sense, SetOf};
 
 /// A name as it is written: in double quotes where it must be.
 pub(crate) fn name(name: &str) -> String {
@@ -33,7 +33,9 @@ fn tightness(expr: &Expr) -> u8 {
     match &expr.kind {
         Kind::Binary(op, ..) => op.tightness(),
         Kind::Not(_) => 3,
-        Kind::Between(..) | Kind::In(..) | Kind::Like(..) | Kind::IsNull(..) | Kind::IsDistinct(..) => PREDICATE,
+        Kind::Between(..) | Kind::In(..) | Kind::Like(..) | Kind::IsNull(..) | Kind::IsDistinct(..) => {
+            PREDICATE
+        }
         Kind::Negate(_) => UNARY,
         Kind::Literal(Scalar::Int(v)) if *v < 0 => UNARY,
         Kind::Literal(Scalar::Float(v)) if *v < 0.0 => UNARY,
@@ -104,7 +106,9 @@ impl Display for Expr {
                 }
                 f.write_char(')')
             }
-            Kind::Where(aggregate, condition) => write!(f, "{} where ({condition})", Part(aggregate, POSTFIX)),
+            Kind::Where(aggregate, condition) => {
+                write!(f, "{} where ({condition})", Part(aggregate, POSTFIX))
+            }
             Kind::Per(aggregate, keys) => write!(f, "{} per {keys}", Part(aggregate, POSTFIX)),
             Kind::Each(set) => set.fmt(f),
         }

@@ -6,8 +6,8 @@ use crate::error::{Error, ErrorKind, Result, SourceText, Span};
 
 /// Words that name a column only in double quotes.
 pub(crate) const RESERVED: [&str; 21] = [
-    "and", "or", "not", "in", "is", "like", "between", "div", "mod", "case", "when", "then", "else", "end", "each",
-    "per", "where", "over", "null", "true", "false",
+    "and", "or", "not", "in", "is", "like", "between", "div", "mod", "case", "when", "then", "else", "end",
+    "each", "per", "where", "over", "null", "true", "false",
 ];
 
 const SYMBOLS: [&str; 20] = [
@@ -159,7 +159,8 @@ impl Lexer<'_> {
         }
         self.at = self.text.len();
         let what = if quote == '\'' { "This text never ends." } else { "This name never ends." };
-        let error = self.error(start, what).next(format!("Close it with {quote}; inside, {quote} is written twice."));
+        let error =
+            self.error(start, what).next(format!("Close it with {quote}; inside, {quote} is written twice."));
         Err(error)
     }
 
@@ -196,13 +197,15 @@ impl Lexer<'_> {
         }
         if self.peek().is_some_and(|c| unicode_ident::is_xid_start(c) || c == '_') {
             self.word();
-            return Err(self
-                .error(start, "A name cannot start with a digit.")
-                .next("Put it in double quotes if it is a column's name; put a blank after it if it is a number."));
+            return Err(self.error(start, "A name cannot start with a digit.").next(
+                "Put it in double quotes if it is a column's name; put a blank after it if it is a number.",
+            ));
         }
         if self.peek() == Some('.') {
             self.at += 1;
-            return Err(self.error(start, "Digits stand on both sides of a decimal point.").next("Write 5.0, or 5."));
+            return Err(self
+                .error(start, "Digits stand on both sides of a decimal point.")
+                .next("Write 5.0, or 5."));
         }
         Ok(TokenKind::Number(text))
     }

@@ -32,10 +32,17 @@ impl Agg {
         let kept = |row: &&&Vec<V>| {
             self.only.as_ref().is_none_or(|only| matches!(eval(only, data, row), V::Bool(true)))
         };
-        let rows: Vec<Vec<V>> =
-            rows.iter().filter(kept).map(|row| self.args.iter().map(|a| eval(a, data, row)).collect()).collect();
+        let rows: Vec<Vec<V>> = rows
+            .iter()
+            .filter(kept)
+            .map(|row| self.args.iter().map(|a| eval(a, data, row)).collect())
+            .collect();
         if self.name == "array_agg" {
-            return if rows.is_empty() { V::Null } else { V::List(rows.into_iter().map(|r| r[0].clone()).collect()) };
+            return if rows.is_empty() {
+                V::Null
+            } else {
+                V::List(rows.into_iter().map(|r| r[0].clone()).collect())
+            };
         }
         let full: Vec<&Vec<V>> = rows.iter().filter(|r| r.iter().all(|v| !v.is_null())).collect();
         let values: Vec<&V> = full.iter().filter_map(|r| r.first()).collect();
@@ -45,7 +52,11 @@ impl Agg {
             "count" => return V::Int(n as i64),
             "count_distinct" => {
                 let mut seen: Vec<&V> = Vec::new();
-                values.iter().for_each(|v| if !seen.iter().any(|s| s.same(v)) { seen.push(v) });
+                values.iter().for_each(|v| {
+                    if !seen.iter().any(|s| s.same(v)) {
+                        seen.push(v)
+                    }
+                });
                 return V::Int(seen.len() as i64);
             }
             _ if n == 0 => return V::Null,
@@ -75,7 +86,8 @@ impl Agg {
             }
             "listagg" => {
                 let V::Text(separator) = self.last.as_ref().unwrap() else { panic!("no separator") };
-                let texts: Vec<&str> = values.iter().map(|v| if let V::Text(t) = v { t } else { "" }).collect();
+                let texts: Vec<&str> =
+                    values.iter().map(|v| if let V::Text(t) = v { t } else { "" }).collect();
                 V::Text(texts.join(separator))
             }
             "min_by" | "max_by" => {

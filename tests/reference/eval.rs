@@ -86,7 +86,11 @@ pub fn eval(e: &E, data: &Data, row: &[V]) -> V {
         }
         E::Distinct(a, b) => {
             let (a, b) = (ev(a), ev(b));
-            V::Bool(if a.is_null() || b.is_null() { a.is_null() != b.is_null() } else { !a.order(&b).is_eq() })
+            V::Bool(if a.is_null() || b.is_null() {
+                a.is_null() != b.is_null()
+            } else {
+                !a.order(&b).is_eq()
+            })
         }
         E::Case(arms, last) => {
             for (condition, value) in arms {
@@ -183,7 +187,9 @@ fn call(name: &str, args: &[V]) -> V {
         "coalesce" => return args.iter().find(|a| !a.is_null()).cloned().unwrap_or(V::Null),
         "if" => return if truth(&args[0]) == Some(true) { args[1].clone() } else { args[2].clone() },
         "present" => return V::Bool(args.iter().all(|a| !a.is_null())),
-        "nullif" => return if compare("=", &args[0], &args[1]) == Some(true) { V::Null } else { args[0].clone() },
+        "nullif" => {
+            return if compare("=", &args[0], &args[1]) == Some(true) { V::Null } else { args[0].clone() };
+        }
         _ => {}
     }
     if args.iter().any(V::is_null) {
@@ -197,8 +203,20 @@ fn call(name: &str, args: &[V]) -> V {
         ("sqrt", [V::Float(v)]) => V::Float(v.sqrt()),
         ("floor", [V::Float(v)]) => V::Float(v.floor()),
         ("ceil", [V::Float(v)]) => V::Float(v.ceil()),
-        ("least", [a, b]) => if b.order(a).is_lt() { b.clone() } else { a.clone() },
-        ("greatest", [a, b]) => if b.order(a).is_gt() { b.clone() } else { a.clone() },
+        ("least", [a, b]) => {
+            if b.order(a).is_lt() {
+                b.clone()
+            } else {
+                a.clone()
+            }
+        }
+        ("greatest", [a, b]) => {
+            if b.order(a).is_gt() {
+                b.clone()
+            } else {
+                a.clone()
+            }
+        }
         ("band", [V::Int(x), V::Int(w)]) => V::Int(x - x.rem_euclid(*w)),
         ("lower", [V::Text(t)]) => V::Text(t.to_lowercase()),
         ("upper", [V::Text(t)]) => V::Text(t.to_uppercase()),

@@ -37,7 +37,9 @@ const TYPES: [Ty; 5] = [Ty::Int, Ty::Float, Ty::Text, Ty::Date, Ty::Bool];
 
 fn value(r: &mut Random, ty: Ty) -> V {
     match ty {
-        Ty::Int => V::Int(if r.chance(10) { r.below(2_000_000) as i64 - 1_000_000 } else { r.below(9) as i64 - 3 }),
+        Ty::Int => {
+            V::Int(if r.chance(10) { r.below(2_000_000) as i64 - 1_000_000 } else { r.below(9) as i64 - 3 })
+        }
         Ty::Float => V::Float(match r.below(20) {
             0 => f64::NAN,
             1 => -0.0,
@@ -45,10 +47,26 @@ fn value(r: &mut Random, ty: Ty) -> V {
             3 => 1e-9,
             _ => (r.below(4000) as f64 - 1000.0) / 8.0,
         }),
-        Ty::Text => V::Text(r.pick(&[
-            "", "a", "A", "b", "ab", " x ", "12", "-7", "Höfe", "€ 5", "a,b", "say \"hi\"", "two\nlines",
-            "a text that is longer than twelve bytes", "a text that is longer than twelve bytes too",
-        ]).to_owned()),
+        Ty::Text => V::Text(
+            r.pick(&[
+                "",
+                "a",
+                "A",
+                "b",
+                "ab",
+                " x ",
+                "12",
+                "-7",
+                "Höfe",
+                "€ 5",
+                "a,b",
+                "say \"hi\"",
+                "two\nlines",
+                "a text that is longer than twelve bytes",
+                "a text that is longer than twelve bytes too",
+            ])
+            .to_owned(),
+        ),
         Ty::Date => V::Date(18_000 + if r.chance(70) { r.below(5) as i32 } else { r.below(4000) as i32 }),
         Ty::Bool => V::Bool(r.chance(50)),
         Ty::List => panic!("lists are not drawn"),
@@ -77,18 +95,28 @@ fn columns_of(data: &Data, ty: Ty) -> Vec<String> {
 fn expr(r: &mut Random, data: &Data, ty: Ty, depth: usize) -> E {
     let columns = columns_of(data, ty);
     if depth == 0 || r.chance(25) {
-        return if !columns.is_empty() && r.chance(80) { E::Col(r.pick(&columns)) } else { E::Lit(literal(r, ty)) };
+        return if !columns.is_empty() && r.chance(80) {
+            E::Col(r.pick(&columns))
+        } else {
+            E::Lit(literal(r, ty))
+        };
     }
     let d = depth - 1;
     let b = |e: E| Box::new(e);
     match r.below(8) {
         0 => {
-            let arms = (0..1 + r.below(2)).map(|_| (expr(r, data, Ty::Bool, d), expr(r, data, ty, d))).collect();
+            let arms =
+                (0..1 + r.below(2)).map(|_| (expr(r, data, Ty::Bool, d), expr(r, data, ty, d))).collect();
             let last = if r.chance(70) { Some(b(expr(r, data, ty, d))) } else { None };
             return E::Case(arms, last);
         }
         1 => return E::Call("coalesce", vec![expr(r, data, ty, d), expr(r, data, ty, d)]),
-        2 => return E::Call("if", vec![expr(r, data, Ty::Bool, d), expr(r, data, ty, d), expr(r, data, ty, d)]),
+        2 => {
+            return E::Call(
+                "if",
+                vec![expr(r, data, Ty::Bool, d), expr(r, data, ty, d), expr(r, data, ty, d)],
+            );
+        }
         3 if ty != Ty::Bool => {
             let name = r.pick(&["least", "greatest", "nullif"]);
             return E::Call(name, vec![expr(r, data, ty, d), expr(r, data, ty, d)]);
@@ -102,12 +130,19 @@ fn expr(r: &mut Random, data: &Data, ty: Ty, depth: usize) -> E {
             3 => E::Op(r.pick(&["div", "mod"]), b(expr(r, data, Ty::Int, d)), b(expr(r, data, Ty::Int, 0))),
             4 => E::Call(r.pick(&["abs", "sign"]), vec![expr(r, data, Ty::Int, d)]),
             5 => E::Call("length", vec![expr(r, data, Ty::Text, d)]),
-            6 => E::Call(r.pick(&["year", "month", "day", "quarter", "weekday"]), vec![expr(r, data, Ty::Date, d)]),
+            6 => E::Call(
+                r.pick(&["year", "month", "day", "quarter", "weekday"]),
+                vec![expr(r, data, Ty::Date, d)],
+            ),
             7 => E::Op("-", b(expr(r, data, Ty::Date, 0)), b(expr(r, data, Ty::Date, 0))),
             _ => E::Cast(b(expr(r, data, Ty::Text, 0)), Ty::Int, "try_cast"),
         },
         Ty::Float => match r.below(6) {
-            0..=2 => E::Op(r.pick(&["+", "-", "*"]), b(expr(r, data, Ty::Float, d)), b(expr(r, data, Ty::Float, 0))),
+            0..=2 => E::Op(
+                r.pick(&["+", "-", "*"]),
+                b(expr(r, data, Ty::Float, d)),
+                b(expr(r, data, Ty::Float, 0)),
+            ),
             3 => E::Op("/", b(expr(r, data, Ty::Float, d)), b(expr(r, data, Ty::Int, 0))),
             4 => E::Call(r.pick(&["abs", "sqrt", "floor", "ceil"]), vec![expr(r, data, Ty::Float, d)]),
             _ => E::Cast(b(expr(r, data, Ty::Int, d)), Ty::Float, "cast"),
@@ -117,7 +152,10 @@ fn expr(r: &mut Random, data: &Data, ty: Ty, depth: usize) -> E {
             1 => E::Op("||", b(expr(r, data, Ty::Text, d)), b(expr(r, data, Ty::Text, 0))),
             2 => {
                 let (from, n) = (r.below(4) as i64, r.below(6) as i64);
-                E::Call("substring", vec![expr(r, data, Ty::Text, d), E::Lit(V::Int(from)), E::Lit(V::Int(n))])
+                E::Call(
+                    "substring",
+                    vec![expr(r, data, Ty::Text, d), E::Lit(V::Int(from)), E::Lit(V::Int(n))],
+                )
             }
             3 => {
                 let (from, to) = (E::Lit(V::Text("a".into())), E::Lit(V::Text("öö".into())));
@@ -169,9 +207,10 @@ fn condition(r: &mut Random, data: &Data, d: usize) -> E {
             E::In(b(expr(r, data, ty, d)), items, r.chance(30))
         }
         7 => E::Between(b(expr(r, data, ty, d)), b(expr(r, data, ty, 0)), b(expr(r, data, ty, 0))),
-        _ if ty == Ty::Text => {
-            E::Call(r.pick(&["starts_with", "contains"]), vec![expr(r, data, ty, d), E::Lit(V::Text("a".into()))])
-        }
+        _ if ty == Ty::Text => E::Call(
+            r.pick(&["starts_with", "contains"]),
+            vec![expr(r, data, ty, d), E::Lit(V::Text("a".into()))],
+        ),
         _ => E::Distinct(b(expr(r, data, ty, d)), b(expr(r, data, ty, 0))),
     }
 }
@@ -194,15 +233,26 @@ fn aggregate(r: &mut Random, data: &Data) -> Agg {
         10 => make(r.pick(&["stddev", "variance"]), vec![expr(r, data, Ty::Int, 1)], None, Ty::Float),
         11 => make(r.pick(&["any", "every"]), vec![expr(r, data, Ty::Bool, 1)], None, Ty::Bool),
         12 => make("listagg", vec![expr(r, data, Ty::Text, 1)], Some(V::Text("; ".into())), Ty::Text),
-        13 => make(r.pick(&["min_by", "max_by"]), vec![expr(r, data, any, 1), expr(r, data, number, 1)], None, any),
+        13 => make(
+            r.pick(&["min_by", "max_by"]),
+            vec![expr(r, data, any, 1), expr(r, data, number, 1)],
+            None,
+            any,
+        ),
         14 => make("array_agg", vec![expr(r, data, any, 1)], None, Ty::List),
-        _ => make(r.pick(&["weighted_mean", "covar"]), vec![expr(r, data, Ty::Int, 0), expr(r, data, Ty::Int, 0)], None, Ty::Float),
+        _ => make(
+            r.pick(&["weighted_mean", "covar"]),
+            vec![expr(r, data, Ty::Int, 0), expr(r, data, Ty::Int, 0)],
+            None,
+            Ty::Float,
+        ),
     };
     Agg { only, ..agg }
 }
 
 fn some_columns(r: &mut Random, data: &Data) -> Vec<String> {
-    let usable: Vec<String> = data.columns.iter().filter(|(_, t)| *t != Ty::List).map(|(n, _)| n.clone()).collect();
+    let usable: Vec<String> =
+        data.columns.iter().filter(|(_, t)| *t != Ty::List).map(|(n, _)| n.clone()).collect();
     let mut chosen: Vec<String> = Vec::new();
     for _ in 0..1 + r.below(2) {
         let name = r.pick(&usable);
@@ -250,7 +300,11 @@ fn step(r: &mut Random, data: &Data, number: usize) -> Step {
                 .map(|_| {
                     let ty = r.pick(&TYPES);
                     let columns = columns_of(data, ty);
-                    let by = if columns.is_empty() { E::Col(some_columns(r, data)[0].clone()) } else { E::Col(r.pick(&columns)) };
+                    let by = if columns.is_empty() {
+                        E::Col(some_columns(r, data)[0].clone())
+                    } else {
+                        E::Col(r.pick(&columns))
+                    };
                     (by, r.chance(50), r.chance(30))
                 })
                 .collect();

@@ -5,6 +5,8 @@
 //! Answers must be the interpreter's, and the same to the bit for every number of threads, rows in a batch and
 //! bytes in a block.
 
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
+
 mod aggregates;
 mod eval;
 mod generate;
@@ -37,10 +39,8 @@ fn value(scalar: Scalar) -> V {
 
 fn rows(table: &Table) -> Vec<Vec<V>> {
     let names: Vec<String> = table.columns().map(|(n, _)| n.to_owned()).collect();
-    let columns: Vec<Vec<V>> = names
-        .iter()
-        .map(|n| table.values(n).expect("a column").into_iter().map(value).collect())
-        .collect();
+    let columns: Vec<Vec<V>> =
+        names.iter().map(|n| table.values(n).expect("a column").into_iter().map(value).collect()).collect();
     (0..table.len()).map(|row| columns.iter().map(|c| c[row].clone()).collect()).collect()
 }
 
@@ -69,7 +69,9 @@ fn agree(seed: u64) {
         // To the bit where only the number of threads differs; sums may round differently over other batches.
         match &first {
             None => first = Some(found),
-            Some(first) => assert!(first.iter().flatten().zip(found.iter().flatten()).all(|(a, b)| a.near(b))),
+            Some(first) => {
+                assert!(first.iter().flatten().zip(found.iter().flatten()).all(|(a, b)| a.near(b)))
+            }
         }
         if !text.iter().any(|s| s.starts_with("first")) {
             let ledger = table.ledger().clone();
@@ -106,6 +108,9 @@ fn mended(#[case] seed: u64) {
 
 #[test]
 fn the_interpreter_knows_its_data() {
-    let data = Data { columns: vec![("a".into(), value::Ty::Text)], rows: vec![vec![V::Text("x\"y".into())], vec![V::Null]] };
+    let data = Data {
+        columns: vec![("a".into(), value::Ty::Text)],
+        rows: vec![vec![V::Text("x\"y".into())], vec![V::Null]],
+    };
     assert_eq!(data.csv(), "a\n\"x\"\"y\"\n\n");
 }

@@ -48,7 +48,11 @@ impl fmt::Display for Step {
             Step::AddPer(name, agg, keys) => write!(f, "add {name} = {agg} per {}", per(keys)),
             Step::Sort(keys) => {
                 let key = |(e, desc, nulls_first): &(E, bool, bool)| {
-                    format!("{e}{}{}", if *desc { " desc" } else { "" }, if *nulls_first { " nulls first" } else { "" })
+                    format!(
+                        "{e}{}{}",
+                        if *desc { " desc" } else { "" },
+                        if *nulls_first { " nulls first" } else { "" }
+                    )
                 };
                 write!(f, "sort {}", keys.iter().map(key).collect::<Vec<_>>().join(", "))
             }
@@ -88,7 +92,11 @@ impl Step {
             }
             Step::Select(columns) => Data {
                 columns: columns.iter().map(|(n, _, t)| (n.clone(), *t)).collect(),
-                rows: data.rows.iter().map(|r| columns.iter().map(|(_, e, _)| eval(e, data, r)).collect()).collect(),
+                rows: data
+                    .rows
+                    .iter()
+                    .map(|r| columns.iter().map(|(_, e, _)| eval(e, data, r)).collect())
+                    .collect(),
             },
             Step::Drop(names) => {
                 let kept: Vec<usize> =
@@ -120,8 +128,20 @@ impl Step {
                         let (x, y) = (eval(e, &shape, a), eval(e, &shape, b));
                         let order = match (x.is_null(), y.is_null()) {
                             (true, true) => std::cmp::Ordering::Equal,
-                            (true, false) => if *nulls_first { std::cmp::Ordering::Less } else { std::cmp::Ordering::Greater },
-                            (false, true) => if *nulls_first { std::cmp::Ordering::Greater } else { std::cmp::Ordering::Less },
+                            (true, false) => {
+                                if *nulls_first {
+                                    std::cmp::Ordering::Less
+                                } else {
+                                    std::cmp::Ordering::Greater
+                                }
+                            }
+                            (false, true) => {
+                                if *nulls_first {
+                                    std::cmp::Ordering::Greater
+                                } else {
+                                    std::cmp::Ordering::Less
+                                }
+                            }
                             _ if *desc => y.order(&x),
                             _ => x.order(&y),
                         };
@@ -198,7 +218,8 @@ fn number_keys(keys: impl Iterator<Item = Vec<V>>) -> Vec<usize> {
 fn beside(data: &Data, agg: &Agg, keys: &[String]) -> Vec<V> {
     let groups = numbers(data, keys);
     let of = |group: usize| {
-        let rows: Vec<&Vec<V>> = data.rows.iter().zip(&groups).filter(|(_, g)| **g == group).map(|(r, _)| r).collect();
+        let rows: Vec<&Vec<V>> =
+            data.rows.iter().zip(&groups).filter(|(_, g)| **g == group).map(|(r, _)| r).collect();
         agg.of(data, &rows)
     };
     groups.iter().map(|g| of(*g)).collect()

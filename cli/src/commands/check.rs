@@ -1,6 +1,6 @@
 //! `churn check` and `churn plan`: what can be said before the run.
 
-use churn::{Flow, PlanView};
+use churn::{CheckedPlan, Flow};
 
 use super::input;
 use crate::Outcome;
@@ -34,6 +34,6 @@ fn aligned(lines: &[String]) -> String {
 }
 
 pub(crate) fn plan(arguments: &Check) -> Outcome {
-    let plan: PlanView = flow(arguments)?.plan()?;
+    let plan: CheckedPlan = flow(arguments)?.plan()?;
     out(plan)
 }

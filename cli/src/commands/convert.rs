@@ -1,16 +1,15 @@
 //! `churn convert IN OUT`: another format.
 
-use super::{account, input, options, tell_notes};
+use super::{account, input, options, prepared};
 use crate::Outcome;
 use crate::arguments::Convert;
 use crate::progress;
 
 pub(crate) fn run(arguments: &Convert) -> Outcome {
-    let flow = input(&arguments.input);
     let resources = &arguments.running;
-    tell_notes(&flow, resources.quiet)?;
+    let plan = prepared(&input(&arguments.input).then_write(&arguments.output), resources.quiet)?;
     let (options, bar) = progress::shown(options(resources), resources.quiet);
-    let ledger = flow.write_with(&arguments.output, &options)?;
+    let ledger = plan.run_for_effect(&options)?;
     drop(bar);
     account(&ledger, resources)
 }

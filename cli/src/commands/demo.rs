@@ -11,10 +11,19 @@ use clap::Parser;
 /// What the tour shows: a sentence and a command, one argument a line.
 const TOUR: &[(&str, &[&str])] = &[
     ("What is in a file?", &["show", "deliveries-2026.csv", "--rows", "5"]),
-    ("The largest deliveries.", &["do", "deliveries-2026.csv", "sort litres desc", "first 5", "drop note, cells"]),
+    (
+        "The largest deliveries.",
+        &["do", "deliveries-2026.csv", "sort litres desc", "first 5", "drop note, cells"],
+    ),
     (
         "Warm milk by grade. Rows whose temperature is missing are told, not lost in silence.",
-        &["do", "deliveries-2026.csv", "filter temp_c > 6", "group by grade: n = count(), litres = sum(litres)", "sort grade"],
+        &[
+            "do",
+            "deliveries-2026.csv",
+            "filter temp_c > 6",
+            "group by grade: n = count(), litres = sum(litres)",
+            "sort grade",
+        ],
     ),
     (
         "Three files of three years as one table: the oldest has no column protein, and a few dates are none.",

@@ -56,7 +56,9 @@ fn one(name: &str) -> Result<String, Failure> {
     if let Some(step) = churn::step(name) {
         parts.push(format!("{}\n\n  {}\n\n  Example: {}\n", step.usage, step.summary, step.example));
     }
-    for Function { usage, summary, example: (expression, value), .. } in churn::functions().filter(|f| f.name == name) {
+    for Function { usage, summary, example: (expression, value), .. } in
+        churn::functions().filter(|f| f.name == name)
+    {
         parts.push(format!("{usage}\n\n  {summary}\n\n  Example: {expression} is {value}\n"));
     }
     for aggregate in churn::aggregates().filter(|a| a.name == name) {

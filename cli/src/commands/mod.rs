@@ -9,10 +9,10 @@ mod run;
 mod show;
 
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::OnceLock;
+use std::sync::atomic::{AtomicBool, Ordering};
 
-use churn::{Flow, Ledger, RunOptions};
+use churn::{CheckedPlan, Flow, Ledger, RunOptions};
 
 use crate::Outcome;
 use crate::arguments::{Command, Resources};
@@ -72,13 +72,13 @@ fn options(resources: &Resources) -> RunOptions {
     options
 }
 
-/// Tells what should be known before a run.
-fn tell_notes(flow: &Flow, quiet: bool) -> Outcome {
+/// Checks a chain and tells what should be known before its run.
+fn prepared(flow: &Flow, quiet: bool) -> Result<CheckedPlan, Failure> {
     let plan = flow.plan()?;
     if !quiet {
         plan.notes().iter().for_each(note);
     }
-    Ok(())
+    Ok(plan)
 }
 
 /// Tells what became of rows: in full where that was asked for, else what is suspicious, a line each.
@@ -87,8 +87,9 @@ fn account(ledger: &Ledger, resources: &Resources) -> Outcome {
         Some(path) if path.as_os_str() == "-" => note(format!("\n{}", ledger.to_string().trim_end())),
         Some(path) => {
             let json = serde_json::to_string_pretty(ledger).map_err(|e| Failure::File(e.to_string()))?;
-            std::fs::write(path, json + "\n")
-                .map_err(|e| Failure::File(format!("The ledger {} cannot be written: {e}.", path.display())))?;
+            std::fs::write(path, json + "\n").map_err(|e| {
+                Failure::File(format!("The ledger {} cannot be written: {e}.", path.display()))
+            })?;
         }
         None if !resources.quiet => suspicious(ledger),
         None => {}

@@ -2,7 +2,7 @@
 
 use churn::{Flow, RunOptions};
 
-use super::{account, input, options, tell_notes};
+use super::{account, input, options, prepared};
 use crate::Outcome;
 use crate::arguments::{Do, Run, Running, Shape};
 use crate::{progress, terminal};
@@ -25,24 +25,26 @@ pub(crate) fn recipe(arguments: &Run) -> Outcome {
 /// Runs a chain and gives its rows as they were asked for.
 fn give(flow: &Flow, options: RunOptions, running: &Running) -> Outcome {
     let resources = &running.resources;
-    tell_notes(flow, resources.quiet)?;
+    let flow = match &running.output {
+        Some(path) => flow.clone().then_write(path),
+        None => flow.clone(),
+    };
+    let plan = prepared(&flow, resources.quiet)?;
     let (options, bar) = progress::shown(options, resources.quiet);
     let shape = running.format.unwrap_or(if terminal::is_terminal() { Shape::Table } else { Shape::Csv });
-    let written = |format: &str| flow.write_to(std::io::stdout(), format, &options);
-    let ledger = if let Some(path) = &running.output {
-        flow.write_with(path, &options)?
-    } else if flow.plan()?.ends_in_write() {
-        flow.run_for_effect(&options)?
+    let written = |format: &str| plan.write_to(std::io::stdout(), format, &options);
+    let ledger = if plan.ends_in_write() {
+        plan.run_for_effect(&options)?
     } else {
         match shape {
             Shape::Table => {
-                let table = flow.run_head(running.rows, &options)?;
+                let table = plan.run_head(running.rows, &options)?;
                 drop(bar);
                 terminal::out(table.view(terminal::width(), running.rows))?;
                 return account(table.ledger(), resources);
             }
             Shape::Markdown => {
-                let table = flow.run_with(&options)?;
+                let table = plan.run_with(&options)?;
                 terminal::out(table.markdown())?;
                 return account(table.ledger(), resources);
             }

@@ -6,18 +6,15 @@ use unicode_width::UnicodeWidthStr;
 use super::{input, options};
 use crate::Outcome;
 use crate::arguments::{Resources, Show};
-use crate::terminal::{Failure, note, out, width};
+use crate::terminal::{Failure, out, width};
 
 /// Rows that missing values are counted in.
 const LOOKED_AT: usize = 1000;
 
 pub(crate) fn run(arguments: &Show) -> Outcome {
-    let flow = input(&arguments.input);
-    let plan = flow.plan()?;
-    plan.notes().iter().for_each(note);
+    let plan = super::prepared(&input(&arguments.input).first(LOOKED_AT.max(arguments.rows)), false)?;
     let resources = Resources { threads: Some(1), memory: None, ledger: None, quiet: true };
-    let table = flow.first(LOOKED_AT.max(arguments.rows)).run_with(&options(&resources));
-    let table = match table {
+    let table = match plan.run_with(&options(&resources)) {
         Ok(table) => table,
         // What stands in the way of the first rows is told, and what is known is shown all the same.
         Err(error) => {
@@ -40,7 +37,7 @@ pub(crate) fn run(arguments: &Show) -> Outcome {
     Ok(())
 }
 
-fn columns_only(plan: &churn::PlanView) -> String {
+fn columns_only(plan: &churn::CheckedPlan) -> String {
     plan.columns().fold(String::new(), |text, (name, kind)| format!("{text}{name}  {kind}\n")) + "\n"
 }
 
@@ -79,7 +76,8 @@ fn bytes_text(bytes: u64) -> String {
 
 fn grouped(count: u64) -> String {
     let digits = count.to_string();
-    let groups: Vec<String> = digits.as_bytes().rchunks(3).rev().map(|g| String::from_utf8_lossy(g).into_owned()).collect();
+    let groups: Vec<String> =
+        digits.as_bytes().rchunks(3).rev().map(|g| String::from_utf8_lossy(g).into_owned()).collect();
     groups.join("\u{a0}")
 }
 
@@ -96,9 +94,8 @@ fn columns(table: &Table) -> Result<String, Failure> {
         };
         lines.push([name.to_owned(), kind.to_string(), example, share]);
     }
-    let widths: Vec<usize> = (0..4)
-        .map(|i| lines.iter().filter_map(|l| l.get(i)).map(|c| c.width()).max().unwrap_or(0))
-        .collect();
+    let widths: Vec<usize> =
+        (0..4).map(|i| lines.iter().filter_map(|l| l.get(i)).map(|c| c.width()).max().unwrap_or(0)).collect();
     let mut text = String::new();
     for line in &lines {
         let mut padded = String::new();

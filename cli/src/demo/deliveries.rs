@@ -69,7 +69,8 @@ const NO_DATES: [&str; 4] = ["2026-02-30", "31.12.2026", "n/a", "2025-13-01"];
 pub(super) fn write(path: &Path, year: Year, scale: Scale) -> std::io::Result<u64> {
     let mut out = BufWriter::with_capacity(1 << 20, File::create(path)?);
     let protein = if year.protein { "protein," } else { "" };
-    let heading = format!("delivery_id,farm,collected_on,tanker,litres,fat,{protein}temp_c,cells,grade,note\n");
+    let heading =
+        format!("delivery_id,farm,collected_on,tanker,litres,fat,{protein}temp_c,cells,grade,note\n");
     out.write_all(heading.as_bytes())?;
     let mut bytes = heading.len() as u64;
     let from = scale.rows * year.before / 100;

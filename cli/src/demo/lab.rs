@@ -17,7 +17,8 @@ pub(super) fn results(seed: u64) -> String {
             1 => "[\"S. aureus\", \"E. coli\"]",
             _ => "[]",
         };
-        let freezing = if r.once_in(6) { String::new() } else { format!(", \"freezing\": -0.5{}", 10 + r.below(20)) };
+        let freezing =
+            if r.once_in(6) { String::new() } else { format!(", \"freezing\": -0.5{}", 10 + r.below(20)) };
         let _ = writeln!(
             out,
             "{{\"sample\": \"L{sample:05}\", \"farm\": \"F{farm:04}\", \"day\": \"2026-{month:02}-{day:02}\", \

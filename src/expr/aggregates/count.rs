@@ -4,8 +4,8 @@ use std::sync::Arc;
 
 use arrow_array::Int64Array;
 
-use super::super::functions::{Arguments, Complaint};
 use super::super::Type;
+use super::super::functions::{Arguments, Complaint};
 use super::{Aggregate, Made, State, each_valid, made};
 use crate::error::Result;
 

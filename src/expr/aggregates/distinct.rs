@@ -3,7 +3,9 @@
 use std::sync::Arc;
 
 use arrow_array::cast::AsArray;
-use arrow_array::types::{Date32Type, Float64Type, Int64Type, Time64MicrosecondType, TimestampMicrosecondType};
+use arrow_array::types::{
+    Date32Type, Float64Type, Int64Type, Time64MicrosecondType, TimestampMicrosecondType,
+};
 use arrow_array::{Array, ArrayRef, Int64Array};
 use hashbrown::{DefaultHashBuilder, HashSet};
 

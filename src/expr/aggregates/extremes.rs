@@ -13,8 +13,18 @@ use super::{Aggregate, Made, State, at, column, each_valid, made};
 use crate::error::Result;
 
 pub(super) const AGGREGATES: &[Aggregate] = &[
-    Aggregate { name: "min", usage: "min(x)", summary: "The smallest value.", bind: |a| extreme(a, Side::Min) },
-    Aggregate { name: "max", usage: "max(x)", summary: "The largest value.", bind: |a| extreme(a, Side::Max) },
+    Aggregate {
+        name: "min",
+        usage: "min(x)",
+        summary: "The smallest value.",
+        bind: |a| extreme(a, Side::Min),
+    },
+    Aggregate {
+        name: "max",
+        usage: "max(x)",
+        summary: "The largest value.",
+        bind: |a| extreme(a, Side::Max),
+    },
     Aggregate {
         name: "first",
         usage: "first(x)",
@@ -112,7 +122,10 @@ impl<T: Ordered, const MAX: bool> State for Best<T, MAX> {
 fn extreme(args: Arguments, side: Side) -> Result<Made, Complaint> {
     args.count(1..=1)?;
     if let kind @ Type::List(_) = args.kind(0) {
-        return Err(Complaint::new(0, format!("{} needs values that have an order; this is {kind}.", args.name)));
+        return Err(Complaint::new(
+            0,
+            format!("{} needs values that have an order; this is {kind}.", args.name),
+        ));
     }
     Ok(if side == Side::Max { extreme_of::<true>(args) } else { extreme_of::<false>(args) })
 }
@@ -233,7 +246,10 @@ impl<const MAX: bool> State for ByKey<MAX> {
 fn by_key(args: Arguments, side: Side) -> Result<Made, Complaint> {
     args.count(2..=2)?;
     if let kind @ Type::List(_) = args.kind(1) {
-        return Err(Complaint::new(1, format!("{} needs a key that has an order; this is {kind}.", args.name)));
+        return Err(Complaint::new(
+            1,
+            format!("{} needs a key that has an order; this is {kind}.", args.name),
+        ));
     }
     Ok(if side == Side::Max { by_key_of::<true>(args) } else { by_key_of::<false>(args) })
 }

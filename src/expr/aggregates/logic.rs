@@ -5,8 +5,8 @@ use std::sync::Arc;
 use arrow_array::BooleanArray;
 use arrow_array::cast::AsArray;
 
-use super::super::functions::{Arguments, Complaint};
 use super::super::Type;
+use super::super::functions::{Arguments, Complaint};
 use super::{Aggregate, Made, State, column, each_valid, made};
 use crate::error::Result;
 

@@ -122,7 +122,10 @@ where
 
     fn merge(&mut self, other: &mut dyn Accumulator, pairs: &[(u32, u32)]) -> Result<()> {
         let Some(other) = other.as_any().downcast_mut::<Self>() else {
-            return Err(Error::new(ErrorKind::Internal, "Two aggregates of different kinds were to be merged."));
+            return Err(Error::new(
+                ErrorKind::Internal,
+                "Two aggregates of different kinds were to be merged.",
+            ));
         };
         for (theirs, ours) in pairs {
             if let (Some(from), Some(to)) =

@@ -7,8 +7,8 @@ use arrow_array::cast::AsArray;
 use arrow_array::types::Float64Type;
 use churn_kernels::double::Sum;
 
-use super::super::functions::{Arguments, Complaint};
 use super::super::Type;
+use super::super::functions::{Arguments, Complaint};
 use super::sums::{about_mean, not_below_zero};
 use super::{Aggregate, Made, State, at, column, each_valid, made};
 use crate::error::Result;
@@ -23,16 +23,22 @@ const fn pair(
 }
 
 pub(super) const AGGREGATES: &[Aggregate] = &[
-    pair("weighted_mean", "weighted_mean(x, w)", "The mean of x, each weighted by w; null if the weights sum to 0.", |args| {
-        of_pairs(args, |s| {
-            let weight = s.y.total();
-            (weight != 0.0).then(|| s.xy.total() / weight)
-        })
-    }),
+    pair(
+        "weighted_mean",
+        "weighted_mean(x, w)",
+        "The mean of x, each weighted by w; null if the weights sum to 0.",
+        |args| {
+            of_pairs(args, |s| {
+                let weight = s.y.total();
+                (weight != 0.0).then(|| s.xy.total() / weight)
+            })
+        },
+    ),
     pair("corr", "corr(x, y)", "Pearson's correlation; null where one of them does not vary.", |args| {
         of_pairs(args, |s| {
             let (xx, yy) = (s.squares_x(), s.squares_y());
-            (s.count > 1 && xx > 0.0 && yy > 0.0).then(|| (s.products() / (xx.sqrt() * yy.sqrt())).clamp(-1.0, 1.0))
+            (s.count > 1 && xx > 0.0 && yy > 0.0)
+                .then(|| (s.products() / (xx.sqrt() * yy.sqrt())).clamp(-1.0, 1.0))
         })
     }),
     pair("covar", "covar(x, y)", "The sample covariance; null of fewer than two rows.", |args| {
@@ -41,20 +47,30 @@ pub(super) const AGGREGATES: &[Aggregate] = &[
     pair("regr_slope", "regr_slope(y, x)", "The slope of the least-squares line of y over x.", |args| {
         of_pairs(args, Pairs::slope)
     }),
-    pair("regr_intercept", "regr_intercept(y, x)", "Where the least-squares line of y over x meets x = 0.", |args| {
-        of_pairs(args, |s| {
-            let n = s.count as f64;
-            s.slope().map(|slope| s.x.over(n).total() - slope * s.y.over(n).total())
-        })
-    }),
-    pair("regr_r2", "regr_r2(y, x)", "The share of y's variance that the least-squares line explains.", |args| {
-        of_pairs(args, |s| {
-            let (yy, xx) = (s.squares_x(), s.squares_y());
-            let explained = || (s.products() * s.products() / (xx * yy)).min(1.0);
-            // As in SQL: 1 where y does not vary, null where x does not.
-            (xx > 0.0).then(|| if yy > 0.0 { explained() } else { 1.0 })
-        })
-    }),
+    pair(
+        "regr_intercept",
+        "regr_intercept(y, x)",
+        "Where the least-squares line of y over x meets x = 0.",
+        |args| {
+            of_pairs(args, |s| {
+                let n = s.count as f64;
+                s.slope().map(|slope| s.x.over(n).total() - slope * s.y.over(n).total())
+            })
+        },
+    ),
+    pair(
+        "regr_r2",
+        "regr_r2(y, x)",
+        "The share of y's variance that the least-squares line explains.",
+        |args| {
+            of_pairs(args, |s| {
+                let (yy, xx) = (s.squares_x(), s.squares_y());
+                let explained = || (s.products() * s.products() / (xx * yy)).min(1.0);
+                // As in SQL: 1 where y does not vary, null where x does not.
+                (xx > 0.0).then(|| if yy > 0.0 { explained() } else { 1.0 })
+            })
+        },
+    ),
 ];
 
 /// Sums over the rows of a first argument x and a second y.

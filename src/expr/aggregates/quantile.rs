@@ -33,7 +33,8 @@ pub(super) const AGGREGATES: &[Aggregate] = &[
                 _ => f64::NAN,
             };
             if !(0.0..=1.0).contains(&p) {
-                return Err(Complaint::new(1, "The share is a number from 0 to 1.").next("The median is quantile(x, 0.5)."));
+                return Err(Complaint::new(1, "The share is a number from 0 to 1.")
+                    .next("The median is quantile(x, 0.5)."));
             }
             quantile(args, p)
         },
@@ -77,7 +78,8 @@ fn quantile(mut args: Arguments, p: f64) -> Result<Made, Complaint> {
 pub(crate) fn select(values: &mut [f64], p: f64) -> Option<f64> {
     let place = p * values.len().checked_sub(1)? as f64;
     let below = place.floor() as usize;
-    let (_, low, above) = values.select_nth_unstable_by(below.min(values.len() - 1), |a, b| compare::order_floats(*a, *b));
+    let (_, low, above) =
+        values.select_nth_unstable_by(below.min(values.len() - 1), |a, b| compare::order_floats(*a, *b));
     let low = *low;
     let share = place - below as f64;
     if share == 0.0 {

@@ -16,7 +16,12 @@ use super::{Aggregate, Made, State, at, column, each_valid, made};
 use crate::error::{Error, ErrorKind, Result};
 
 pub(super) const AGGREGATES: &[Aggregate] = &[
-    Aggregate { name: "sum", usage: "sum(x)", summary: "The sum; of whole numbers a whole number.", bind: sum },
+    Aggregate {
+        name: "sum",
+        usage: "sum(x)",
+        summary: "The sum; of whole numbers a whole number.",
+        bind: sum,
+    },
     Aggregate { name: "mean", usage: "mean(x)", summary: "The arithmetic mean, a float.", bind: mean },
     Aggregate {
         name: "stddev",

@@ -55,7 +55,9 @@ pub(crate) fn not(x: Bound) -> Bound {
 /// The expression that compares two values of one type.
 pub(crate) fn compare(op: Binary, kind: Type, a: Bound, b: Bound) -> Bound {
     let args = Arguments { name: op.symbol(), usage: "a = b", values: vec![a, b] };
-    args.call(Type::Bool, move |args, rows, _| Ok(compare::compare(op, &kind, &arg(args, 0), &arg(args, 1), rows)))
+    args.call(Type::Bool, move |args, rows, _| {
+        Ok(compare::compare(op, &kind, &arg(args, 0), &arg(args, 1), rows))
+    })
 }
 
 fn coalesce(mut args: Arguments) -> Result<Bound, Complaint> {

@@ -38,15 +38,25 @@ pub(super) const FUNCTIONS: &[Function] = &[
     part("day", "day(x)", "The day of the month, 1 to 31.", ("day(date '2026-03-09')", "9"), |args| {
         of_day(args, |d| calendar::to_civil(d).day as i32)
     }),
-    part("weekday", "weekday(x)", "The day of the week, Monday = 1.", ("weekday(date '2026-03-01')", "7"), |args| {
-        of_day(args, calendar::weekday)
-    }),
-    part("day_of_year", "day_of_year(x)", "The day of the year, from 1.", ("day_of_year('2026-02-01')", "32"), |args| {
-        of_day(args, |d| {
-            let year = calendar::to_civil(d).year;
-            d - calendar::to_days(Civil { year, month: 1, day: 1 }) + 1
-        })
-    }),
+    part(
+        "weekday",
+        "weekday(x)",
+        "The day of the week, Monday = 1.",
+        ("weekday(date '2026-03-01')", "7"),
+        |args| of_day(args, calendar::weekday),
+    ),
+    part(
+        "day_of_year",
+        "day_of_year(x)",
+        "The day of the year, from 1.",
+        ("day_of_year('2026-02-01')", "32"),
+        |args| {
+            of_day(args, |d| {
+                let year = calendar::to_civil(d).year;
+                d - calendar::to_days(Civil { year, month: 1, day: 1 }) + 1
+            })
+        },
+    ),
     part("hour", "hour(x)", "The hour, 0 to 23.", ("hour(time '06:30:00')", "6"), |args| {
         of_time(args, |us| us / (3600 * SECOND))
     }),
@@ -79,10 +89,13 @@ fn dated(args: &mut Arguments, i: usize) -> Result<Type, Complaint> {
             Ok(kind)
         }
         kind => {
-            let complaint =
-                Complaint::new(i, format!("{} needs a date or a timestamp here, and this is {kind}.", args.name));
+            let complaint = Complaint::new(
+                i,
+                format!("{} needs a date or a timestamp here, and this is {kind}.", args.name),
+            );
             Err(if kind == Type::Text {
-                complaint.next("Turn it into one: cast(… as date), with format '%d/%m/%Y' if it is not ISO 8601.")
+                complaint
+                    .next("Turn it into one: cast(… as date), with format '%d/%m/%Y' if it is not ISO 8601.")
             } else {
                 complaint
             })
@@ -117,7 +130,10 @@ fn of_time(args: Arguments, f: fn(i64) -> i64) -> Result<Bound, Complaint> {
     args.count(1..=1)?;
     let kind = args.kind(0);
     if !matches!(kind, Type::Time | Type::Timestamp | Type::Null) {
-        return Err(Complaint::new(0, format!("{} needs a time or a timestamp here, and this is {kind}.", args.name)));
+        return Err(Complaint::new(
+            0,
+            format!("{} needs a time or a timestamp here, and this is {kind}.", args.name),
+        ));
     }
     Ok(args.call(Type::Int, move |args, rows, _| {
         let array = arg(args, 0).array(rows);

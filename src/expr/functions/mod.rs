@@ -137,7 +137,9 @@ impl Arguments {
     pub(crate) fn want(&mut self, i: usize, kind: &Type) -> Result<(), Complaint> {
         let Some(value) = self.values.get_mut(i) else { return Ok(()) };
         let found = value.kind.clone();
-        if let (Some(Scalar::Text(text)), Type::Date | Type::Time | Type::Timestamp) = (value.as_literal(), kind) {
+        if let (Some(Scalar::Text(text)), Type::Date | Type::Time | Type::Timestamp) =
+            (value.as_literal(), kind)
+        {
             let Some(read) = cast::dated_literal(text, kind) else {
                 return Err(Complaint::new(i, format!("'{text}' is not a {kind}.")));
             };
@@ -170,7 +172,10 @@ impl Arguments {
                 continue;
             }
             shared = shared.unite(&value.kind).ok_or_else(|| {
-                let what = format!("{} needs values of one type: {shared} and {} do not mix.", self.name, value.kind);
+                let what = format!(
+                    "{} needs values of one type: {shared} and {} do not mix.",
+                    self.name, value.kind
+                );
                 let to = if value.kind == Type::Text { &value.kind } else { &shared };
                 Complaint::new(i, what).next(format!("Turn one into the other: cast(… as {to})."))
             })?;

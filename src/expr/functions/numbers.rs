@@ -26,10 +26,20 @@ pub(super) const FUNCTIONS: &[Function] = &[
     float("ln", "ln(x)", "The natural logarithm; null unless x is above 0.", ("ln(1)", "0.0"), |args| {
         of_float(args, |x| if x > 0.0 || x.is_nan() { x.ln() } else { f64::NAN })
     }),
-    float("log10", "log10(x)", "The decimal logarithm; null unless x is above 0.", ("log10(1000)", "3.0"), |args| {
-        of_float(args, |x| if x > 0.0 || x.is_nan() { x.log10() } else { f64::NAN })
-    }),
-    float("power", "power(x, y)", "x to the power of y; null where there is none.", ("power(2, 10)", "1024.0"), power),
+    float(
+        "log10",
+        "log10(x)",
+        "The decimal logarithm; null unless x is above 0.",
+        ("log10(1000)", "3.0"),
+        |args| of_float(args, |x| if x > 0.0 || x.is_nan() { x.log10() } else { f64::NAN }),
+    ),
+    float(
+        "power",
+        "power(x, y)",
+        "x to the power of y; null where there is none.",
+        ("power(2, 10)", "1024.0"),
+        power,
+    ),
     float("sign", "sign(x)", "-1, 0 or 1 by the sign of x.", ("sign(-2.5)", "-1.0"), sign),
     float(
         "least",
@@ -104,7 +114,7 @@ fn power(mut args: Arguments) -> Result<Bound, Complaint> {
         let column = floats_by_row(rows, |row| {
             let (a, b) = (a.get(row)?, b.get(row)?);
             let result = a.powf(b);
-            let in_domain = !result.is_nan() && !(a == 0.0 && b < 0.0) || a.is_nan() || b.is_nan();
+            let in_domain = !(result.is_nan() || a == 0.0 && b < 0.0) || a.is_nan() || b.is_nan();
             (in_domain && nulls.as_ref().is_none_or(|n| n.is_valid(row))).then_some(result)
         });
         count_domain(&column, nulls.map_or(0, |n| n.null_count()), rows, events);

@@ -2,9 +2,9 @@
 
 use std::sync::Arc;
 
+use arrow_array::Decimal128Array;
 use arrow_array::cast::AsArray;
 use arrow_array::types::Decimal128Type;
-use arrow_array::Decimal128Array;
 
 use super::{Arguments, Complaint, Family, Function, arg, floats_by_row, ints_by_row};
 use crate::error::Result;
@@ -67,7 +67,8 @@ pub(crate) fn round_half_away(x: f64, n: i32) -> f64 {
         return x;
     }
     let distance = (scaled.abs().fract() - 0.5).abs();
-    let rounded = if distance < 1e-6 { round_by_text(x, n).unwrap_or(scaled.round()) } else { scaled.round() };
+    let rounded =
+        if distance < 1e-6 { round_by_text(x, n).unwrap_or(scaled.round()) } else { scaled.round() };
     if n >= 0 { rounded / unit } else { rounded * unit }
 }
 
@@ -125,7 +126,9 @@ fn round(mut args: Arguments) -> Result<Bound, Complaint> {
                         Some(10i128.checked_pow(cut.unsigned_abs()).map_or(0, |unit| nearest(value, unit)))
                     })
                     .collect();
-                Column::Array(Arc::new(rounded.with_precision_and_scale(p, s).map_err(crate::expr::bound::arrow)?))
+                Column::Array(Arc::new(
+                    rounded.with_precision_and_scale(p, s).map_err(crate::expr::bound::arrow)?,
+                ))
             }
             _ => {
                 let x = x.floats();
@@ -144,7 +147,11 @@ fn nearest(value: i128, unit: i128) -> i128 {
     if rest.abs() * 2 >= unit { cut + unit * rest.signum() } else { cut }
 }
 
-fn whole(mut args: Arguments, float: fn(f64) -> f64, divide: fn(i128, i128) -> i128) -> Result<Bound, Complaint> {
+fn whole(
+    mut args: Arguments,
+    float: fn(f64) -> f64,
+    divide: fn(i128, i128) -> i128,
+) -> Result<Bound, Complaint> {
     args.count(1..=1)?;
     let kind = args.number(0)?;
     Ok(match kind {
@@ -220,7 +227,8 @@ fn band_at(mut args: Arguments) -> Result<Bound, Complaint> {
             .map(|row| {
                 let mut cells = arrays.iter().map(|a| Scalar::from_array(a, row));
                 let x = cells.next().unwrap_or(Scalar::Null);
-                let below = cells.filter(|b| !x.is_null() && !b.is_null() && compare::order_of(b, &x).is_le());
+                let below =
+                    cells.filter(|b| !x.is_null() && !b.is_null() && compare::order_of(b, &x).is_le());
                 below.max_by(compare::order_of).unwrap_or(Scalar::Null)
             })
             .collect();

@@ -31,13 +31,27 @@ pub(super) const FUNCTIONS: &[Function] = &[
         ("substring('F00042', 2, 3)", "000"),
         substring,
     ),
-    text("replace", "replace(x, a, b)", "x with each a replaced by b.", ("replace('a-b', '-', ' ')", "a b"), replace),
-    text("starts_with", "starts_with(x, a)", "Whether x starts with a.", ("starts_with('F042', 'F')", "true"), |args| {
-        test(args, |x, a| x.starts_with(a))
-    }),
-    text("ends_with", "ends_with(x, a)", "Whether x ends with a.", ("ends_with('F042', '2')", "true"), |args| {
-        test(args, |x, a| x.ends_with(a))
-    }),
+    text(
+        "replace",
+        "replace(x, a, b)",
+        "x with each a replaced by b.",
+        ("replace('a-b', '-', ' ')", "a b"),
+        replace,
+    ),
+    text(
+        "starts_with",
+        "starts_with(x, a)",
+        "Whether x starts with a.",
+        ("starts_with('F042', 'F')", "true"),
+        |args| test(args, |x, a| x.starts_with(a)),
+    ),
+    text(
+        "ends_with",
+        "ends_with(x, a)",
+        "Whether x ends with a.",
+        ("ends_with('F042', '2')", "true"),
+        |args| test(args, |x, a| x.ends_with(a)),
+    ),
     text(
         "pad_left",
         "pad_left(x, n [, ch])",

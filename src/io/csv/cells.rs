@@ -171,15 +171,15 @@ mod tests {
     }
 
     #[rstest]
-    #[case("a,b\nc,d\n", &[&["a", "b"], &["c", "d"]], 0)]
-    #[case("a,b\r\nc,d\r\n", &[&["a", "b"], &["c", "d"]], 0)]
-    #[case("a,b\n\nc,d\n", &[&["a", "b"], &["c", "d"]], 0)]
-    #[case("a,b\nc\nd,e,f\ng,h\n", &[&["a", "b"], &["g", "h"]], 2)]
-    #[case("\"a,\"\"b\"\"\",\"c\nd\"\n", &[&["a,\"b\"", "c\nd"]], 0)]
-    #[case("5\" pipe,\"x\"y\n", &[&["5\" pipe", "xy"]], 0)]
-    #[case("\"x\"y\",\"\"\"\"\n", &[&["xy\"", "\""]], 0)]
-    #[case("\"\",\n", &[&["", ""]], 0)]
-    fn rows_and_cells(#[case] text: &str, #[case] rows: &[&[&str]], #[case] ragged: usize) {
+    #[case("a,b\nc,d\n", &[["a", "b"], ["c", "d"]], 0)]
+    #[case("a,b\r\nc,d\r\n", &[["a", "b"], ["c", "d"]], 0)]
+    #[case("a,b\n\nc,d\n", &[["a", "b"], ["c", "d"]], 0)]
+    #[case("a,b\nc\nd,e,f\ng,h\n", &[["a", "b"], ["g", "h"]], 2)]
+    #[case("\"a,\"\"b\"\"\",\"c\nd\"\n", &[["a,\"b\"", "c\nd"]], 0)]
+    #[case("5\" pipe,\"x\"y\n", &[["5\" pipe", "xy"]], 0)]
+    #[case("\"x\"y\",\"\"\"\"\n", &[["xy\"", "\""]], 0)]
+    #[case("\"\",\n", &[["", ""]], 0)]
+    fn rows_and_cells(#[case] text: &str, #[case] rows: &[[&str; 2]], #[case] ragged: usize) {
         let (found, left_out) = grid(text, 2);
         assert_eq!(found, rows);
         assert_eq!(left_out, ragged);

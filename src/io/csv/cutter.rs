@@ -49,7 +49,17 @@ pub(super) struct Cutter {
 impl Cutter {
     pub(super) fn new(heads: Arc<Vec<Head>>, options: Arc<CsvOptions>, block: Option<usize>) -> Cutter {
         let block = block.unwrap_or(BLOCK_BYTES);
-        Cutter { heads, options, block, file: 0, reader: None, rest: Vec::new(), offset: 0, lines: 0, done: 0 }
+        Cutter {
+            heads,
+            options,
+            block,
+            file: 0,
+            reader: None,
+            rest: Vec::new(),
+            offset: 0,
+            lines: 0,
+            done: 0,
+        }
     }
 
     /// The next block; `None` after the last one.
@@ -91,7 +101,11 @@ impl Cutter {
                 return Ok(Some(self.made(bytes)));
             }
             if bytes.len() > RECORD_LIMIT {
-                let line = if head.seekable { super::source::line_at(head, self.offset) } else { Some(self.lines + 1) };
+                let line = if head.seekable {
+                    super::source::line_at(head, self.offset)
+                } else {
+                    Some(self.lines + 1)
+                };
                 return Err(Error::new(ErrorKind::Data, "A record is longer than 64 MB.")
                     .in_file(&head.shown, line, None)
                     .why("A quote probably opens here and never closes.")
@@ -113,7 +127,8 @@ impl Cutter {
 
     fn made(&mut self, bytes: Vec<u8>) -> Block {
         let stream = self.heads.get(self.file).is_some_and(|h| !h.seekable);
-        let block = Block { file: self.file, offset: self.offset, lines: stream.then_some(self.lines), bytes };
+        let block =
+            Block { file: self.file, offset: self.offset, lines: stream.then_some(self.lines), bytes };
         self.offset += block.bytes.len() as u64;
         self.done += block.bytes.len() as u64;
         if stream {

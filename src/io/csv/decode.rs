@@ -6,7 +6,9 @@
 use std::borrow::Cow;
 use std::sync::Arc;
 
-use arrow_array::types::{ArrowPrimitiveType, Date32Type, Float64Type, Int64Type, Time64MicrosecondType, TimestampMicrosecondType};
+use arrow_array::types::{
+    ArrowPrimitiveType, Date32Type, Float64Type, Int64Type, Time64MicrosecondType, TimestampMicrosecondType,
+};
 use arrow_array::{ArrayRef, BooleanArray, PrimitiveArray};
 use arrow_buffer::NullBuffer;
 use churn_kernels::calendar::{self, DAY};

@@ -113,11 +113,13 @@ impl Head {
             Opening::File(compression, charset) => {
                 let mut file = place::open(&self.path)?;
                 if self.seekable {
-                    std::io::Seek::seek(&mut file, std::io::SeekFrom::Start(self.data as u64)).map_err(failed)?;
+                    std::io::Seek::seek(&mut file, std::io::SeekFrom::Start(self.data as u64))
+                        .map_err(failed)?;
                     return Ok(Box::new(file));
                 }
                 let mut reader = decoded(*compression, *charset, Box::new(file)).map_err(failed)?;
-                std::io::copy(&mut (&mut reader).take(self.data as u64), &mut std::io::sink()).map_err(failed)?;
+                std::io::copy(&mut (&mut reader).take(self.data as u64), &mut std::io::sink())
+                    .map_err(failed)?;
                 Ok(reader)
             }
             Opening::Stream(reader) => {
@@ -137,7 +139,8 @@ impl Head {
         let start = self.start.get(from..).unwrap_or_default();
         let mut at = 0;
         for _ in 0..options.skip {
-            at += memchr::memchr(b'\n', start.get(at..).unwrap_or_default()).map_or(start.len() - at, |p| p + 1);
+            at += memchr::memchr(b'\n', start.get(at..).unwrap_or_default())
+                .map_or(start.len() - at, |p| p + 1);
         }
         let mut rows: Vec<Vec<String>> = Vec::new();
         let wanted = if let Header::Rows(n) = options.header { n } else { 0 };
@@ -152,7 +155,7 @@ impl Head {
             })?;
             let blank = row.len() == 1 && row.first().is_some_and(|c| c.trim().is_empty());
             let comment = options.comment.is_some() && rest.first().copied() == options.comment;
-            if !comment && !(blank && rows.is_empty()) {
+            if !(comment || blank && rows.is_empty()) {
                 rows.push(row);
             }
             if wanted > 0 || comment || blank {
@@ -161,7 +164,8 @@ impl Head {
         }
         self.data = from + at.min(start.len());
         let width = rows.iter().map(Vec::len).max().unwrap_or(0);
-        let names = if wanted == 0 { vec![String::new(); width] } else { joined(&rows, width, &options.header_join) };
+        let names =
+            if wanted == 0 { vec![String::new(); width] } else { joined(&rows, width, &options.header_join) };
         self.notice(&rows, wanted, options);
         self.name_columns(names, options)
     }
@@ -172,7 +176,12 @@ impl Head {
             if options.names.len() != names.len() && !names.is_empty() {
                 return Err(Error::new(
                     ErrorKind::Input,
-                    format!("{} has {} columns, and {} names are given.", self.shown, names.len(), options.names.len()),
+                    format!(
+                        "{} has {} columns, and {} names are given.",
+                        self.shown,
+                        names.len(),
+                        options.names.len()
+                    ),
                 )
                 .next("Give a name for each column in columns = (…)."));
             }
@@ -224,9 +233,14 @@ impl Head {
         }
         let like_data = |cell: &String| {
             let bytes = cell.trim().as_bytes();
-            churn_kernels::number::parse_float(bytes).is_some() || churn_kernels::calendar::parse_date(bytes).is_some()
+            churn_kernels::number::parse_float(bytes).is_some()
+                || churn_kernels::calendar::parse_date(bytes).is_some()
         };
-        if wanted > 0 && options.names.is_empty() && last.len() > 1 && last.iter().filter(|c| like_data(c)).count() * 2 > last.len() {
+        if wanted > 0
+            && options.names.is_empty()
+            && last.len() > 1
+            && last.iter().filter(|c| like_data(c)).count() * 2 > last.len()
+        {
             self.notes.push(format!(
                 "The heading of {} looks like a row of data. If there is no heading, say with (header = false).",
                 self.shown

@@ -38,9 +38,12 @@ impl Look {
     fn see(&mut self, text: &[u8], options: &CsvOptions) {
         self.values += 1;
         let trimmed = text.trim_ascii();
-        self.bool += usize::from(trimmed.eq_ignore_ascii_case(b"true") || trimmed.eq_ignore_ascii_case(b"false"));
+        self.bool +=
+            usize::from(trimmed.eq_ignore_ascii_case(b"true") || trimmed.eq_ignore_ascii_case(b"false"));
         let digits = trimmed.strip_prefix(b"-").unwrap_or(trimmed);
-        let leading_zero = digits.len() > 1 && digits.first() == Some(&b'0') && digits.get(1).is_some_and(u8::is_ascii_digit);
+        let leading_zero = digits.len() > 1
+            && digits.first() == Some(&b'0')
+            && digits.get(1).is_some_and(u8::is_ascii_digit);
         let reader = Reader::number(options);
         if let Some(float) = reader.float(trimmed) {
             self.float += 1;
@@ -111,7 +114,10 @@ impl Look {
         let patterns = ["%d/%m/%Y", "%m/%d/%Y", "%d.%m.%Y", "%Y/%m/%d", "%d-%m-%Y", "%Y%m%d"];
         let fits = |p: &&str| {
             self.examples.len() > 1
-                && self.examples.iter().all(|e| e.len() >= 8 && pattern::parse(p, e.trim(), &Type::Date).is_some())
+                && self
+                    .examples
+                    .iter()
+                    .all(|e| e.len() >= 8 && pattern::parse(p, e.trim(), &Type::Date).is_some())
         };
         if self.examples.iter().any(|e| e.bytes().any(|b| !b.is_ascii_digit())) {
             let found = patterns.iter().find(|p| fits(p))?;
@@ -243,8 +249,12 @@ mod tests {
 
     #[test]
     fn decimal_commas_and_patterns() {
-        let options =
-            CsvOptions { decimal: b',', thousands: Some(b'.'), dates: Some("%d.%m.%Y".into()), ..CsvOptions::default() };
+        let options = CsvOptions {
+            decimal: b',',
+            thousands: Some(b'.'),
+            dates: Some("%d.%m.%Y".into()),
+            ..CsvOptions::default()
+        };
         assert_eq!(looks_like(&["1.234,5", "7"], &options), Some(Type::Float));
         assert_eq!(looks_like(&["1.234", "7"], &options), Some(Type::Int));
         assert_eq!(looks_like(&["31.12.2026"], &options), Some(Type::Date));

@@ -86,8 +86,12 @@ impl CsvSource {
             }
         }
         if let Some((lost, _)) = self.options.types.iter().find(|(n, _)| !names.contains(&n.as_str())) {
-            let error = Error::new(ErrorKind::Name, format!("types names a column {} that is not there.", name(lost)));
-            let error = error.why(format!("The columns are {}.", crate::text::comma(names.iter().map(|n| name(n)))));
+            let error = Error::new(
+                ErrorKind::Name,
+                format!("types names a column {} that is not there.", name(lost)),
+            );
+            let error =
+                error.why(format!("The columns are {}.", crate::text::comma(names.iter().map(|n| name(n)))));
             return Err(match crate::error::nearest(lost, names.iter().copied()) {
                 Some(near) => error.next(format!("Did you mean {}?", name(near))),
                 None => error,
@@ -140,8 +144,11 @@ impl CsvSource {
         }
         if let Some(file_column) = &self.options.file_column {
             if names.contains(&file_column.as_str()) {
-                return Err(Error::new(ErrorKind::Name, format!("There is a column {} already.", name(file_column)))
-                    .next("Give file_column another name."));
+                return Err(Error::new(
+                    ErrorKind::Name,
+                    format!("There is a column {} already.", name(file_column)),
+                )
+                .next("Give file_column another name."));
             }
             self.columns.push(SourceColumn { name: file_column.clone(), data: DataType::Utf8View });
             kinds.push(Type::Text);
@@ -291,7 +298,8 @@ impl Columns<'_> {
         let Some(Cast { position: Some(position), by_pattern }) = cast else {
             return new_null_array(&kind.arrow(), rows.len());
         };
-        let decoded = decode::column(self.text, self.cells, position, &kind, by_pattern, rows, &shared.options);
+        let decoded =
+            decode::column(self.text, self.cells, position, &kind, by_pattern, rows, &shared.options);
         self.bad.extend(decoded.bad.into_iter().map(|row| (row, column)));
         decoded.array
     }
@@ -373,11 +381,14 @@ impl At<'_> {
         let line = cells.bytes.get(row.range.clone()).unwrap_or_default();
         let line: String = String::from_utf8_lossy(line).trim_end().chars().take(100).collect();
         let plural = |n: usize| if n == 1 { format!("{n} cell") } else { format!("{n} cells") };
-        Error::new(ErrorKind::Data, format!("A row has {} where the table has {width} columns.", plural(row.cells)))
-            .in_file(self.shown(), self.line(cells.bytes, row.range.start), None)
-            .why(line)
-            .next("Say with (bad_rows = skip) to leave such rows out and count them,")
-            .next("or with (bad_rows = 'rejects.csv') to write them to a file.")
+        Error::new(
+            ErrorKind::Data,
+            format!("A row has {} where the table has {width} columns.", plural(row.cells)),
+        )
+        .in_file(self.shown(), self.line(cells.bytes, row.range.start), None)
+        .why(line)
+        .next("Say with (bad_rows = skip) to leave such rows out and count them,")
+        .next("or with (bad_rows = 'rejects.csv') to write them to a file.")
     }
 
     fn bad_cell(&self, cells: &Cells<'_>, row: usize, column: usize) -> Error {

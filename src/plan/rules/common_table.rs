@@ -11,9 +11,7 @@ pub(super) fn inline_single_uses(mut plan: Plan) -> Plan {
     for relation in std::iter::once(&plan.main).chain(&plan.others) {
         count(&relation.node, &mut uses);
     }
-    let inlined = |relation: Relation| Relation { node: inline(relation.node, &uses), ..relation };
-    plan.main = inlined(plan.main);
-    plan.others = plan.others.into_iter().map(inlined).collect();
+    plan = plan.map_chains(|relation| Relation { node: inline(relation.node, &uses), ..relation });
     if uses.values().any(|n| *n > 1) {
         plan.fired.push("common table run once");
     }

@@ -4,8 +4,8 @@
 //! A rule may change how rows are found, never which rows, their order, or what the ledger says of them.
 
 mod common_table;
-mod first_down;
 mod filter_down;
+mod first_down;
 mod prune;
 mod scan_test;
 mod top_rows;
@@ -29,7 +29,7 @@ const RULES: &[Rule] = &[first_down::RULE, filter_down::RULE, top_rows::RULE, sc
 pub(crate) fn rewrite_plan(plan: Plan) -> Plan {
     let mut plan = common_table::inline_single_uses(plan);
     let mut fired = Vec::new();
-    let mut chain = |relation: Relation| {
+    plan = plan.map_chains(|relation| {
         let needed: Vec<ColumnId> = relation.fields.iter().map(|f| f.id).collect();
         let (node, names) = rewrite(relation.node, &needed);
         for name in names {
@@ -38,9 +38,7 @@ pub(crate) fn rewrite_plan(plan: Plan) -> Plan {
             }
         }
         Relation { node, fields: relation.fields }
-    };
-    plan.main = chain(plan.main);
-    plan.others = plan.others.into_iter().map(chain).collect();
+    });
     plan.fired.extend(fired);
     plan
 }

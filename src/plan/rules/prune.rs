@@ -68,7 +68,9 @@ fn prune(mut node: Node, mut needed: Vec<ColumnId>, changed: &mut bool) -> Node 
         Op::Write(_) => {}
     }
     match &node.op {
-        Op::Require { shown, .. } | Op::RequireUnique { shown, .. } => add(&mut needed, shown.iter().map(|f| f.id)),
+        Op::Require { shown, .. } | Op::RequireUnique { shown, .. } => {
+            add(&mut needed, shown.iter().map(|f| f.id))
+        }
         Op::Write(target) => add(&mut needed, target.fields.iter().map(|f| f.id)),
         _ => {}
     }

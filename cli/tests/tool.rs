@@ -1,0 +1,161 @@
+//! The tool, driven as a process: what it prints, where, and its exit codes.
+
+#![allow(missing_docs, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
+
+use std::fs;
+use std::process::{Command, Output, Stdio};
+
+use assert_cmd::cargo::CommandCargoExt;
+use rstest::rstest;
+use tempfile::TempDir;
+
+/// A folder with a small demo.
+fn demo() -> TempDir {
+    let folder = tempfile::tempdir().unwrap();
+    let output = churn(&folder, &["demo", ".", "--rows", "2000", "--no-tour"]);
+    assert!(output.status.success(), "{}", text(&output.stderr));
+    folder
+}
+
+fn churn(folder: &TempDir, arguments: &[&str]) -> Output {
+    let mut command = Command::cargo_bin("churn").unwrap();
+    command.current_dir(folder.path()).args(arguments).stdin(Stdio::null()).output().unwrap()
+}
+
+fn text(bytes: &[u8]) -> String {
+    String::from_utf8_lossy(bytes).into_owned()
+}
+
+/// Both outputs and the exit code, as a reader sees them.
+fn told(output: &Output) -> String {
+    format!(
+        "{}--- stderr\n{}--- exit {}",
+        text(&output.stdout),
+        text(&output.stderr),
+        output.status.code().unwrap_or(-1)
+    )
+}
+
+const READ: &str = "read 'deliveries-*.csv' with (types = (collected_on date), bad_cells = null)";
+
+#[rstest]
+#[case::show("show", &["show", "deliveries-2026.csv", "--rows", "3"])]
+#[case::table("do_table", &["do", READ, "filter temp_c > 6", "group by grade: n = count(), litres = sum(litres)", "sort grade", "--as", "table"])]
+#[case::csv("do_csv", &["do", "farms.csv", "first 3"])]
+#[case::json("do_json", &["do", "farms.csv", "first 2", "--as", "json"])]
+#[case::ndjson("do_ndjson", &["do", "farms.csv", "first 2", "select farm, herd", "--as", "ndjson"])]
+#[case::markdown("do_markdown", &["do", "farms.csv", "first 3", "--as", "markdown"])]
+#[case::run("run", &["run", "by-farm.churn", "--as", "table", "--ledger"])]
+#[case::given("run_given", &["run", "by-farm.churn", "--given", "since=2026-08-01", "--as", "table", "--rows", "2", "--quiet"])]
+#[case::bad_given("run_bad_given", &["run", "by-farm.churn", "--given", "sinse=2026-08-01"])]
+#[case::plan("plan", &["plan", "by-farm.churn"])]
+#[case::check("check", &["check", "by-farm.churn"])]
+#[case::mistake("mistake", &["do", "farms.csv", "filter heard > 10"])]
+#[case::data("data", &["do", "read 'deliveries-2026.csv' with (types = (cells date))", "total: max(cells)"])]
+#[case::help_round("help_round", &["help", "round"])]
+#[case::help_nothing("help_nothing", &["help", "rond"])]
+#[case::values("values", &["do", "values a, b: (1, 'x'), (2, null)", "--as", "table"])]
+fn prints(#[case] name: &str, #[case] arguments: &[&str]) {
+    let folder = demo();
+    insta::assert_snapshot!(name, told(&churn(&folder, arguments)));
+}
+
+#[test]
+fn the_demo_is_the_same_to_the_byte() {
+    let (a, b) = (demo(), demo());
+    for file in [
+        "deliveries-2024.csv",
+        "deliveries-2025.csv",
+        "deliveries-2026.csv",
+        "farms.csv",
+        "lab.ndjson",
+        "tankers.json",
+    ] {
+        let bytes = |f: &TempDir| fs::read(f.path().join(file)).unwrap();
+        assert!(!bytes(&a).is_empty());
+        assert_eq!(bytes(&a), bytes(&b), "{file}");
+    }
+    for line in text(&fs::read(a.path().join("lab.ndjson")).unwrap()).lines() {
+        serde_json::from_str::<serde_json::Value>(line).unwrap();
+    }
+}
+
+#[test]
+fn the_tour_runs() {
+    let folder = tempfile::tempdir().unwrap();
+    let output = churn(&folder, &["demo", "here", "--rows", "20000"]);
+    assert!(output.status.success(), "{}", text(&output.stderr));
+    assert_eq!(text(&output.stdout).matches("\n$ churn ").count(), 12);
+    assert!(text(&output.stderr).contains("Did you mean litres?"));
+}
+
+#[test]
+fn results_are_written_and_the_ledger_is_json() {
+    let folder = demo();
+    let arguments = ["do", "farms.csv", "filter herd > 100", "-o", "large.csv.gz", "--ledger", "ledger.json"];
+    let output = churn(&folder, &arguments);
+    assert_eq!(told(&output), "--- stderr\n--- exit 0");
+    let back = churn(&folder, &["do", "large.csv.gz", "total: n = count(), least = min(herd)"]);
+    assert!(text(&back.stdout).starts_with("n,least\n"));
+    let ledger: serde_json::Value =
+        serde_json::from_slice(&fs::read(folder.path().join("ledger.json")).unwrap()).unwrap();
+    let step = &ledger["steps"][1];
+    assert_eq!(step["step"], "filter herd > 100");
+    assert_eq!(
+        step["rows_in"].as_u64().unwrap(),
+        step["rows_out"].as_u64().unwrap()
+            + step["not_true"].as_u64().unwrap()
+            + step["unknown"].as_u64().unwrap()
+    );
+}
+
+#[test]
+fn standard_input_is_a_table() {
+    let folder = tempfile::tempdir().unwrap();
+    let mut command = Command::cargo_bin("churn").unwrap();
+    let mut child = command
+        .current_dir(folder.path())
+        .args(["do", "-", "group by farm: litres = sum(litres)"])
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .spawn()
+        .unwrap();
+    std::io::Write::write_all(&mut child.stdin.take().unwrap(), b"farm,litres\nF1,1.5\nF2,2\nF1,1\n")
+        .unwrap();
+    assert_eq!(text(&child.wait_with_output().unwrap().stdout), "farm,litres\nF1,2.5\nF2,2.0\n");
+}
+
+#[test]
+fn a_reader_that_goes_away_is_no_error() {
+    let folder = demo();
+    let mut command = Command::cargo_bin("churn").unwrap();
+    let mut child = command
+        .current_dir(folder.path())
+        .args(["do", "values a: (1)", "add b = pad_left('x', 1000000)", "select b, c = b"])
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap();
+    drop(child.stdout.take());
+    let output = child.wait_with_output().unwrap();
+    assert_eq!((output.status.code(), text(&output.stderr)), (Some(0), String::new()));
+}
+
+#[test]
+fn completions_and_manual_pages() {
+    let folder = tempfile::tempdir().unwrap();
+    assert!(text(&churn(&folder, &["completions", "bash"]).stdout).contains("convert"));
+    assert!(churn(&folder, &["man", "pages"]).status.success());
+    assert!(fs::read_to_string(folder.path().join("pages/churn-run.1")).unwrap().contains("given"));
+}
+
+#[rstest]
+#[case::no_command(&["nothing"], 2)]
+#[case::no_file(&["show", "nowhere.csv"], 2)]
+#[case::bad_memory(&["do", "farms.csv", "--memory", "much"], 2)]
+#[case::too_little_memory(&["do", "deliveries-2026.csv", "sort litres", "--memory", "1kB"], 1)]
+#[case::version(&["--version"], 0)]
+fn exit_codes(#[case] arguments: &[&str], #[case] code: i32) {
+    let folder = demo();
+    assert_eq!(churn(&folder, arguments).status.code(), Some(code));
+}
