@@ -9,6 +9,7 @@ use super::tally::Tally;
 use crate::expr::Event;
 use crate::io::source::About;
 use crate::plan::{Node, Op, Plan};
+use crate::table::beside::Beside;
 use crate::table::numbers::{bytes, grouped, plural};
 
 /// What became of every row.
@@ -77,14 +78,14 @@ impl Ledger {
 }
 
 impl LedgerStep {
-    /// What happened, in words.
-    pub fn what_happened(&self) -> String {
+    /// What happened, in words, one thing after the other.
+    pub fn what_happened(&self) -> Vec<String> {
         let mut parts: Vec<String> = self.source.iter().cloned().collect();
         for (event, count) in &self.events {
             let n = grouped(*count);
             parts.push(match event {
                 Event::NotTrue => format!("{n} not true"),
-                Event::Unknown => format!("{n} unknown (something is null)"),
+                Event::Unknown => format!("{n} unknown: something is null"),
                 Event::RaggedRow => {
                     format!("{} with the wrong number of cells left out", plural(*count, "row"))
                 }
@@ -100,7 +101,7 @@ impl LedgerStep {
                 Event::NullGroup => format!("{} with a null key", plural(*count, "group")),
             });
         }
-        parts.join(", ")
+        parts
     }
 }
 
@@ -135,32 +136,51 @@ pub(crate) fn scans(plan: &Plan) -> Vec<(usize, &crate::plan::node::Scan)> {
     found
 }
 
+impl Ledger {
+    /// The ledger as text, no wider than `width` columns of a terminal: long lines of the recipe are cut.
+    pub fn view(&self, width: usize) -> impl fmt::Display + '_ {
+        Shown { ledger: self, width }
+    }
+}
+
 impl fmt::Display for Ledger {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        use unicode_width::UnicodeWidthStr;
-        let rows: Vec<(String, String, &LedgerStep)> =
-            self.steps.iter().map(|s| (grouped(s.rows_out), s.what_happened(), s)).collect();
-        let numbers = rows.iter().map(|r| r.0.width()).max().unwrap_or(0).max("rows out".len());
-        let account = rows.iter().map(|r| r.1.width()).max().unwrap_or(0).max("what happened".len());
-        writeln!(f, "{:>numbers$}   {:account$}   recipe", "rows out", "what happened")?;
+        self.view(usize::MAX).fmt(f)
+    }
+}
+
+/// A ledger within a width.
+struct Shown<'a> {
+    ledger: &'a Ledger,
+    width: usize,
+}
+
+impl fmt::Display for Shown<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let mut lines = Beside { rows: Vec::new(), numbers_first: true };
+        lines.rows.push(vec!["rows out".into(), "what happened".into(), "recipe".into()]);
         let mut table: Option<&String> = None;
-        for (count, happened, step) in &rows {
+        for step in &self.ledger.steps {
             if step.table.is_some() && step.table.as_ref() != table {
                 let name = step.table.as_deref().map(crate::text::name).unwrap_or_default();
-                writeln!(f, "{:numbers$}   {:account$}   table {name}", "", "")?;
+                lines.rows.push(vec![String::new(), String::new(), format!("table {name}")]);
             }
             table = step.table.as_ref();
-            let indent = if step.table.is_some() { "  " } else { "" };
-            for (i, line) in step.step.lines().enumerate() {
-                if i == 0 {
-                    let gap = account - happened.width();
-                    writeln!(f, "{count:>numbers$}   {happened}{:gap$}   {indent}{line}", "")?;
-                } else {
-                    writeln!(f, "{:numbers$}   {:account$}   {indent}{line}", "", "")?;
+            let indent = if table.is_some() { "  " } else { "" };
+            let happened = step.what_happened();
+            let mut happened = happened.into_iter();
+            let mut text = step.step.lines();
+            for i in 0.. {
+                let (what, line) = (happened.next(), text.next());
+                if what.is_none() && line.is_none() {
+                    break;
                 }
+                let rows = if i == 0 { grouped(step.rows_out) } else { String::new() };
+                let line = line.map(|l| format!("{indent}{l}")).unwrap_or_default();
+                lines.rows.push(vec![rows, what.unwrap_or_default(), line]);
             }
         }
-        Ok(())
+        lines.write(f, self.width)
     }
 }
 

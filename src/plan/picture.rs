@@ -2,46 +2,44 @@
 
 use std::fmt;
 
-use unicode_width::UnicodeWidthStr;
-
 use super::node::SampleSize;
 use super::{Node, Op, Plan};
+use crate::table::beside::{Beside, wrapped};
 use crate::table::numbers::{bytes, grouped, plural};
 use crate::text::{comma, name};
+
+/// The width that a note is kept to.
+const NOTE: usize = 48;
 
 /// Writes the picture.
 pub(crate) fn write(plan: &Plan, f: &mut fmt::Formatter<'_>) -> fmt::Result {
     let mut nodes = Vec::new();
     gather(&plan.main.node, &mut nodes);
     plan.others.iter().for_each(|other| gather(&other.node, &mut nodes));
-    let mut rows: Vec<(String, String)> = Vec::new();
+    let mut lines = Beside::default();
+    lines.rows.push(vec!["as written".into(), "as it will run".into()]);
     let mut table: Option<&String> = None;
     for (id, step) in plan.steps.iter().enumerate() {
         if step.table.is_some() && step.table.as_ref() != table {
             let name = step.table.as_deref().map(name).unwrap_or_default();
-            rows.push((format!("table {name}"), String::new()));
+            lines.rows.push(vec![format!("table {name}")]);
         }
         table = step.table.as_ref();
         let indent = if table.is_some() { "  " } else { "" };
         let notes =
             if step.runs { notes_of(id, plan, &nodes) } else { vec!["not run: nothing needs it".into()] };
-        let mut lines = step.text.lines();
-        let mut notes = notes.into_iter();
+        let mut text = step.text.lines();
+        let mut notes = notes.into_iter().flat_map(|note| wrapped(&note, NOTE));
         loop {
-            let (line, note) = (lines.next(), notes.next());
+            let (line, note) = (text.next(), notes.next());
             if line.is_none() && note.is_none() {
                 break;
             }
             let line = line.map(|l| format!("{indent}{l}")).unwrap_or_default();
-            rows.push((line, note.unwrap_or_default()));
+            lines.rows.push(vec![line, note.unwrap_or_default()]);
         }
     }
-    let width = rows.iter().map(|(line, _)| line.width()).max().unwrap_or(0).max("as written".len());
-    writeln!(f, "{:width$}   as it will run", "as written")?;
-    for (line, note) in &rows {
-        let gap = width - line.width();
-        writeln!(f, "{}", format!("{line}{:gap$}   {note}", "").trim_end())?;
-    }
+    lines.write(f, usize::MAX)?;
     match plan.fired.as_slice() {
         [] => writeln!(f, "\nNothing was rewritten."),
         fired => writeln!(f, "\nRewrites: {}.", comma(fired)),

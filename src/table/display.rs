@@ -18,12 +18,22 @@ pub struct View<'a> {
     table: &'a Table,
     width: usize,
     rows: usize,
+    /// What stands above instead of what is shown of how much.
+    caption: Option<&'static str>,
+}
+
+impl View<'_> {
+    /// The same under another caption, where the table is itself a part of something.
+    #[must_use]
+    pub fn captioned(self, caption: &'static str) -> Self {
+        View { caption: Some(caption), ..self }
+    }
 }
 
 impl Table {
     /// The table as text, no wider than `width` columns of a terminal, the first `rows` rows of it.
     pub fn view(&self, width: usize, rows: usize) -> View<'_> {
-        View { table: self, width, rows }
+        View { table: self, width, rows, caption: None }
     }
 
     /// The table in Markdown, all of its rows.
@@ -98,7 +108,7 @@ fn cell(value: &Scalar, kind: &Type) -> String {
 }
 
 /// The text on one line, shortened to a width.
-fn cut(text: &str, width: usize) -> String {
+pub(super) fn cut(text: &str, width: usize) -> String {
     let clean: String = text
         .chars()
         .map(|c| {
@@ -152,7 +162,15 @@ impl fmt::Display for View<'_> {
             fitting += 1;
         }
         let (shown, hidden) = columns.split_at(fitting);
-        writeln!(f, "{}", caption(rows as u64, self.table.total, columns.len(), hidden))?;
+        let hidden = not_shown(columns.len(), hidden);
+        match self.caption {
+            Some(caption) => writeln!(f, "{caption}{hidden}")?,
+            None if hidden.is_empty() => {
+                let columns = plural(columns.len() as u64, "column");
+                writeln!(f, "{}, {columns}", caption(rows as u64, self.table.total))?;
+            }
+            None => writeln!(f, "{}{hidden}", caption(rows as u64, self.table.total))?,
+        }
         if !columns.is_empty() {
             writeln!(f)?;
             write_line(f, shown.iter().map(|c| (c.name.as_str(), c)))?;
@@ -185,23 +203,22 @@ fn write_line<'a>(
     writeln!(f, "{}", line.trim_end())
 }
 
-/// What is shown of how much, and which columns did not fit.
-fn caption(rows: u64, total: u64, columns: usize, hidden: &[Column]) -> String {
-    let mut caption = match (rows, total) {
+/// What is shown of how much.
+fn caption(rows: u64, total: u64) -> String {
+    match (rows, total) {
         (_, 0) => "no rows".to_owned(),
         (rows, total) if rows == total => plural(total, "row"),
         (0, total) => plural(total, "row"),
         (rows, total) => format!("rows 1–{} of {}", grouped(rows), grouped(total)),
-    };
-    if !hidden.is_empty() {
-        let names = comma(hidden.iter().take(12).map(|c| &c.name));
-        let more = if hidden.len() > 12 { ", …" } else { "" };
-        caption.push_str(&format!(
-            ", {} of {columns} columns; not shown: {names}{more}",
-            columns - hidden.len()
-        ));
-    } else {
-        caption.push_str(&format!(", {}", plural(columns as u64, "column")));
     }
-    caption
+}
+
+/// Which columns did not fit; nothing if all did.
+fn not_shown(columns: usize, hidden: &[Column]) -> String {
+    if hidden.is_empty() {
+        return String::new();
+    }
+    let names = comma(hidden.iter().take(12).map(|c| &c.name));
+    let more = if hidden.len() > 12 { ", …" } else { "" };
+    format!(", {} of {columns} columns; not shown: {names}{more}", columns - hidden.len())
 }

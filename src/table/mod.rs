@@ -1,5 +1,6 @@
 //! A result: columns with names and types, in memory.
 
+pub(crate) mod beside;
 mod display;
 pub(crate) mod numbers;
 mod rows;

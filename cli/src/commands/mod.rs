@@ -84,7 +84,9 @@ fn prepared(flow: &Flow, quiet: bool) -> Result<CheckedPlan, Failure> {
 /// Tells what became of rows: in full where that was asked for, else what is suspicious, a line each.
 fn account(ledger: &Ledger, resources: &Resources) -> Outcome {
     match &resources.ledger {
-        Some(path) if path.as_os_str() == "-" => note(format!("\n{}", ledger.to_string().trim_end())),
+        Some(path) if path.as_os_str() == "-" => {
+            note(format!("\n{}", ledger.view(crate::terminal::width()).to_string().trim_end()))
+        }
         Some(path) => {
             let json = serde_json::to_string_pretty(ledger).map_err(|e| Failure::File(e.to_string()))?;
             std::fs::write(path, json + "\n").map_err(|e| {

@@ -1,6 +1,6 @@
 //! `churn show INPUT`: the columns, the first rows, the size; in a blink on any size.
 
-use churn::{Flow, Scalar, SourceView, Table};
+use churn::{Scalar, SourceView, Table};
 use unicode_width::UnicodeWidthStr;
 
 use super::{input, options};
@@ -27,12 +27,8 @@ pub(crate) fn run(arguments: &Show) -> Outcome {
     }
     out(columns(&table)?)?;
     let rows = arguments.rows.min(table.len());
-    let first = Flow::batches_of(table.batches()?);
-    if rows > 0
-        && let Ok(first) = first
-    {
-        let head = first.first(rows).run()?;
-        out(format!("\n{}", head.view(width(), rows)))?;
+    if rows > 0 {
+        out(format!("\n{}", table.view(width(), rows).captioned("the first rows")))?;
     }
     Ok(())
 }

@@ -1,0 +1,34 @@
+#!/usr/bin/env bash
+# Pictures of the main commands over the demo's data, each in a terminal window of its own.
+# Needs Xvfb, xterm and ImageMagick's import; run it with `just screenshots`.
+set -euo pipefail
+here=$(cd "$(dirname "$0")" && pwd)
+root=$(cd "$here/../.." && pwd)
+cargo build --profile "${PROFILE:-release}" --quiet -p churn-cli --manifest-path "$root/Cargo.toml"
+target=$(cargo metadata --format-version 1 --no-deps --manifest-path "$root/Cargo.toml" |
+    sed 's/.*"target_directory":"\([^"]*\)".*/\1/')
+data=$(mktemp -d)
+trap 'rm -rf "$data"; kill "$xvfb" 2>/dev/null || true' EXIT
+export PATH="$target/${PROFILE:-release}:$PATH" DISPLAY=:97
+Xvfb "$DISPLAY" -screen 0 1280x800x24 >/dev/null 2>&1 &
+xvfb=$!
+sleep 1
+churn demo "$data" --no-tour >/dev/null
+cd "$data"
+
+shoot() { # name, then the command as it is typed
+    printf 'printf "%%s\\n\\n" %q\n%s\nsleep 60\n' "\$ $2" "$2" >"$data/.shot"
+    xterm -geometry 156x48+0+0 -fa 'DejaVu Sans Mono' -fs 10 -bg '#fbfaf7' -fg '#2b2b2b' -b 12 +sb \
+        -e bash "$data/.shot" &
+    local window=$!
+    sleep 2.5
+    import -window root "$here/$1.png"
+    kill "$window" 2>/dev/null || true
+    wait "$window" 2>/dev/null || true
+}
+
+shoot show 'churn show deliveries-2026.csv'
+shoot do 'churn do deliveries-2026.csv "filter temp_c > 6" "group by grade: n = count(), litres = sum(litres), fat = mean(fat)" "sort litres desc"'
+shoot run 'churn run by-farm.churn --ledger'
+shoot plan 'churn plan by-farm.churn'
+shoot mistake 'churn do deliveries-2026.csv "filter liters > 100 and grade = 1" "group by frm: sum(litres)"'
