@@ -39,9 +39,9 @@ examples:
 bench *ARGS:
     cargo bench --bench operators {{ARGS}}
 
-# Fuzz a target (text, language, chain) for some seconds; needs cargo-fuzz
+# Fuzz a target (text, language) for some seconds; needs cargo-fuzz
 fuzz TARGET SECONDS="60":
-    cd fuzz && RUSTC_BOOTSTRAP=1 cargo fuzz run {{TARGET}} -- -max_total_time={{SECONDS}}
+    RUSTC_BOOTSTRAP=1 cargo fuzz run {{TARGET}} fuzz/corpus/{{TARGET}} fuzz/seeds/{{TARGET}} -- -max_total_time={{SECONDS}}
 
 # Pictures of the main commands for docs/screenshots; needs Xvfb, xterm and ImageMagick
 screenshots:

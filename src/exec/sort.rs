@@ -1,12 +1,15 @@
 //! `sort`: stable, by keys that compare as bytes; with a number of rows to keep, never much more than those.
 //!
 //! Blocks. Time n log n; holds all rows and their keys, or about twice the rows that are kept. Does not spill.
+//!
+//! Where only the first rows are wanted, workers leave out what cannot be among them: rows behind the worst
+//! of those that are kept so far, and rows behind so many of their own batch.
 
 use std::cmp::Ordering;
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
 
-use arrow_array::Array;
-use arrow_row::{RowConverter, Rows, SortField};
+use arrow_array::{Array, UInt32Array};
+use arrow_row::{OwnedRow, RowConverter, Rows, SortField};
 use arrow_schema::SortOptions;
 
 use super::budget::{Budget, Reservation};
@@ -35,6 +38,29 @@ struct Keyed {
 struct Encode {
     order: Arc<Order>,
     converter: Arc<RowConverter>,
+    worst: Worst,
+}
+
+/// The key of the last row that is kept so far, once there are as many as are wanted.
+type Worst = Arc<Mutex<Option<OwnedRow>>>;
+
+impl Encode {
+    /// The rows of a batch that may be among the first `keep`, in their order.
+    fn candidates(&self, keys: &Rows, keep: usize) -> Vec<u32> {
+        let worst = self.worst.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        let mut rows: Vec<u32> = (0..keys.num_rows() as u32).collect();
+        if let Some(worst) = worst {
+            // A later row that equals the worst one comes after it.
+            rows.retain(|row| keys.row(*row as usize) < worst.row());
+        }
+        if keep > 0 && rows.len() > keep {
+            let order = |a: &u32, b: &u32| keys.row(*a as usize).cmp(&keys.row(*b as usize)).then(a.cmp(b));
+            rows.select_nth_unstable_by(keep - 1, order);
+            rows.truncate(keep);
+            rows.sort_unstable();
+        }
+        rows
+    }
 }
 
 impl Prepare for Encode {
@@ -48,13 +74,21 @@ impl Prepare for Encode {
             columns.push(normal(&array)?);
         }
         let keys = self.converter.convert_columns(&columns).map_err(crate::expr::arrow_error)?;
-        Ok(Box::new(Keyed { batch: compacted(batch), keys }))
+        let Some(keep) = self.order.keep else {
+            return Ok(Box::new(Keyed { batch: compacted(batch), keys }));
+        };
+        let rows = self.candidates(&keys, keep);
+        let mut kept = self.converter.empty_rows(rows.len(), rows.len() * 16);
+        rows.iter().for_each(|row| kept.push(keys.row(*row as usize)));
+        let batch = batch.take(&UInt32Array::from(rows))?;
+        Ok(Box::new(Keyed { batch: compacted(batch), keys: kept }))
     }
 }
 
 struct Sort {
     order: Arc<Order>,
     converter: Arc<RowConverter>,
+    worst: Worst,
     held: Reservation,
     parts: Vec<Keyed>,
     rows: usize,
@@ -69,17 +103,23 @@ pub(crate) fn sink(order: Order, kinds: &[Type], budget: &Budget, threads: usize
     });
     let converter = Arc::new(RowConverter::new(fields.collect()).map_err(crate::expr::arrow_error)?);
     let order = Arc::new(order);
-    let held = budget.reservation();
+    let worst = Worst::default();
     let commit = Sort {
         order: order.clone(),
         converter: converter.clone(),
-        held,
+        worst: worst.clone(),
+        held: budget.reservation(),
         parts: Vec::new(),
         rows: 0,
         threads,
     };
-    Ok(Sink { prepare: Arc::new(Encode { order, converter }), commit: Box::new(commit) })
+    Ok(Sink { prepare: Arc::new(Encode { order, converter, worst }), commit: Box::new(commit) })
 }
+
+/// Rows over twice the wanted ones before those that cannot be among them are dropped.
+///
+/// Few enough that the worst row is known after the first batches, enough that dropping costs little.
+const SURPLUS: usize = 1 << 11;
 
 /// A row of a part.
 type At = (u32, u32);
@@ -149,6 +189,10 @@ impl Sort {
     fn shrink(&mut self, keep: usize) -> Result<()> {
         let mut best = self.sorted();
         best.truncate(keep);
+        if let (Some(last), true) = (best.last(), best.len() == keep) {
+            let key = self.parts.get(last.0 as usize).map(|p| p.keys.row(last.1 as usize).owned());
+            *self.worst.lock().unwrap_or_else(PoisonError::into_inner) = key;
+        }
         // In order of place, so that rows that are equal keep the order they came in.
         best.sort_unstable();
         let batch = compacted(self.gathered(&best)?);
@@ -180,7 +224,7 @@ impl Commit for Sort {
             self.parts.push(*keyed);
         }
         if let Some(keep) = self.order.keep
-            && self.rows > keep * 2 + (1 << 16)
+            && self.rows > keep * 2 + SURPLUS
         {
             self.shrink(keep)?;
         }

@@ -88,6 +88,13 @@ impl Head {
         }
         first.truncate(filled);
         let compression = Compression::of_bytes(&first);
+        if let Some(format) = other_format(&first) {
+            return Err(Error::new(
+                ErrorKind::Input,
+                format!("{} is {format}, which cannot be read yet.", head.shown),
+            )
+            .next("Write it as delimited text with the program that it comes from."));
+        }
         let charset = charset(&first, compression, options.encoding);
         let bom = if first.starts_with(b"\xef\xbb\xbf") { 3 } else { 0 };
         let again: Box<dyn Read + Send> = Box::new(std::io::Cursor::new(first).chain(raw));
@@ -102,6 +109,13 @@ impl Head {
         };
         let from = if head.start.starts_with(b"\xef\xbb\xbf") { 3 } else { 0 };
         debug_assert!(bom == from || !head.seekable);
+        if head.start.iter().take(4096).any(|b| *b == 0) {
+            return Err(Error::new(
+                ErrorKind::Input,
+                format!("{} is not text: it holds bytes of zero.", head.shown),
+            )
+            .next("If it is text of two bytes a character, say with (encoding = 'utf-16')."));
+        }
         head.read_heading(from, options)?;
         Ok(head)
     }
@@ -292,6 +306,19 @@ fn first_record(text: &[u8], options: &CsvOptions, whole: bool) -> Option<(Vec<S
 fn record(line: &[u8], width: usize, options: &CsvOptions) -> Vec<String> {
     let cells = Cells::find(line, width, &CsvOptions { comment: None, ..options.clone() });
     (0..width).map(|c| String::from_utf8_lossy(&cells.plain(cells.get(0, c))).into_owned()).collect()
+}
+
+/// What a file is that is no text, by its first bytes.
+fn other_format(first: &[u8]) -> Option<&'static str> {
+    let known: [(&[u8], &str); 6] = [
+        (b"PAR1", "a Parquet file"),
+        (b"ARROW1", "an Arrow file"),
+        (b"PK\x03\x04", "a workbook or another packed file"),
+        (b"Obj\x01", "an Avro file"),
+        (b"ORC", "an ORC file"),
+        (b"%PDF", "a PDF document"),
+    ];
+    known.iter().find(|(mark, _)| first.starts_with(mark)).map(|(_, format)| *format)
 }
 
 /// The encoding to decode from; `None` if the bytes are UTF-8 and need none.

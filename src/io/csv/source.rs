@@ -16,6 +16,7 @@ use super::options::{BadCells, BadRows, CsvOptions};
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::{Batch, Event, Type};
 use crate::io::source::{About, Decoded, Morsel, Request, RowTest, Scan, Source, SourceColumn};
+use crate::table::numbers::plural;
 use crate::text::name;
 
 /// How one file's cells become a column of the table.
@@ -380,15 +381,17 @@ impl At<'_> {
     fn ragged(&self, cells: &Cells<'_>, row: &Ragged, width: usize) -> Error {
         let line = cells.bytes.get(row.range.clone()).unwrap_or_default();
         let line: String = String::from_utf8_lossy(line).trim_end().chars().take(100).collect();
-        let plural = |n: usize| if n == 1 { format!("{n} cell") } else { format!("{n} cells") };
-        Error::new(
-            ErrorKind::Data,
-            format!("A row has {} where the table has {width} columns.", plural(row.cells)),
-        )
-        .in_file(self.shown(), self.line(cells.bytes, row.range.start), None)
-        .why(line)
-        .next("Say with (bad_rows = skip) to leave such rows out and count them,")
-        .next("or with (bad_rows = 'rejects.csv') to write them to a file.")
+        let (cells_found, columns) = (plural(row.cells as u64, "cell"), plural(width as u64, "column"));
+        let what = format!("A row has {cells_found} where the table has {columns}.");
+        let mut error = Error::new(ErrorKind::Data, what)
+            .in_file(self.shown(), self.line(cells.bytes, row.range.start), None)
+            .why(line);
+        if width == 1 {
+            error = error.next("If the cells are separated by something else, say with (separator = ';').");
+        }
+        error
+            .next("Say with (bad_rows = skip) to leave such rows out and count them,")
+            .next("or with (bad_rows = 'rejects.csv') to write them to a file.")
     }
 
     fn bad_cell(&self, cells: &Cells<'_>, row: usize, column: usize) -> Error {

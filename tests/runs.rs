@@ -1,0 +1,210 @@
+//! Runs as a whole: rewrites, top rows, cancellation, progress, memory, batches in and out.
+
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
+
+use std::fs;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+
+use arrow_array::types::Int8Type;
+use arrow_array::{
+    ArrayRef, BooleanArray, Date64Array, DictionaryArray, Float32Array, Int16Array, LargeStringArray,
+    RecordBatch, StringArray, TimestampMillisecondArray, UInt64Array,
+};
+use arrow_schema::DataType;
+use churn::{ErrorKind, Flow, RunOptions, Scalar};
+use rstest::rstest;
+use tempfile::TempDir;
+
+/// A file of so many rows, with ties and nulls in `b`.
+fn numbers(rows: usize) -> TempDir {
+    let folder = tempfile::tempdir().unwrap();
+    let cell = |i: usize| if i % 97 == 0 { String::new() } else { (i * 7919 % 1009).to_string() };
+    let text: String =
+        (0..rows).map(|i| format!("{i},{},F{:03},note {i} of a long kind\n", cell(i), i % 50)).collect();
+    fs::write(folder.path().join("t.csv"), format!("a,b,farm,note\n{text}")).unwrap();
+    folder
+}
+
+fn flow(folder: &TempDir, steps: &[&str]) -> Flow {
+    steps.iter().fold(Flow::read("t.csv").in_folder(folder.path()), |flow, step| flow.then(step))
+}
+
+/// Each rule, in the language: the steps, and the rewrites that are made.
+#[rstest]
+#[case::first_to_the_reader(&["add c = a * 2", "first 10"], "first pushed down")]
+#[case::not_over_a_filter(&["filter b > 1", "first 10"], "filter tested while reading")]
+#[case::filter_below_columns(&["add c = a / 2", "filter b > 1"], "filter moved down, filter tested while reading")]
+#[case::not_below_what_may_fail(&["add c = a * 2", "filter b > 1"], "")]
+#[case::not_below_its_own_column(&["add c = a / 2", "filter c > 1"], "")]
+#[case::filter_below_sort(&["sort b", "filter a > 1"], "filter moved down, filter tested while reading")]
+#[case::top_rows(&["sort b", "first 10"], "sort keeps the first rows only")]
+#[case::unused_columns(&["select a"], "unused columns left out")]
+#[case::unused_aggregates(&["group by farm: n = count(), s = sum(a)", "drop s"], "unused columns left out")]
+#[case::nothing(&["sort b"], "")]
+fn rewrites(#[case] steps: &[&str], #[case] expected: &str) {
+    let folder = numbers(300);
+    let plan = flow(&folder, steps).plan().unwrap();
+    assert_eq!(plan.rewrites().join(", "), expected);
+}
+
+#[rstest]
+fn the_first_of_a_sort_are_its_first(
+    #[values("b", "b desc nulls first", "b desc, a desc", "farm desc, b")] keys: &str,
+    #[values(0, 1, 10, 3000)] keep: usize,
+) {
+    let folder = numbers(30_000);
+    let all = flow(&folder, &[&format!("sort {keys}")]).run().unwrap();
+    let few = flow(&folder, &[&format!("sort {keys}"), &format!("first {keep}")]);
+    let few = few.run_with(&RunOptions::new().threads(3).block_bytes(3000)).unwrap();
+    assert_eq!(few.len(), keep);
+    let first = |column: &str| all.values(column).unwrap()[..keep].to_vec();
+    for column in ["a", "b", "farm", "note"] {
+        assert_eq!(few.values(column).unwrap(), first(column));
+    }
+}
+
+#[test]
+fn a_table_used_twice_runs_once() {
+    let folder = numbers(1000);
+    let recipe = "table big\n  read 't.csv'\n  filter b > 500\n\ntable check\n  read big\n  require b > 500\n\nread big\ntotal: n = count()";
+    let flow = Flow::recipe(recipe).in_folder(folder.path());
+    let plan = flow.plan().unwrap();
+    assert!(plan.rewrites().contains(&"common table run once"));
+    let table = flow.run().unwrap();
+    let steps = table.ledger().steps();
+    let filtered = steps[1].rows_out;
+    assert_eq!(table.value(0, "n").unwrap(), Scalar::Int(filtered as i64));
+    assert_eq!(
+        steps.iter().map(|s| s.rows_out).collect::<Vec<_>>(),
+        [1000, filtered, filtered, filtered, filtered, 1]
+    );
+    let once = Flow::recipe("table big\n  read 't.csv'\n\nread big\nfilter b > 500\ntotal: n = count()")
+        .in_folder(folder.path());
+    assert!(once.plan().unwrap().rewrites().contains(&"filter tested while reading"));
+    assert_eq!(once.run().unwrap().value(0, "n").unwrap(), Scalar::Int(filtered as i64));
+}
+
+#[test]
+fn a_run_can_be_watched_and_stopped() {
+    let folder = numbers(200_000);
+    let stop = Arc::new(AtomicBool::new(true));
+    let error = flow(&folder, &["sort b"]).run_with(&RunOptions::new().cancel(stop)).unwrap_err();
+    assert_eq!(error.kind(), ErrorKind::Interrupted);
+    let rows = Arc::new(AtomicU64::new(0));
+    let seen = rows.clone();
+    let flow = flow(&folder, &["filter a >= 0", "write 'out.csv'"]);
+    let stop = Arc::new(AtomicBool::new(false));
+    let stopping = stop.clone();
+    // Stopped on the way, a run leaves no file.
+    let options = RunOptions::new().block_bytes(2000).cancel(stop).on_progress(move |p| {
+        seen.store(p.rows, Ordering::Relaxed);
+        stopping.store(true, Ordering::Relaxed);
+        std::thread::sleep(std::time::Duration::from_millis(1));
+    });
+    if let Err(error) = flow.plan().unwrap().run_for_effect(&options) {
+        assert_eq!(error.kind(), ErrorKind::Interrupted);
+        assert!(rows.load(Ordering::Relaxed) > 0);
+        assert_eq!(fs::read_dir(folder.path()).unwrap().count(), 1);
+    }
+}
+
+#[test]
+fn too_little_memory_is_an_error_that_says_so() {
+    let folder = numbers(10_000);
+    for step in ["sort b", "distinct", "add m = max(b) per farm", "group by note: n = count()"] {
+        let error = flow(&folder, &[step]).run_with(&RunOptions::new().memory(10_000)).unwrap_err();
+        assert_eq!(error.kind(), ErrorKind::Memory, "{step}");
+    }
+    // What streams needs none.
+    let table =
+        flow(&folder, &["filter b > 1", "total: n = count()"]).run_with(&RunOptions::new().memory(100_000));
+    assert!(table.is_ok());
+}
+
+#[test]
+fn a_reader_of_batches_may_stop() {
+    let folder = numbers(50_000);
+    let options = RunOptions::new().block_bytes(1000);
+    let mut batches = flow(&folder, &["filter a >= 0"]).batches_with(&options).unwrap();
+    assert_eq!(batches.schema().fields().len(), 4);
+    assert!(batches.next().unwrap().unwrap().num_rows() > 0);
+    drop(batches);
+    let mut wrong = flow(&folder, &["add c = cast(note as int)"]).batches_with(&options).unwrap();
+    assert_eq!(wrong.next().unwrap().unwrap_err().kind(), ErrorKind::Data);
+    assert!(wrong.next().is_none());
+}
+
+#[test]
+fn narrow_types_are_carried_and_widened() {
+    let columns: Vec<(&str, ArrayRef)> = vec![
+        ("small", Arc::new(Int16Array::from(vec![Some(1), None, Some(3)]))),
+        ("large", Arc::new(UInt64Array::from(vec![1, 2, 3]))),
+        ("single", Arc::new(Float32Array::from(vec![0.5, 1.5, 2.5]))),
+        ("text", Arc::new(StringArray::from(vec!["a", "b", "a"]))),
+        ("long", Arc::new(LargeStringArray::from(vec!["a", "b", "a"]))),
+        ("code", Arc::new(DictionaryArray::<Int8Type>::from_iter([Some("A"), None, Some("A")]))),
+        ("day", Arc::new(Date64Array::from(vec![0, 86_400_000, 0]))),
+        ("at", Arc::new(TimestampMillisecondArray::from(vec![0, 1500, 0]).with_timezone("UTC"))),
+        ("flag", Arc::new(BooleanArray::from(vec![true, false, true]))),
+    ];
+    let batch = RecordBatch::try_from_iter(columns).unwrap();
+    let flow = Flow::batches_of(vec![batch.clone(), batch]).unwrap();
+    let carried = flow.clone().filter("flag").select("small, code, at").run().unwrap();
+    assert_eq!(carried.schema().field(0).data_type(), &DataType::Int16);
+    assert_eq!(carried.batches().unwrap().iter().map(RecordBatch::num_rows).sum::<usize>(), 4);
+    let table = flow
+        .group(
+            "code, day, text = text || long",
+            "s = sum(small), l = sum(large), f = sum(single), at = max(at), every(flag)",
+        )
+        .run()
+        .unwrap();
+    assert_eq!(table.len(), 2);
+    let row = |i: usize| {
+        table.columns().map(|(n, _)| table.value(i, n).unwrap().plain()).collect::<Vec<_>>().join("|")
+    };
+    assert_eq!(row(0), "A|1970-01-01|aa|8|8|6.0|1970-01-01 00:00:00|true");
+    assert_eq!(row(1), "|1970-01-02|bb||4|3.0|1970-01-01 00:00:01.500|false");
+}
+
+#[test]
+fn events_are_counted_where_they_happen() {
+    let flow = Flow::steps("values a, b: (1, 0), (4, 2), (-1, 1), (null, 0)")
+        .add("q = a / b\nroot = sqrt(a)\nn = try_cast('x' as int)")
+        .filter("q > 0");
+    let ledger = flow.run().unwrap().ledger().clone();
+    let steps: Vec<String> = ledger.steps().iter().map(|s| s.what_happened().join("; ")).collect();
+    assert_eq!(
+        steps,
+        [
+            "",
+            "4 failed casts made null; 1 division by zero made null; 1 value out of a function's domain made null",
+            "1 not true; 2 unknown: something is null"
+        ]
+    );
+    let json = serde_json::to_value(&ledger).unwrap();
+    assert_eq!(json["steps"][2]["rows_in"], 4);
+    assert_eq!(json["steps"][1]["zero_divisions"], 1);
+}
+
+#[test]
+fn samples_are_reproducible_and_in_order() {
+    let folder = numbers(5000);
+    let sample = |step: &str, block: usize| {
+        let table =
+            flow(&folder, &[step]).run_with(&RunOptions::new().threads(2).block_bytes(block)).unwrap();
+        table.values("a").unwrap()
+    };
+    for step in ["sample 100", "sample 100 seed 3", "sample 10 percent"] {
+        let rows = sample(step, 1 << 20);
+        assert_eq!(rows, sample(step, 500));
+        assert!(
+            rows.windows(2).all(|w| w[0].plain().parse::<u32>().unwrap() < w[1].plain().parse().unwrap())
+        );
+    }
+    assert_eq!(sample("sample 100", 900).len(), 100);
+    assert_ne!(sample("sample 100", 900), sample("sample 100 seed 3", 900));
+    assert!((400..600).contains(&sample("sample 10 percent", 900).len()));
+    assert_eq!(sample("sample 100 percent", 900).len(), 5000);
+}
