@@ -19,7 +19,7 @@ use tempfile::TempDir;
 /// A file of so many rows, with ties and nulls in `b`.
 fn numbers(rows: usize) -> TempDir {
     let folder = tempfile::tempdir().unwrap();
-    let cell = |i: usize| if i % 97 == 0 { String::new() } else { (i * 7919 % 1009).to_string() };
+    let cell = |i: usize| if i.is_multiple_of(97) { String::new() } else { (i * 7919 % 1009).to_string() };
     let text: String =
         (0..rows).map(|i| format!("{i},{},F{:03},note {i} of a long kind\n", cell(i), i % 50)).collect();
     fs::write(folder.path().join("t.csv"), format!("a,b,farm,note\n{text}")).unwrap();

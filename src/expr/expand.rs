@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use super::ast::{ColumnRef, ColumnSet, Expr, Kind, SetOf};
+use super::ast::{ColumnRef, ColumnSet, Expr, Keys, Kind, SetOf};
 use super::{Field, Scalar, Type};
 use crate::error::{Error, ErrorKind, Result, SourceText, Span, nearest};
 use crate::text::{comma, name};
@@ -225,7 +225,9 @@ pub(crate) fn over_set(
 ) -> Result<Vec<(Expr, Option<String>)>> {
     let expr = with_present(expr, fields, keys, source)?;
     let Some(set) = expr.first_set() else { return Ok(vec![(expr, None)]) };
-    let columns = columns_of(set, fields, keys, source)?;
+    let mut left_out = keys.to_vec();
+    per_keys(&expr, &mut left_out);
+    let columns = columns_of(set, fields, &left_out, source)?;
     let mut other = None;
     find_other_set(&expr, &set.to_string(), &mut other);
     if let Some(other) = other {
@@ -235,6 +237,16 @@ pub(crate) fn over_set(
             .next("Write two items."));
     }
     Ok(columns.iter().map(|column| (with_column(&expr, &column.name), Some(column.name.clone()))).collect())
+}
+
+/// Adds the names of columns that aggregates are taken per.
+fn per_keys(expr: &Expr, into: &mut Vec<String>) {
+    if let Kind::Per(_, Keys::Columns(columns)) = &expr.kind {
+        into.extend(
+            columns.iter().filter_map(|c| if let ColumnRef::Name(n, _) = c { Some(n.clone()) } else { None }),
+        );
+    }
+    expr.for_each_part(&mut |part| per_keys(part, into));
 }
 
 fn find_other_set<'a>(expr: &'a Expr, first: &str, other: &mut Option<&'a ColumnSet>) {

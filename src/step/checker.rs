@@ -138,6 +138,51 @@ impl Checker<'_> {
     }
 }
 
+/// A number of rows as it is written: a literal or a parameter.
+#[derive(Clone, Debug)]
+pub(crate) enum Count {
+    Number(usize),
+    Parameter(String, Span),
+}
+
+impl Count {
+    /// Reads a number of rows, or a parameter.
+    pub(crate) fn read(c: &mut crate::text::Cursor<'_>) -> crate::error::Result<Count> {
+        let span = c.span();
+        if let Some(crate::text::TokenKind::Parameter(name)) = c.peek() {
+            c.advance();
+            return Ok(Count::Parameter(name.clone(), span));
+        }
+        Ok(Count::Number(c.count("a number of rows")?))
+    }
+
+    /// The number; a parameter that is none is noted.
+    pub(crate) fn resolved(&self, checker: &mut Checker<'_>) -> Option<usize> {
+        let Count::Parameter(parameter, span) = self else {
+            return if let Count::Number(n) = self { Some(*n) } else { None };
+        };
+        let source = checker.source.clone();
+        let value = checker.environment.given(parameter, &source, *span);
+        match checker.kept(value)? {
+            Scalar::Int(n) if n >= 0 => usize::try_from(n).ok(),
+            other => {
+                let what = format!("A number of rows is needed here, and ${parameter} is {other}.");
+                checker.wrong(*span, Error::new(ErrorKind::Type, what));
+                None
+            }
+        }
+    }
+}
+
+impl std::fmt::Display for Count {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Count::Number(n) => n.fmt(f),
+            Count::Parameter(name, _) => write!(f, "${name}"),
+        }
+    }
+}
+
 /// A path as it is written: a text or a parameter.
 #[derive(Clone, Debug)]
 pub(crate) enum Path {

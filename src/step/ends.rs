@@ -2,8 +2,9 @@
 
 use std::fmt;
 
+use super::checker::Count;
 use super::{Checker, Step, StepKind, StepText};
-use crate::error::{Result, Span};
+use crate::error::Result;
 use crate::expr::ast::ColumnRef;
 use crate::expr::expand::columns_of_list;
 use crate::plan::{Op, Relation};
@@ -28,34 +29,35 @@ pub(super) const LAST: StepKind = StepKind {
 #[derive(Debug)]
 struct End {
     first: bool,
-    count: usize,
-    after: usize,
+    count: Count,
+    after: Option<Count>,
     per: Vec<ColumnRef>,
 }
 
 fn parse(text: StepText<'_>, first: bool) -> Result<Box<dyn Step>> {
-    let span = text.span;
     let end = text.one(|c| {
-        let count = c.count("a number of rows")?;
-        let after = if first && c.take_word("after") { c.count("a number of rows")? } else { 0 };
-        let per = if after == 0 && c.take_word("per") { read_columns(c, span)? } else { Vec::new() };
+        let count = Count::read(c)?;
+        let after = if first && c.take_word("after") { Some(Count::read(c)?) } else { None };
+        let per = match (&after, c.take_word("per")) {
+            (_, false) => Vec::new(),
+            (None, true) if c.is_symbol_at(0, "(") => c.in_parentheses(Cursor::column_ref)?,
+            (None, true) => c.list(Cursor::column_ref)?,
+            (Some(_), true) => return Err(c.error("after and per do not go together.")),
+        };
         Ok(End { first, count, after, per })
     })?;
     Ok(Box::new(end))
-}
-
-/// Reads columns, with or without parentheses.
-fn read_columns(c: &mut Cursor<'_>, _: Span) -> Result<Vec<ColumnRef>> {
-    if c.is_symbol_at(0, "(") { c.in_parentheses(Cursor::column_ref) } else { c.list(Cursor::column_ref) }
 }
 
 impl Step for End {
     fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
         let input = input?;
         let source = checker.source.clone();
-        let per = checker.kept(columns_of_list(&self.per, &input.fields, &source))?;
+        let count = self.count.resolved(checker);
+        let after = self.after.as_ref().map_or(Some(0), |after| after.resolved(checker));
+        let per = checker.kept(columns_of_list(&self.per, &input.fields, &source));
+        let (Some(count), Some(after), Some(per)) = (count, after, per) else { return Some(input) };
         let per = per.iter().map(|f| f.id).collect();
-        let (count, after) = (self.count, self.after);
         let op = if self.first { Op::First { count, after, per } } else { Op::Last { count, per } };
         let step = checker.step();
         Some(input.then(op, step))
@@ -65,8 +67,8 @@ impl Step for End {
 impl fmt::Display for End {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "{} {}", if self.first { "first" } else { "last" }, self.count)?;
-        if self.after > 0 {
-            write!(f, " after {}", self.after)?;
+        if let Some(after) = &self.after {
+            write!(f, " after {after}")?;
         }
         if self.per.is_empty() { Ok(()) } else { write!(f, " per {}", comma(&self.per)) }
     }

@@ -131,14 +131,16 @@ fn name_of(item: &Item, expr: &Expr, column: Option<&str>, checker: &mut Checker
             checker.wrong(text.span, error.next("Name a single item with name = in front of it."));
             return None;
         };
+        if let Some(name) = &item.name {
+            checker.wrong(item.span, one_name(name));
+            return None;
+        }
         return checker.constant_text(&with_column_name(text, column));
     }
     match (&item.name, column) {
         (Some(name), None) => Some(name.clone()),
         (Some(given), Some(_)) => {
-            let what = format!("One name, {}, for many columns.", name(given));
-            let error = Error::new(ErrorKind::Check, what);
-            checker.wrong(item.span, error.next("Name them by their source: … named column || '_avg'."));
+            checker.wrong(item.span, one_name(given));
             None
         }
         (None, _) => match default_name(expr) {
@@ -150,6 +152,11 @@ fn name_of(item: &Item, expr: &Expr, column: Option<&str>, checker: &mut Checker
             }
         },
     }
+}
+
+fn one_name(given: &str) -> Error {
+    Error::new(ErrorKind::Check, format!("One name, {}, for many columns.", name(given)))
+        .next("Name them by their source, without a name in front: … named column || '_avg'.")
 }
 
 /// The text of `named` with `column` replaced by the source column's name.

@@ -25,7 +25,7 @@ mod write;
 
 use std::fmt;
 
-use crate::error::{Error, ErrorKind, Result, Span, nearest};
+use crate::error::{Error, ErrorKind, Result, nearest};
 use crate::plan::Relation;
 use crate::text::Cursor;
 use crate::text::layout::Block;
@@ -113,7 +113,6 @@ pub fn find(keyword: &str) -> Option<&'static StepKind> {
 pub(crate) struct StepText<'a> {
     pub(crate) head: Cursor<'a>,
     pub(crate) lines: Vec<Cursor<'a>>,
-    pub(crate) span: Span,
 }
 
 impl<'a> StepText<'a> {
@@ -153,7 +152,6 @@ impl<'a> StepText<'a> {
 /// The keyword is no step, or what follows does not fit it.
 pub(crate) fn parse(block: &Block) -> Result<Box<dyn Step>> {
     let mut head = block.cursor();
-    let start = head.span();
     let (keyword, span) = head.name("a step: read, filter, group, …")?;
     let Some(kind) = find(&keyword) else {
         return Err(unknown(&keyword).at(head.source, span));
@@ -165,7 +163,7 @@ pub(crate) fn parse(block: &Block) -> Result<Box<dyn Step>> {
         }
         lines.push(below.cursor());
     }
-    (kind.parse)(StepText { head, lines, span: start.to(block.whole_span()) })
+    (kind.parse)(StepText { head, lines })
 }
 
 /// The error of a word that is no step.

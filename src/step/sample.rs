@@ -2,6 +2,7 @@
 
 use std::fmt;
 
+use super::checker::Count;
 use super::{Checker, Step, StepKind};
 use crate::error::Result;
 use crate::expr::Scalar;
@@ -19,23 +20,35 @@ pub(super) const KIND: StepKind = StepKind {
 
 #[derive(Debug)]
 struct Sample {
-    size: SampleSize,
+    size: Size,
     seed: u64,
+}
+
+#[derive(Debug)]
+enum Size {
+    Rows(Count),
+    Percent(f64),
 }
 
 fn read(c: &mut Cursor<'_>) -> Result<Sample> {
     let start = c.span();
-    let wanted = c.literal()?;
-    let percent = c.take_word("percent");
-    let size = match (wanted, percent) {
-        (Scalar::Int(n), false) if n >= 0 => SampleSize::Rows(usize::try_from(n).unwrap_or(usize::MAX)),
-        (Scalar::Int(p @ 0..=100), true) => SampleSize::Percent(p as f64),
-        (Scalar::Float(p), true) if (0.0..=100.0).contains(&p) => SampleSize::Percent(p),
-        _ => {
+    let is_percent = c.is_word_at(1, "percent");
+    let size = if is_percent {
+        let wanted = c.literal()?;
+        c.advance();
+        let share = match wanted {
+            Scalar::Int(p) => p as f64,
+            Scalar::Float(p) => p,
+            _ => f64::NAN,
+        };
+        if !(0.0..=100.0).contains(&share) {
             return Err(c
                 .error_at(c.since(start), "A sample is a number of rows, or 0 to 100 percent.")
                 .next("Write sample 1000, or sample 5 percent."));
         }
+        Size::Percent(share)
+    } else {
+        Size::Rows(Count::read(c)?)
     };
     let seed = if c.take_word("seed") { c.count("a whole number")? as u64 } else { 0 };
     Ok(Sample { size, seed })
@@ -43,16 +56,24 @@ fn read(c: &mut Cursor<'_>) -> Result<Sample> {
 
 impl Step for Sample {
     fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
+        let input = input?;
+        let size = match &self.size {
+            Size::Percent(share) => SampleSize::Percent(*share),
+            Size::Rows(count) => match count.resolved(checker) {
+                Some(rows) => SampleSize::Rows(rows),
+                None => return Some(input),
+            },
+        };
         let step = checker.step();
-        Some(input?.then(Op::Sample { size: self.size, seed: self.seed }, step))
+        Some(input.then(Op::Sample { size, seed: self.seed }, step))
     }
 }
 
 impl fmt::Display for Sample {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self.size {
-            SampleSize::Rows(n) => write!(f, "sample {n}")?,
-            SampleSize::Percent(p) => write!(f, "sample {} percent", p)?,
+        match &self.size {
+            Size::Rows(count) => write!(f, "sample {count}")?,
+            Size::Percent(share) => write!(f, "sample {share} percent")?,
         }
         if self.seed == 0 { Ok(()) } else { write!(f, " seed {}", self.seed) }
     }

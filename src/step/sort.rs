@@ -6,6 +6,7 @@ use super::{Checker, Step, StepKind};
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::Type;
 use crate::expr::ast::Expr;
+use crate::expr::expand::over_set;
 use crate::plan::{Op, Relation, SortKey};
 use crate::text::{Cursor, comma, expression};
 
@@ -53,8 +54,13 @@ impl Step for Sort {
         let input = input?;
         let mut pers = Vec::new();
         let mut keys = Vec::new();
-        for key in &self.0 {
-            let by = checker.row_expression(&key.by, &input.fields, &mut pers);
+        let source = checker.source.clone();
+        let expanded = self.0.iter().flat_map(|key| {
+            let parts = checker.kept(over_set(&key.by, &input.fields, &[], &source)).unwrap_or_default();
+            parts.into_iter().map(move |(by, _)| (key, by))
+        });
+        for (key, by) in expanded.collect::<Vec<_>>() {
+            let by = checker.row_expression(&by, &input.fields, &mut pers);
             if let Type::List(_) = by.kind {
                 let error = Error::new(ErrorKind::Type, format!("{} has no order.", by.kind));
                 checker.wrong(key.by.span, error);
