@@ -104,6 +104,7 @@ const STEPS: &[&str] = &[
     "write 'nowhere/out.csv'",
     "write 'out.csv' with (mod = new)",
     "write 'd.csv' with (mode = new)",
+    "write 'a.csv'\nwrite 'a.csv'",
 ];
 
 /// Recipes that are wrong as a whole, or whose data are.

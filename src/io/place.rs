@@ -85,7 +85,10 @@ pub(crate) fn files(path: &str, base: &Path) -> Result<Vec<PathBuf>> {
         return Ok(vec![full]);
     }
     if path.contains(['*', '?', '[']) {
-        let pattern = full.to_string_lossy();
+        // Only the path as it is written is a pattern, not the folder it is relative to.
+        let base = glob::Pattern::escape(&base.to_string_lossy());
+        let pattern = Path::new(&base).join(path);
+        let pattern = pattern.to_string_lossy();
         let paths = glob::glob(&pattern).map_err(|error| {
             Error::new(ErrorKind::Input, format!("{path} is not a pattern of file names: {}.", error.msg))
         })?;

@@ -36,6 +36,7 @@ pub(crate) fn check(recipe: &Recipe, request: &Request) -> Result<Plan> {
         steps: Vec::new(),
         errors: Vec::new(),
         notes: Vec::new(),
+        targets: Vec::new(),
     };
     let mut acting = Vec::new();
     for chain in &recipe.tables {

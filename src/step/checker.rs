@@ -34,6 +34,8 @@ pub(crate) struct Checker<'a> {
     pub(crate) steps: Vec<StepInfo>,
     pub(crate) errors: Vec<Error>,
     pub(crate) notes: Vec<String>,
+    /// Files that steps before write.
+    pub(crate) targets: Vec<PathBuf>,
 }
 
 impl Checker<'_> {

@@ -111,6 +111,14 @@ impl Step for Write {
             let error = Error::new(ErrorKind::Check, format!("There is no folder {}.", folder.display()));
             checker.wrong(self.path.span(), error);
         }
+        if checker.targets.contains(&path) && text != "-" {
+            let error = Error::new(ErrorKind::Check, format!("Two steps write {text}."));
+            checker.wrong(
+                self.path.span(),
+                error.next("The second would replace what the first wrote: choose another name."),
+            );
+        }
+        checker.targets.push(path.clone());
         let fields = input.fields.clone();
         let step = checker.step();
         Some(input.then(Op::Write(Target { path, format, options, mode, fields }), step))

@@ -404,12 +404,26 @@ impl At<'_> {
         let quoted = name(shown);
         let article = if kind == Type::Int { "an" } else { "a" };
         let value: String = value.chars().take(60).collect();
-        Error::new(ErrorKind::Data, format!("'{value}' is not {article} {kind}."))
+        let error = Error::new(ErrorKind::Data, format!("'{value}' is not {article} {kind}."))
             .in_file(self.shown(), self.line(cells.bytes, place), Some(shown))
-            .why("The column was taken for one by the cells looked at before the run, or by types = (…).")
+            .why("The column was taken for one by the cells looked at before the run, or by types = (…).");
+        let error = match wider(&kind, value.as_bytes()) {
+            Some(wider) => error.next(format!("Say with (types = ({quoted} {wider})): this cell is one.")),
+            None => error,
+        };
+        error
             .next("Say with (bad_cells = null) to make null of such cells and count them,")
             .next(format!("with (missing = ('', '{}')) if this text means null,", value.replace('\'', "''")))
             .next(format!("or with (types = ({quoted} text)) to read the column as text."))
+    }
+}
+
+/// The wider type that a cell fits which is not of its column's type.
+fn wider(kind: &Type, value: &[u8]) -> Option<Type> {
+    match kind {
+        Type::Int => churn_kernels::number::parse_float(value).map(|_| Type::Float),
+        Type::Date => churn_kernels::calendar::parse_timestamp(value).map(|_| Type::Timestamp),
+        _ => None,
     }
 }
 
