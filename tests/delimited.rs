@@ -102,6 +102,14 @@ fn encodings() {
     assert_eq!(read(b"farm,litres\nH\xf6fe,1\n", "encoding = 'latin1'"), "farm:text|litres:int\nHöfe|1");
 }
 
+/// Found by fuzzing: an odd byte at the end of UTF-16 text, read in small blocks.
+#[test]
+fn half_a_character_at_the_end() {
+    let mut bytes: Vec<u8> = "\u{feff}é€".encode_utf16().flat_map(u16::to_le_bytes).collect();
+    bytes.push(b'x');
+    assert_eq!(read(&bytes, "header = false"), "column_1:text\né€\u{fffd}");
+}
+
 #[test]
 fn compressed_files_and_folders() {
     let folder = folder(&[("b.csv", b"a,b\n1,x\n")]);

@@ -9,7 +9,7 @@ use std::cmp::Ordering;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use arrow_array::{Array, UInt32Array};
-use arrow_row::{OwnedRow, RowConverter, Rows, SortField};
+use arrow_row::{OwnedRow, Row, RowConverter, Rows, SortField};
 use arrow_schema::SortOptions;
 
 use super::budget::{Budget, Reservation};
@@ -121,21 +121,42 @@ pub(crate) fn sink(order: Order, kinds: &[Type], budget: &Budget, threads: usize
 /// Few enough that the worst row is known after the first batches, enough that dropping costs little.
 const SURPLUS: usize = 1 << 11;
 
-/// A row of a part.
-type At = (u32, u32);
+/// A row of a part, with the start of its key, which settles most comparisons without a look at the rest.
+#[derive(Clone, Copy)]
+struct Place {
+    start: u64,
+    part: u32,
+    row: u32,
+}
+
+/// The first bytes of a key as a number that compares as they do.
+fn start_of(key: &[u8]) -> u64 {
+    let mut start = [0; 8];
+    for (to, from) in start.iter_mut().zip(key) {
+        *to = *from;
+    }
+    u64::from_be_bytes(start)
+}
 
 impl Sort {
-    fn compare(&self, a: &At, b: &At) -> Ordering {
-        let key = |at: &At| self.parts.get(at.0 as usize).map(|p| p.keys.row(at.1 as usize));
+    fn key(&self, at: &Place) -> Option<Row<'_>> {
+        self.parts.get(at.part as usize).map(|p| p.keys.row(at.row as usize))
+    }
+
+    fn compare(&self, a: &Place, b: &Place) -> Ordering {
         // Of equal rows the earlier one comes first: the sort is stable whatever is done in parallel.
-        key(a).cmp(&key(b)).then_with(|| a.cmp(b))
+        a.start
+            .cmp(&b.start)
+            .then_with(|| self.key(a).cmp(&self.key(b)))
+            .then_with(|| (a.part, a.row).cmp(&(b.part, b.row)))
     }
 
     /// The places of all rows, in order.
-    fn sorted(&self) -> Vec<At> {
-        let mut all: Vec<At> = Vec::with_capacity(self.rows);
+    fn sorted(&self) -> Vec<Place> {
+        let mut all: Vec<Place> = Vec::with_capacity(self.rows);
         for (part, keyed) in (0u32..).zip(&self.parts) {
-            all.extend((0..keyed.batch.rows as u32).map(|row| (part, row)));
+            let places = keyed.keys.iter().zip(0u32..);
+            all.extend(places.map(|(key, row)| Place { start: start_of(key.as_ref()), part, row }));
         }
         let share = all.len().div_ceil(self.threads.max(1)).max(1 << 13);
         std::thread::scope(|scope| {
@@ -143,7 +164,7 @@ impl Sort {
                 scope.spawn(|| run.sort_unstable_by(|a, b| self.compare(a, b)));
             }
         });
-        let mut runs: Vec<Vec<At>> = all.chunks(share).map(<[At]>::to_vec).collect();
+        let mut runs: Vec<Vec<Place>> = all.chunks(share).map(<[Place]>::to_vec).collect();
         while runs.len() > 1 {
             let mut merged = Vec::with_capacity(runs.len().div_ceil(2));
             let mut pairs = runs.into_iter();
@@ -158,7 +179,7 @@ impl Sort {
         runs.pop().unwrap_or_default()
     }
 
-    fn merged(&self, a: &[At], b: &[At]) -> Vec<At> {
+    fn merged(&self, a: &[Place], b: &[Place]) -> Vec<Place> {
         let mut out = Vec::with_capacity(a.len() + b.len());
         let (mut a, mut b) = (a.iter().copied().peekable(), b.iter().copied().peekable());
         while let (Some(x), Some(y)) = (a.peek(), b.peek()) {
@@ -170,10 +191,31 @@ impl Sort {
         out
     }
 
+    /// The rows at these places, in batches, made by all threads.
+    fn batches(&self, places: &[Place]) -> Result<Vec<Batch>> {
+        let chunks: Vec<&[Place]> = places.chunks(1 << 14).collect();
+        let share = chunks.len().div_ceil(self.threads.max(1)).max(1);
+        let made: Vec<Result<Vec<Batch>>> = std::thread::scope(|scope| {
+            let workers: Vec<_> = chunks
+                .chunks(share)
+                .map(|chunks| scope.spawn(|| chunks.iter().map(|chunk| self.gathered(chunk)).collect()))
+                .collect();
+            let lost =
+                || Err(Error::new(ErrorKind::Internal, "A worker failed while it gathered sorted rows."));
+            workers.into_iter().map(|worker| worker.join().unwrap_or_else(|_| lost())).collect()
+        });
+        let mut batches = Vec::with_capacity(chunks.len());
+        for part in made {
+            batches.extend(part?);
+        }
+        Ok(batches)
+    }
+
     /// The rows at these places, as one batch.
-    fn gathered(&self, places: &[At]) -> Result<Batch> {
+    fn gathered(&self, places: &[Place]) -> Result<Batch> {
         let width = self.parts.first().map_or(0, |p| p.batch.columns.len());
-        let places: Vec<(usize, usize)> = places.iter().map(|(p, r)| (*p as usize, *r as usize)).collect();
+        let places: Vec<(usize, usize)> =
+            places.iter().map(|at| (at.part as usize, at.row as usize)).collect();
         let mut columns = Vec::with_capacity(width);
         for i in 0..width {
             let sources: Vec<&dyn Array> =
@@ -190,18 +232,14 @@ impl Sort {
         let mut best = self.sorted();
         best.truncate(keep);
         if let (Some(last), true) = (best.last(), best.len() == keep) {
-            let key = self.parts.get(last.0 as usize).map(|p| p.keys.row(last.1 as usize).owned());
+            let key = self.key(last).map(|key| key.owned());
             *self.worst.lock().unwrap_or_else(PoisonError::into_inner) = key;
         }
         // In order of place, so that rows that are equal keep the order they came in.
-        best.sort_unstable();
+        best.sort_unstable_by_key(|at| (at.part, at.row));
         let batch = compacted(self.gathered(&best)?);
         let mut keys = self.converter.empty_rows(best.len(), best.len() * 16);
-        for (part, row) in &best {
-            if let Some(part) = self.parts.get(*part as usize) {
-                keys.push(part.keys.row(*row as usize));
-            }
-        }
+        best.iter().filter_map(|at| self.key(at)).for_each(|key| keys.push(key));
         self.rows = batch.rows;
         self.parts = vec![Keyed { batch, keys }];
         self.hold()
@@ -236,6 +274,6 @@ impl Commit for Sort {
         if let Some(keep) = self.order.keep {
             places.truncate(keep);
         }
-        places.chunks(1 << 14).map(|part| self.gathered(part)).collect()
+        self.batches(&places)
     }
 }

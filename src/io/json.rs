@@ -2,7 +2,8 @@
 //!
 //! Dates and times are ISO 8601 texts; NaN and the infinities, which JSON lacks, are null.
 
-use arrow_array::Array;
+use arrow_array::cast::AsArray;
+use arrow_array::{Array, ArrayRef};
 
 use super::format::Encoder;
 use crate::error::Result;
@@ -26,11 +27,34 @@ fn quoted(text: &str) -> String {
     serde_json::Value::from(text).to_string()
 }
 
+/// Appends a cell as JSON; plain texts and numbers without a detour.
+fn write_cell(column: &ArrayRef, row: usize, out: &mut Vec<u8>) {
+    if column.is_null(row) {
+        out.extend_from_slice(b"null");
+    } else if let Some(texts) = column.as_string_view_opt() {
+        let text = texts.value(row);
+        if text.bytes().any(|b| b < 0x20 || b == b'"' || b == b'\\') {
+            out.extend_from_slice(quoted(text).as_bytes());
+        } else {
+            out.push(b'"');
+            out.extend_from_slice(text.as_bytes());
+            out.push(b'"');
+        }
+    } else {
+        write_value(&Scalar::from_array(column, row), out);
+    }
+}
+
 /// Appends a value as JSON.
 fn write_value(value: &Scalar, out: &mut Vec<u8>) {
     match value {
         Scalar::Null => out.extend_from_slice(b"null"),
         Scalar::Float(v) if !v.is_finite() => out.extend_from_slice(b"null"),
+        Scalar::Date(_) => {
+            out.push(b'"');
+            value.write_plain(out);
+            out.push(b'"');
+        }
         Scalar::Bool(_) | Scalar::Int(_) | Scalar::Float(_) | Scalar::Decimal(..) => value.write_plain(out),
         Scalar::List(items, _) => {
             out.push(b'[');
@@ -64,7 +88,7 @@ impl Encoder for JsonEncoder {
                     out.push(b',');
                 }
                 out.extend_from_slice(key.as_bytes());
-                write_value(&Scalar::from_array(column, row), &mut out);
+                write_cell(column, row, &mut out);
             }
             out.push(b'}');
         }

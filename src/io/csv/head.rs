@@ -1,6 +1,6 @@
 //! The start of a file: its encoding, its heading, where its data begins.
 
-use std::io::Read;
+use std::io::{BufReader, Read};
 use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 
@@ -345,7 +345,10 @@ fn decoded(
         // UTF-8 is passed through as it is, so that a bad byte is found with its place and not replaced.
         Some(charset) if charset == UTF_8 => plain,
         Some(charset) => {
-            Box::new(DecodeReaderBytesBuilder::new().encoding(Some(charset)).bom_override(true).build(plain))
+            let decoder =
+                DecodeReaderBytesBuilder::new().encoding(Some(charset)).bom_override(true).build(plain);
+            // The decoder cuts characters where it is given room for a few bytes only, so it never is.
+            Box::new(BufReader::with_capacity(1 << 16, decoder))
         }
     })
 }
