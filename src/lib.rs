@@ -46,4 +46,5 @@ pub use expr::{Event, Expr, Interval, Named, Scalar, Type};
 pub use expr::{column, count, count_distinct, first, last, lit, max, mean, median, min, stddev, sum};
 pub use flow::{BatchReader, CheckedPlan, Flow, IntoText, SourceView};
 pub use step::{CATALOGUE as STEPS, StepKind, find as step};
+pub use table::numbers::{bytes as readable_bytes, grouped as readable_count};
 pub use table::{Table, View};

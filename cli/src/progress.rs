@@ -52,17 +52,5 @@ fn move_to(bar: &ProgressBar, progress: Progress) {
         bar.set_length(total);
         bar.set_position(progress.done);
     }
-    bar.set_message(format!("{} rows read", grouped(progress.rows)));
-}
-
-fn grouped(count: u64) -> String {
-    let digits = count.to_string();
-    let mut out = String::new();
-    for (i, digit) in digits.chars().enumerate() {
-        if i > 0 && (digits.len() - i).is_multiple_of(3) {
-            out.push(' ');
-        }
-        out.push(digit);
-    }
-    out
+    bar.set_message(format!("{} rows read", churn::readable_count(progress.rows)));
 }

@@ -1,11 +1,10 @@
 //! A plan into pipelines, and those run one after the other.
 
-use std::collections::HashMap;
 use std::path::Path;
-use std::sync::atomic::Ordering;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, PoisonError};
 
 use super::budget::Budget;
+use super::context::Context;
 use super::group::{self, Call, Grouping};
 use super::held::{Collect, Discard, Last, SampleRows, concat};
 use super::keys::KeyTable;
@@ -15,7 +14,6 @@ use super::pipeline::{self, Pipeline, Sink};
 use super::serial;
 use super::sort::{self, Order};
 use super::stream;
-use super::tally::{Tally, Work};
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::bind::AggregateCall;
 use crate::expr::{Batch, Bound, ColumnId, Field, Type};
@@ -23,109 +21,7 @@ use crate::io::memory::Batches;
 use crate::io::source::Request;
 use crate::io::target::Target as File;
 use crate::plan::node::{SampleSize, Scan};
-use crate::plan::{Node, Op, Plan, SortKey, StepId, StepInfo, rules};
-
-/// What all pipelines of a run share.
-pub(crate) struct Context {
-    pub(crate) options: RunOptions,
-    budget: Budget,
-    steps: Vec<StepInfo>,
-    tally: Mutex<Tally>,
-    /// Files that are written on the way.
-    outputs: Mutex<Vec<Output>>,
-    /// Tables that are used more than once, once they have run.
-    tables: Mutex<HashMap<usize, Arc<Vec<Batch>>>>,
-    threads: usize,
-}
-
-struct Output {
-    file: Option<File>,
-    between: &'static [u8],
-    end: &'static [u8],
-    any: bool,
-}
-
-impl Context {
-    fn new(options: RunOptions, steps: Vec<StepInfo>) -> Context {
-        let machine = std::thread::available_parallelism().map_or(1, usize::from);
-        Context {
-            budget: Budget::new(options.memory),
-            tally: Mutex::new(Tally::new(steps.len())),
-            outputs: Mutex::new(Vec::new()),
-            tables: Mutex::new(HashMap::new()),
-            threads: options.threads.unwrap_or(machine).max(1),
-            options,
-            steps,
-        }
-    }
-
-    pub(crate) fn threads(&self) -> usize {
-        self.threads
-    }
-
-    pub(crate) fn steps(&self) -> usize {
-        self.steps.len()
-    }
-
-    pub(crate) fn step_text(&self, step: StepId) -> &str {
-        self.steps.get(step).map(|s| s.text.as_str()).unwrap_or_default()
-    }
-
-    pub(crate) fn is_cancelled(&self) -> bool {
-        self.options.cancel.as_ref().is_some_and(|flag| flag.load(Ordering::Relaxed))
-    }
-
-    /// Adds what a pipeline counted.
-    pub(crate) fn absorb(&self, work: &mut Work) -> Result<()> {
-        self.tally.lock().unwrap_or_else(PoisonError::into_inner).merge(&work.tally);
-        self.write_side(work)
-    }
-
-    /// Writes a morsel's bytes for side outputs; called in the order of morsels.
-    pub(crate) fn write_side(&self, work: &mut Work) -> Result<()> {
-        if work.side.is_empty() {
-            return Ok(());
-        }
-        let mut outputs = self.outputs.lock().unwrap_or_else(PoisonError::into_inner);
-        for (number, bytes) in work.side.drain(..) {
-            let Some(Output { file: Some(file), between, any, .. }) = outputs.get_mut(number) else {
-                continue;
-            };
-            if std::mem::replace(any, true) {
-                file.write(between)?;
-            }
-            file.write(&bytes)?;
-        }
-        Ok(())
-    }
-
-    /// Opens a file to be written on the way; gives its number.
-    fn output(
-        &self,
-        mut file: File,
-        start: &[u8],
-        between: &'static [u8],
-        end: &'static [u8],
-    ) -> Result<usize> {
-        if !file.continues {
-            file.write(start)?;
-        }
-        let mut outputs = self.outputs.lock().unwrap_or_else(PoisonError::into_inner);
-        outputs.push(Output { file: Some(file), between, end, any: false });
-        Ok(outputs.len() - 1)
-    }
-
-    /// Gives all files their names; nothing before this changes what is on disk.
-    fn finish_outputs(&self) -> Result<()> {
-        let mut outputs = self.outputs.lock().unwrap_or_else(PoisonError::into_inner);
-        for output in outputs.iter_mut() {
-            if let Some(file) = &mut output.file {
-                file.write(output.end)?;
-            }
-        }
-        outputs.iter_mut().filter_map(|o| o.file.take()).try_for_each(File::finish)
-    }
-}
+use crate::plan::{Node, Op, Plan, SortKey, StepId, rules};
 
 /// Runs a plan; the main chain's rows go to the sink.
 ///
@@ -222,7 +118,7 @@ fn build(node: &Node, context: &Context) -> Result<Pipeline> {
             let batches = pipeline::run(pipeline, Collect::sink(&context.budget), context)?;
             let batches = last_per(batches, &keys, kinds_of(node, per), *count)?;
             let rows = batches.iter().map(|b| b.rows).sum();
-            context.tally.lock().unwrap_or_else(PoisonError::into_inner).rows(step, rows);
+            context.count_rows(step, rows);
             Ok(held_pipeline(batches, layout))
         }
         Op::Sample { size, seed } => {
@@ -419,8 +315,7 @@ fn held_pipeline(batches: Vec<Batch>, layout: Vec<ColumnId>) -> Pipeline {
 
 /// The rows of a table that is used more than once; the first use runs it.
 fn shared(table: usize, input: &Node, columns: &[ColumnId], context: &Context) -> Result<Arc<Vec<Batch>>> {
-    let known = context.tables.lock().unwrap_or_else(PoisonError::into_inner).get(&table).cloned();
-    if let Some(batches) = known {
+    if let Some(batches) = context.table(table) {
         return Ok(batches);
     }
     let (node, _) = rules::rewrite(input.clone(), columns);
@@ -428,7 +323,7 @@ fn shared(table: usize, input: &Node, columns: &[ColumnId], context: &Context) -
     let places = places(&pipeline.layout, columns)?;
     pipeline.push(Box::new(stream::Pick(places)));
     let batches = Arc::new(pipeline::run(pipeline, Collect::sink(&context.budget), context)?);
-    context.tables.lock().unwrap_or_else(PoisonError::into_inner).insert(table, batches.clone());
+    context.keep_table(table, batches.clone());
     Ok(batches)
 }
 

@@ -2,6 +2,7 @@
 
 mod budget;
 mod build;
+mod context;
 mod group;
 mod held;
 mod keys;

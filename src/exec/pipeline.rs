@@ -7,7 +7,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
-use super::build::Context;
+use super::context::Context;
 use super::options::Progress;
 use super::serial::SerialOp;
 use super::stream::{ScanTest, StreamOp};

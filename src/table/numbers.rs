@@ -1,7 +1,7 @@
 //! Numbers as people read them.
 
 /// A count with its digits in threes: `20 000 000`.
-pub(crate) fn grouped(count: u64) -> String {
+pub fn grouped(count: u64) -> String {
     let digits = count.to_string();
     let mut out = String::new();
     for (i, digit) in digits.chars().enumerate() {
@@ -19,7 +19,7 @@ pub(crate) fn plural(count: u64, noun: &str) -> String {
 }
 
 /// A size in decimal units: `1.3 GB`.
-pub(crate) fn bytes(size: u64) -> String {
+pub fn bytes(size: u64) -> String {
     let units = ["bytes", "kB", "MB", "GB", "TB"];
     let mut value = size as f64;
     let mut unit = 0;

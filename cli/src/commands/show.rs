@@ -1,6 +1,6 @@
 //! `churn show INPUT`: the columns, the first rows, the size; in a blink on any size.
 
-use churn::{Scalar, SourceView, Table};
+use churn::{Scalar, SourceView, Table, readable_bytes, readable_count};
 use unicode_width::UnicodeWidthStr;
 
 use super::{input, options};
@@ -44,12 +44,12 @@ fn size(source: &SourceView, columns: usize) -> String {
         parts.push(format!("{} file{}", source.files, if source.files == 1 { "" } else { "s" }));
     }
     if let Some(bytes) = source.bytes.filter(|b| *b > 0) {
-        parts.push(bytes_text(bytes));
+        parts.push(readable_bytes(bytes));
     }
     if let Some(rows) = source.rows {
-        parts.push(format!("{} rows", grouped(rows)));
+        parts.push(format!("{} rows", readable_count(rows)));
     } else if let Some(rows) = source.rows_about.filter(|r| *r > 0) {
-        parts.push(format!("about {} rows", grouped(rounded(rows))));
+        parts.push(format!("about {} rows", readable_count(rounded(rows))));
     }
     parts.push(format!("{columns} columns"));
     parts.join(", ")
@@ -59,22 +59,6 @@ fn size(source: &SourceView, columns: usize) -> String {
 fn rounded(rows: u64) -> u64 {
     let unit = 10u64.pow(rows.max(1).ilog10().saturating_sub(1));
     (rows + unit / 2) / unit * unit
-}
-
-fn bytes_text(bytes: u64) -> String {
-    match bytes {
-        0..1000 => format!("{bytes} bytes"),
-        1000..1_000_000 => format!("{:.1} kB", bytes as f64 / 1e3),
-        1_000_000..1_000_000_000 => format!("{:.1} MB", bytes as f64 / 1e6),
-        _ => format!("{:.1} GB", bytes as f64 / 1e9),
-    }
-}
-
-fn grouped(count: u64) -> String {
-    let digits = count.to_string();
-    let groups: Vec<String> =
-        digits.as_bytes().rchunks(3).rev().map(|g| String::from_utf8_lossy(g).into_owned()).collect();
-    groups.join("\u{a0}")
 }
 
 /// Each column's name, type, an example, and the share of missing values.
@@ -106,7 +90,7 @@ fn columns(table: &Table) -> Result<String, Failure> {
     if table.is_empty() {
         return Ok(text);
     }
-    Ok(format!("{text}\nmissing is counted in the first {} rows\n", grouped(rows as u64)))
+    Ok(format!("{text}\nmissing is counted in the first {} rows\n", readable_count(rows as u64)))
 }
 
 fn example(value: &Scalar) -> String {

@@ -5,47 +5,59 @@ use std::sync::Arc;
 use arrow_array::{Date32Array, TimestampMicrosecondArray};
 use churn_kernels::calendar::{self, Civil, DAY, SECOND};
 
-use super::{Arguments, Complaint, Family, Function, arg, ints_by_row};
+use super::{Arguments, Complaint, Family, Function, arg, entry, ints_by_row};
 use crate::error::{Result, nearest};
 use crate::expr::{Bound, Column, Scalar, Type, arithmetic};
-
-const fn part(
-    name: &'static str,
-    usage: &'static str,
-    summary: &'static str,
-    example: (&'static str, &'static str),
-    bind: fn(Arguments) -> Result<Bound, Complaint>,
-) -> Function {
-    Function { name, usage, family: Family::Date, summary, example, bind }
-}
 
 /// The units of `start_of`.
 const UNITS: [&str; 8] = ["year", "quarter", "month", "week", "day", "hour", "minute", "second"];
 
 pub(super) const FUNCTIONS: &[Function] = &[
-    part("year", "year(x)", "The year.", ("year(date '2026-03-01')", "2026"), |args| {
+    entry(Family::Date, "year", "year(x)", "The year.", ("year(date '2026-03-01')", "2026"), |args| {
         of_day(args, |d| calendar::to_civil(d).year)
     }),
-    part("quarter", "quarter(x)", "The quarter, 1 to 4.", ("quarter(date '2026-05-01')", "2"), |args| {
-        of_day(args, |d| (calendar::to_civil(d).month as i32 + 2) / 3)
-    }),
-    part("month", "month(x)", "The month, 1 to 12.", ("month(date '2026-03-01')", "3"), |args| {
-        of_day(args, |d| calendar::to_civil(d).month as i32)
-    }),
-    part("week", "week(x)", "The ISO 8601 week, 1 to 53.", ("week(date '2026-01-01')", "1"), |args| {
-        of_day(args, calendar::iso_week)
-    }),
-    part("day", "day(x)", "The day of the month, 1 to 31.", ("day(date '2026-03-09')", "9"), |args| {
-        of_day(args, |d| calendar::to_civil(d).day as i32)
-    }),
-    part(
+    entry(
+        Family::Date,
+        "quarter",
+        "quarter(x)",
+        "The quarter, 1 to 4.",
+        ("quarter(date '2026-05-01')", "2"),
+        |args| of_day(args, |d| (calendar::to_civil(d).month as i32 + 2) / 3),
+    ),
+    entry(
+        Family::Date,
+        "month",
+        "month(x)",
+        "The month, 1 to 12.",
+        ("month(date '2026-03-01')", "3"),
+        |args| of_day(args, |d| calendar::to_civil(d).month as i32),
+    ),
+    entry(
+        Family::Date,
+        "week",
+        "week(x)",
+        "The ISO 8601 week, 1 to 53.",
+        ("week(date '2026-01-01')", "1"),
+        |args| of_day(args, calendar::iso_week),
+    ),
+    entry(
+        Family::Date,
+        "day",
+        "day(x)",
+        "The day of the month, 1 to 31.",
+        ("day(date '2026-03-09')", "9"),
+        |args| of_day(args, |d| calendar::to_civil(d).day as i32),
+    ),
+    entry(
+        Family::Date,
         "weekday",
         "weekday(x)",
         "The day of the week, Monday = 1.",
         ("weekday(date '2026-03-01')", "7"),
         |args| of_day(args, calendar::weekday),
     ),
-    part(
+    entry(
+        Family::Date,
         "day_of_year",
         "day_of_year(x)",
         "The day of the year, from 1.",
@@ -57,16 +69,27 @@ pub(super) const FUNCTIONS: &[Function] = &[
             })
         },
     ),
-    part("hour", "hour(x)", "The hour, 0 to 23.", ("hour(time '06:30:00')", "6"), |args| {
+    entry(Family::Date, "hour", "hour(x)", "The hour, 0 to 23.", ("hour(time '06:30:00')", "6"), |args| {
         of_time(args, |us| us / (3600 * SECOND))
     }),
-    part("minute", "minute(x)", "The minute, 0 to 59.", ("minute(time '06:30:00')", "30"), |args| {
-        of_time(args, |us| us / (60 * SECOND) % 60)
-    }),
-    part("second", "second(x)", "The second, 0 to 59.", ("second(time '06:30:15')", "15"), |args| {
-        of_time(args, |us| us / SECOND % 60)
-    }),
-    part(
+    entry(
+        Family::Date,
+        "minute",
+        "minute(x)",
+        "The minute, 0 to 59.",
+        ("minute(time '06:30:00')", "30"),
+        |args| of_time(args, |us| us / (60 * SECOND) % 60),
+    ),
+    entry(
+        Family::Date,
+        "second",
+        "second(x)",
+        "The second, 0 to 59.",
+        ("second(time '06:30:15')", "15"),
+        |args| of_time(args, |us| us / SECOND % 60),
+    ),
+    entry(
+        Family::Date,
         "start_of",
         "start_of(UNIT, x)",
         "The first moment of x's year, quarter, month, week, day, hour, minute or second.",

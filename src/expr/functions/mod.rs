@@ -65,6 +65,18 @@ pub struct Function {
     pub(crate) bind: fn(Arguments) -> Result<Bound, Complaint>,
 }
 
+/// A line of a catalogue.
+const fn entry(
+    family: Family,
+    name: &'static str,
+    usage: &'static str,
+    summary: &'static str,
+    example: (&'static str, &'static str),
+    bind: fn(Arguments) -> Result<Bound, Complaint>,
+) -> Function {
+    Function { name, usage, family, summary, example, bind }
+}
+
 /// Every scalar function.
 pub const ALL: &[&[Function]] = &[
     numbers::FUNCTIONS,

@@ -1,54 +1,60 @@
 //! Functions of numbers.
 
 use super::rounding::count_domain;
-use super::{Arguments, Complaint, Family, Function, arg, floats_by_row, ints_by_row};
+use super::{Arguments, Complaint, Family, Function, arg, entry, floats_by_row, ints_by_row};
 use crate::error::Result;
 use crate::expr::ast::Binary;
 use crate::expr::column::both_valid;
 use crate::expr::{Bound, Column, Node, Scalar, Type, arithmetic, compare};
 
-const fn float(
-    name: &'static str,
-    usage: &'static str,
-    summary: &'static str,
-    example: (&'static str, &'static str),
-    bind: fn(Arguments) -> Result<Bound, Complaint>,
-) -> Function {
-    Function { name, usage, family: Family::Number, summary, example, bind }
-}
-
 pub(super) const FUNCTIONS: &[Function] = &[
-    float("abs", "abs(x)", "x without its sign.", ("abs(-3)", "3"), abs),
-    float("sqrt", "sqrt(x)", "The square root; null for negative x.", ("sqrt(16)", "4.0"), |args| {
-        of_float(args, f64::sqrt)
+    entry(Family::Number, "abs", "abs(x)", "x without its sign.", ("abs(-3)", "3"), abs),
+    entry(
+        Family::Number,
+        "sqrt",
+        "sqrt(x)",
+        "The square root; null for negative x.",
+        ("sqrt(16)", "4.0"),
+        |args| of_float(args, f64::sqrt),
+    ),
+    entry(Family::Number, "exp", "exp(x)", "e to the power of x.", ("exp(0)", "1.0"), |args| {
+        of_float(args, f64::exp)
     }),
-    float("exp", "exp(x)", "e to the power of x.", ("exp(0)", "1.0"), |args| of_float(args, f64::exp)),
-    float("ln", "ln(x)", "The natural logarithm; null unless x is above 0.", ("ln(1)", "0.0"), |args| {
-        of_float(args, |x| if x > 0.0 || x.is_nan() { x.ln() } else { f64::NAN })
-    }),
-    float(
+    entry(
+        Family::Number,
+        "ln",
+        "ln(x)",
+        "The natural logarithm; null unless x is above 0.",
+        ("ln(1)", "0.0"),
+        |args| of_float(args, |x| if x > 0.0 || x.is_nan() { x.ln() } else { f64::NAN }),
+    ),
+    entry(
+        Family::Number,
         "log10",
         "log10(x)",
         "The decimal logarithm; null unless x is above 0.",
         ("log10(1000)", "3.0"),
         |args| of_float(args, |x| if x > 0.0 || x.is_nan() { x.log10() } else { f64::NAN }),
     ),
-    float(
+    entry(
+        Family::Number,
         "power",
         "power(x, y)",
         "x to the power of y; null where there is none.",
         ("power(2, 10)", "1024.0"),
         power,
     ),
-    float("sign", "sign(x)", "-1, 0 or 1 by the sign of x.", ("sign(-2.5)", "-1.0"), sign),
-    float(
+    entry(Family::Number, "sign", "sign(x)", "-1, 0 or 1 by the sign of x.", ("sign(-2.5)", "-1.0"), sign),
+    entry(
+        Family::Number,
         "least",
         "least(a, b, …)",
         "The smallest of the values; null if any is null.",
         ("least(3, 1, 2)", "1"),
         |args| extreme(args, Binary::Less),
     ),
-    float(
+    entry(
+        Family::Number,
         "greatest",
         "greatest(a, b, …)",
         "The largest of the values; null if any is null.",

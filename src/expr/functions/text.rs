@@ -1,58 +1,53 @@
 //! Functions of text. Lengths and positions count code points, from 1.
 
-use super::{Arguments, Complaint, Family, Function, arg, bools_by_row, texts_by_row};
+use super::{Arguments, Complaint, Family, Function, arg, bools_by_row, entry, texts_by_row};
 use crate::error::Result;
 use crate::expr::{Bound, Type};
 
-const fn text(
-    name: &'static str,
-    usage: &'static str,
-    summary: &'static str,
-    example: (&'static str, &'static str),
-    bind: fn(Arguments) -> Result<Bound, Complaint>,
-) -> Function {
-    Function { name, usage, family: Family::Text, summary, example, bind }
-}
-
 pub(super) const FUNCTIONS: &[Function] = &[
-    text("lower", "lower(x)", "x in lower case.", ("lower('Milk')", "milk"), |args| {
+    entry(Family::Text, "lower", "lower(x)", "x in lower case.", ("lower('Milk')", "milk"), |args| {
         of_text(args, |x, out| *out = x.to_lowercase())
     }),
-    text("upper", "upper(x)", "x in upper case.", ("upper('Milk')", "MILK"), |args| {
+    entry(Family::Text, "upper", "upper(x)", "x in upper case.", ("upper('Milk')", "MILK"), |args| {
         of_text(args, |x, out| *out = x.to_uppercase())
     }),
-    text("trim", "trim(x)", "x without blanks at its ends.", ("trim('  A ')", "A"), |args| {
+    entry(Family::Text, "trim", "trim(x)", "x without blanks at its ends.", ("trim('  A ')", "A"), |args| {
         of_text(args, |x, out| out.push_str(x.trim()))
     }),
-    text(
+    entry(
+        Family::Text,
         "substring",
         "substring(x, from [, n])",
         "n characters of x (all that follow if not said) from position from.",
         ("substring('F00042', 2, 3)", "000"),
         substring,
     ),
-    text(
+    entry(
+        Family::Text,
         "replace",
         "replace(x, a, b)",
         "x with each a replaced by b.",
         ("replace('a-b', '-', ' ')", "a b"),
         replace,
     ),
-    text(
+    entry(
+        Family::Text,
         "starts_with",
         "starts_with(x, a)",
         "Whether x starts with a.",
         ("starts_with('F042', 'F')", "true"),
         |args| test(args, |x, a| x.starts_with(a)),
     ),
-    text(
+    entry(
+        Family::Text,
         "ends_with",
         "ends_with(x, a)",
         "Whether x ends with a.",
         ("ends_with('F042', '2')", "true"),
         |args| test(args, |x, a| x.ends_with(a)),
     ),
-    text(
+    entry(
+        Family::Text,
         "pad_left",
         "pad_left(x, n [, ch])",
         "x made n characters long by ch (a blank if not said) on its left; a longer x stays.",

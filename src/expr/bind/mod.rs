@@ -3,15 +3,16 @@
 //! A mistake is noted with its place and gives an expression of unknown type, which fits everywhere, so that
 //! one check finds them all without one mistake causing messages about the next.
 
+mod grouping;
+mod operators;
+
 use std::sync::Arc;
 
-use super::ast::{Binary, ColumnRef, Expr, Keys, Kind, Sense};
-use super::expand::{Environment, columns_of_list, unknown_column, with_present};
-use super::functions::{self, Arguments, Complaint};
-use super::{
-    Bound, ColumnId, Field, Node, Scalar, Type, aggregates, arithmetic, cast, compare, fold, pattern,
-};
+use super::{Bound, ColumnId, Field, Node, Scalar, Type, aggregates, cast, compare, fold, pattern};
 use crate::error::{Error, ErrorKind, Result, SourceText, Span, nearest};
+use crate::expr::ast::{Binary, Expr, Kind, Sense};
+use crate::expr::expand::{Environment, unknown_column, with_present};
+use crate::expr::functions::{self, Arguments, Complaint};
 use crate::text::name;
 
 /// Gives out column ids.
@@ -314,160 +315,6 @@ impl Binder<'_> {
         }
     }
 
-    fn negate(&mut self, x: Bound, span: Span) -> Bound {
-        match (&x.kind, x.as_literal()) {
-            (Type::Unknown, _) => x,
-            (_, Some(Scalar::Interval(i))) => Bound::literal(Scalar::Interval(super::Interval {
-                months: -i.months,
-                days: -i.days,
-                micros: -i.micros,
-            })),
-            (Type::Null, _) => Bound { node: x.node, kind: Type::Float },
-            (kind, _) if kind.is_number() => {
-                let kind = kind.clone();
-                let result = kind.clone();
-                let args = Arguments { name: "-", usage: "-x", values: vec![x] };
-                let kernel = move |args: &[super::Column], rows: usize, events: &mut super::Events| {
-                    arithmetic::negate(&kind, &functions::arg(args, 0), rows, events)
-                };
-                if result == Type::Float { args.call(result, kernel) } else { args.loud_call(result, kernel) }
-            }
-            (kind, _) => {
-                let what = format!("- needs a number, and this is {kind}.");
-                self.type_error(span, what, "")
-            }
-        }
-    }
-
-    fn arithmetic(&mut self, op: Binary, a: Bound, b: Bound, span: Span) -> Bound {
-        use Type::{Date, Float, Int, Interval, Text, Time, Timestamp};
-        let (left, right) = (a.kind.clone(), b.kind.clone());
-        let symbol = op.symbol();
-        let two = |a, b| Arguments { name: symbol, usage: "a + b", values: vec![a, b] };
-        let arg = functions::arg;
-        match (op, &left, &right) {
-            (Binary::Concat, _, _) => {
-                let (Some(a), Some(b)) = (cast::silently(a, &Text), cast::silently(b, &Text)) else {
-                    let kind = if left == Text { right } else { left };
-                    return self.type_error(
-                        span,
-                        format!("|| joins texts, and this is {kind}."),
-                        "Turn it into text: cast(… as text).",
-                    );
-                };
-                two(a, b).call(Text, move |args, rows, _| {
-                    Ok(arithmetic::concat(&arg(args, 0), &arg(args, 1), rows))
-                })
-            }
-            (Binary::Subtract, Date, Date) => two(a, b).call(Int, move |args, rows, _| {
-                Ok(arithmetic::days_between(&arg(args, 0), &arg(args, 1), rows))
-            }),
-            (Binary::Subtract, Date | Timestamp, Date | Timestamp) => {
-                let (Some(a), Some(b)) = (cast::silently(a, &Timestamp), cast::silently(b, &Timestamp))
-                else {
-                    return Bound::unknown();
-                };
-                two(a, b).call(Float, move |args, rows, _| {
-                    Ok(arithmetic::seconds_between(&arg(args, 0), &arg(args, 1), rows))
-                })
-            }
-            (Binary::Add | Binary::Subtract, Date | Timestamp, Interval) => self.shifted(op, a, &b),
-            (Binary::Add, Interval, Date | Timestamp) => self.shifted(op, b, &a),
-            (_, Date | Time | Timestamp, kind) | (_, kind, Date | Time | Timestamp) if kind.is_number() => {
-                let what = format!("{left} {symbol} {right} means nothing.");
-                self.type_error(span, what, "Days are added as an interval: collected_on + interval '7' day.")
-            }
-            _ => self.numeric(op, a, b, span),
-        }
-    }
-
-    fn numeric(&mut self, op: Binary, a: Bound, b: Bound, span: Span) -> Bound {
-        let symbol = op.symbol();
-        let arg = functions::arg;
-        let is_number = |kind: &Type| kind.is_number() || *kind == Type::Null;
-        if !is_number(&a.kind) || !is_number(&b.kind) {
-            let other = if is_number(&a.kind) { &b.kind } else { &a.kind };
-            let next = match (op, other) {
-                (Binary::Add, Type::Text) => {
-                    "Texts are joined with ||; a number in a text is cast(… as float)."
-                }
-                (_, Type::Text) => "Turn the text into a number: cast(… as float).",
-                _ => "",
-            };
-            return self.type_error(span, format!("{symbol} needs numbers, and this is {other}."), next);
-        }
-        let shared = match (op, a.kind.unite(&b.kind)) {
-            (Binary::Divide, _) => Type::Float,
-            (_, Some(Type::Null)) => Type::Int,
-            (_, Some(kind)) => kind,
-            (_, None) => Type::Float,
-        };
-        let (left, right, kind) = match (op, &shared, &a.kind, &b.kind) {
-            (Binary::Div, kind, _, _) if *kind != Type::Int => {
-                let what = "div divides whole numbers.".to_owned();
-                return self.type_error(span, what, "For the whole part of a division write floor(a / b).");
-            }
-            // The product of decimals has the digits of both; each keeps its own scale.
-            (Binary::Multiply, Type::Decimal(..), ka, kb) => {
-                let digits = |k: &Type| if let Type::Decimal(p, s) = k { (*p, *s) } else { (19, 0) };
-                let ((p, s), (q, r)) = (digits(ka), digits(kb));
-                (Type::Decimal(p, s), Type::Decimal(q, r), Type::Decimal((p + q).min(38), s + r))
-            }
-            (Binary::Add | Binary::Subtract, Type::Decimal(p, s), _, _) => {
-                let wide = Type::Decimal((*p + 1).min(38), *s);
-                (wide.clone(), wide.clone(), wide)
-            }
-            (Binary::Mod, Type::Decimal(..), _, _) => (Type::Float, Type::Float, Type::Float),
-            (_, kind, _, _) => (kind.clone(), kind.clone(), kind.clone()),
-        };
-        let convert = |bound: Bound, kind: &Type| {
-            cast::silently(bound.clone(), kind).unwrap_or_else(|| cast::explicitly(bound, kind, None, false))
-        };
-        let values = vec![convert(a, &left), convert(b, &right)];
-        let args = Arguments { name: symbol, usage: "a + b", values };
-        let result = kind.clone();
-        match kind {
-            Type::Int => args.loud_call(result, move |args, rows, events| {
-                arithmetic::ints(op, &arg(args, 0), &arg(args, 1), rows, events)
-            }),
-            Type::Decimal(..) => args.loud_call(result, move |args, rows, _| {
-                arithmetic::decimal(op, &kind, &arg(args, 0), &arg(args, 1), rows)
-            }),
-            _ => {
-                let kernel = move |args: &[super::Column], rows: usize, events: &mut super::Events| {
-                    Ok(arithmetic::floats(op, &arg(args, 0), &arg(args, 1), rows, events))
-                };
-                let divides = matches!(op, Binary::Divide | Binary::Mod);
-                // A division by a number that is not zero can do no harm.
-                let safe =
-                    args.values.get(1).and_then(Bound::as_literal).is_some_and(|v| *v != Scalar::Float(0.0));
-                if divides && !safe { args.loud_call(result, kernel) } else { args.call(result, kernel) }
-            }
-        }
-    }
-
-    /// A date or timestamp moved by an interval.
-    fn shifted(&mut self, op: Binary, x: Bound, by: &Bound) -> Bound {
-        let Some(Scalar::Interval(by)) = by.as_literal() else { return Bound::unknown() };
-        let by = if op == Binary::Subtract {
-            super::Interval { months: -by.months, days: -by.days, micros: -by.micros }
-        } else {
-            *by
-        };
-        // A date moved by hours is a moment of a day.
-        let kind = if by.micros == 0 { x.kind.clone() } else { Type::Timestamp };
-        let Some(x) = cast::silently(x, &kind) else { return Bound::unknown() };
-        let result = kind.clone();
-        let args = Arguments { name: op.symbol(), usage: "x + interval", values: vec![x] };
-        args.loud_call(result, move |args, rows, events| {
-            let x = functions::arg(args, 0);
-            Ok(match kind {
-                Type::Date => arithmetic::shift_dates(&x, by, rows, events),
-                _ => arithmetic::shift_timestamps(&x, by, rows, events),
-            })
-        })
-    }
-
     fn case(&mut self, arms: &[(Expr, Expr)], otherwise: Option<&Expr>, place: &mut Place<'_>) -> Bound {
         let mut conditions = Vec::new();
         let mut values = Vec::new();
@@ -503,7 +350,7 @@ impl Binder<'_> {
         Bound { node: Node::Case(conditions.into_iter().zip(args.values).collect(), last), kind }
     }
 
-    fn cast(&mut self, from: Bound, cast: &super::ast::Cast, span: Span) -> Bound {
+    fn cast(&mut self, from: Bound, cast: &crate::expr::ast::Cast, span: Span) -> Bound {
         if from.kind == Type::Unknown {
             return from;
         }
@@ -582,114 +429,6 @@ impl Binder<'_> {
                 Bound::unknown()
             }
         }
-    }
-
-    /// Binds a bare aggregate, narrowed or not.
-    fn aggregate(&mut self, expr: &Expr, place: &mut Place<'_>) -> Bound {
-        match place {
-            Place::Groups { .. } => {
-                let Some(call) = self.aggregate_call(expr) else { return Bound::unknown() };
-                let Place::Groups { calls, .. } = place else { return Bound::unknown() };
-                if let Some(same) = calls.iter().find(|c| c.text == call.text) {
-                    return Bound::column(&same.field);
-                }
-                let bound = Bound::column(&call.field);
-                calls.push(call);
-                bound
-            }
-            _ if !is_aggregate(expr) => {
-                self.aggregate_call(expr);
-                Bound::unknown()
-            }
-            Place::Rows(_) => {
-                let what =
-                    format!("{expr} is an aggregate of many rows, and here each row has its own value.");
-                let error = Error::new(ErrorKind::Check, what)
-                    .next(format!("Say of which rows: {expr} per farm (any column), or {expr} per table."));
-                self.wrong(expr.span, error)
-            }
-            Place::NoAggregates(why) => {
-                let error = Error::new(ErrorKind::Check, format!("{expr} cannot stand here.")).why(*why);
-                self.wrong(expr.span, error)
-            }
-        }
-    }
-
-    /// The parts of an aggregate: its arguments over the rows, and its condition.
-    fn aggregate_call(&mut self, expr: &Expr) -> Option<AggregateCall> {
-        let (call, only) = match &expr.kind {
-            Kind::Where(call, only) => (&**call, Some(&**only)),
-            _ => (expr, None),
-        };
-        let Kind::Call(function, args) = &call.kind else {
-            let error = Error::new(ErrorKind::Check, "where (…) narrows an aggregate, and this is none.");
-            self.wrong(call.span, error.next("Write it right after one: sum(litres) where (grade = 'A')."));
-            return None;
-        };
-        let Some(aggregate) = aggregates::find(function) else {
-            let error = Error::new(ErrorKind::Check, format!("{function} is not an aggregate."));
-            self.wrong(call.span, error.next("where (…) and per stand after one, such as sum(litres)."));
-            return None;
-        };
-        let mut inner = Place::NoAggregates("Aggregates do not nest.");
-        let values: Vec<Bound> = args.iter().map(|arg| self.expression(arg, &mut inner)).collect();
-        let only = only.map(|condition| {
-            let bound = self.expression(condition, &mut inner);
-            self.wanted(bound, &Type::Bool, condition.span, "where").unwrap_or_else(Bound::unknown)
-        });
-        let unknown = values.iter().chain(&only).any(|v| v.kind == Type::Unknown);
-        let spans: Vec<Span> = args.iter().map(|a| a.span).collect();
-        if unknown {
-            return None;
-        }
-        match (aggregate.bind)(Arguments { name: aggregate.name, usage: aggregate.usage, values }) {
-            Ok(made) => {
-                let field = Field::new(self.ids.next(), expr.to_string(), made.kind.clone());
-                Some(AggregateCall { field, text: expr.to_string(), made, only })
-            }
-            Err(complaint) => {
-                let error = complaint_error(complaint, expr.span, &spans)(self.source);
-                self.errors.push(error);
-                None
-            }
-        }
-    }
-
-    fn per(&mut self, aggregate: &Expr, keys: &Keys, span: Span, place: &mut Place<'_>) -> Bound {
-        let Place::Rows(_) = place else {
-            let why = match place {
-                Place::NoAggregates(why) => why,
-                _ => "The step has groups of its own.",
-            };
-            let error = Error::new(ErrorKind::Check, "per cannot stand here.").why(why);
-            return self.wrong(span, error.next("Work it out in an add step before."));
-        };
-        let columns: &[ColumnRef] = if let Keys::Columns(columns) = keys { columns } else { &[] };
-        let found = match columns_of_list(columns, self.fields, self.source) {
-            Ok(found) => found.iter().map(|f| f.id).collect::<Vec<_>>(),
-            Err(error) => {
-                self.errors.push(error);
-                return Bound::unknown();
-            }
-        };
-        let Some(mut call) = self.aggregate_call(aggregate) else { return Bound::unknown() };
-        let Place::Rows(pers) = place else { return Bound::unknown() };
-        call.text = format!("{} per {keys}", call.text);
-        if let Some(same) = pers.iter().find(|p| p.call.text == call.text) {
-            return Bound::column(&same.call.field);
-        }
-        let bound = Bound::column(&call.field);
-        pers.push(PerCall { keys: found, call });
-        bound
-    }
-}
-
-/// Whether it is a call of an aggregate, narrowed or not.
-fn is_aggregate(expr: &Expr) -> bool {
-    match &expr.kind {
-        Kind::Call(function, _) => aggregates::find(function).is_some(),
-        Kind::Where(inner, _) => is_aggregate(inner),
-        _ => false,
     }
 }
 
