@@ -180,7 +180,7 @@ fn events_are_counted_where_they_happen() {
         [
             "",
             "4 failed casts made null; 1 division by zero made null; 1 value out of a function's domain made null",
-            "1 not true; 2 unknown: something is null"
+            "1 not true; 2 unknown: q is null"
         ]
     );
     let json = serde_json::to_value(&ledger).unwrap();

@@ -329,7 +329,7 @@ fn shared(table: usize, input: &Node, columns: &[ColumnId], context: &Context) -
 
 /// The types of columns below a node.
 fn kinds_of(node: &Node, columns: &[ColumnId]) -> Vec<Type> {
-    columns.iter().map(|id| node.kind_of(*id).unwrap_or(Type::Text)).collect()
+    columns.iter().map(|id| node.field(*id).map_or(Type::Text, |f| f.kind.clone())).collect()
 }
 
 fn named_places(layout: &[ColumnId], fields: &[Field]) -> Result<Vec<(String, usize)>> {

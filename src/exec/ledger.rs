@@ -8,7 +8,7 @@ use serde::ser::{SerializeMap, Serializer};
 use super::tally::Tally;
 use crate::expr::Event;
 use crate::io::source::About;
-use crate::plan::{Node, Op, Plan};
+use crate::plan::{Op, Plan};
 use crate::table::beside::Beside;
 use crate::table::numbers::{bytes, grouped, plural};
 
@@ -36,6 +36,8 @@ pub struct LedgerStep {
     pub events: Vec<(Event, u64)>,
     /// What a source read, in words.
     pub source: Option<String>,
+    /// Columns whose nulls make a condition unknown; empty where it may be something else.
+    pub nullable: Vec<String>,
 }
 
 impl Ledger {
@@ -61,6 +63,7 @@ impl Ledger {
                 rows_out,
                 events: events.collect(),
                 source: source_of(plan, id),
+                nullable: condition_columns(plan, id),
             });
         }
         Ledger { steps }
@@ -85,7 +88,10 @@ impl LedgerStep {
             let n = grouped(*count);
             parts.push(match event {
                 Event::NotTrue => format!("{n} not true"),
-                Event::Unknown => format!("{n} unknown: something is null"),
+                Event::Unknown => match self.nullable.as_slice() {
+                    [] => format!("{n} unknown: something is null"),
+                    names => format!("{n} unknown: {} is null", names.join(" or ")),
+                },
                 Event::RaggedRow => {
                     format!("{} with the wrong number of cells left out", plural(*count, "row"))
                 }
@@ -119,21 +125,31 @@ fn source_of(plan: &Plan, step: usize) -> Option<String> {
     Some(parts.join(", "))
 }
 
-/// All scans of a plan with their steps.
-pub(crate) fn scans(plan: &Plan) -> Vec<(usize, &crate::plan::node::Scan)> {
-    fn gather<'a>(node: &'a Node, into: &mut Vec<(usize, &'a crate::plan::node::Scan)>) {
-        for node in node.chain() {
-            match &node.op {
-                Op::Scan(scan) => into.push((node.step, scan)),
-                Op::Shared { input, .. } => gather(input, into),
-                _ => {}
-            }
+/// The few columns that a filter's condition uses, if nothing else can make it unknown.
+fn condition_columns(plan: &Plan, step: usize) -> Vec<String> {
+    let mut used = None;
+    for node in plan.nodes() {
+        let condition = match &node.op {
+            Op::Filter(condition) if node.step == step => Some(condition),
+            Op::Scan(scan) => scan.conditions.iter().find(|c| c.step == step).map(|c| &c.test),
+            _ => None,
+        };
+        if let Some(condition) = condition.filter(|c| c.is_quiet()) {
+            let mut columns = Vec::new();
+            condition.columns(&mut columns);
+            let names = columns.iter().filter_map(|id| node.field(*id)).map(|f| crate::text::name(&f.name));
+            used = Some(names.collect());
         }
     }
-    let mut found = Vec::new();
-    gather(&plan.main.node, &mut found);
-    plan.others.iter().for_each(|other| gather(&other.node, &mut found));
-    found
+    used.filter(|names: &Vec<String>| names.len() <= 3).unwrap_or_default()
+}
+
+/// All scans of a plan with their steps.
+pub(crate) fn scans(plan: &Plan) -> Vec<(usize, &crate::plan::node::Scan)> {
+    plan.nodes()
+        .into_iter()
+        .filter_map(|node| if let Op::Scan(scan) = &node.op { Some((node.step, scan)) } else { None })
+        .collect()
 }
 
 impl Ledger {

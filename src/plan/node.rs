@@ -7,7 +7,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use crate::expr::bind::AggregateCall;
-use crate::expr::{Bound, ColumnId, Field, Type};
+use crate::expr::{Bound, ColumnId, Field};
 use crate::io::format::{Format, WriteOptions};
 use crate::io::source::Source;
 use crate::io::target::Mode;
@@ -131,22 +131,20 @@ impl Node {
         }
     }
 
-    /// The type of a column that is there below or at the operator.
-    pub(crate) fn kind_of(&self, id: ColumnId) -> Option<Type> {
-        let among = |mut fields: &mut dyn Iterator<Item = &Field>| {
-            Iterator::find(&mut fields, |f| f.id == id).map(|f| f.kind.clone())
-        };
+    /// A column that is there below or at the operator.
+    pub(crate) fn field(&self, id: ColumnId) -> Option<&Field> {
+        let is_it = |f: &&Field| f.id == id;
         let own = match &self.op {
-            Op::Scan(scan) => among(&mut scan.columns.iter().map(|(_, f)| f)),
-            Op::Shared { input, .. } => input.kind_of(id),
-            Op::Compute(added) => among(&mut added.iter().map(|(f, _)| f)),
-            Op::Per { calls, .. } => among(&mut calls.iter().map(|c| &c.field)),
+            Op::Scan(scan) => scan.columns.iter().map(|(_, f)| f).find(is_it),
+            Op::Shared { input, .. } => input.field(id),
+            Op::Compute(added) => added.iter().map(|(f, _)| f).find(is_it),
+            Op::Per { calls, .. } => calls.iter().map(|c| &c.field).find(is_it),
             Op::Group { keys, calls } => {
-                among(&mut keys.iter().map(|(f, _)| f).chain(calls.iter().map(|c| &c.field)))
+                keys.iter().map(|(f, _)| f).chain(calls.iter().map(|c| &c.field)).find(is_it)
             }
             _ => None,
         };
-        own.or_else(|| self.input.as_ref()?.kind_of(id))
+        own.or_else(|| self.input.as_ref()?.field(id))
     }
 
     /// Rebuilds the plan from below with a rule.

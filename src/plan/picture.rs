@@ -13,9 +13,7 @@ const NOTE: usize = 48;
 
 /// Writes the picture.
 pub(crate) fn write(plan: &Plan, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-    let mut nodes = Vec::new();
-    gather(&plan.main.node, &mut nodes);
-    plan.others.iter().for_each(|other| gather(&other.node, &mut nodes));
+    let nodes = plan.nodes();
     let mut lines = Beside::default();
     lines.rows.push(vec!["as written".into(), "as it will run".into()]);
     let mut table: Option<&String> = None;
@@ -43,15 +41,6 @@ pub(crate) fn write(plan: &Plan, f: &mut fmt::Formatter<'_>) -> fmt::Result {
     match plan.fired.as_slice() {
         [] => writeln!(f, "\nNothing was rewritten."),
         fired => writeln!(f, "\nRewrites: {}.", comma(fired)),
-    }
-}
-
-fn gather<'a>(node: &'a Node, into: &mut Vec<&'a Node>) {
-    for node in node.chain() {
-        into.push(node);
-        if let Op::Shared { input, .. } = &node.op {
-            gather(input, into);
-        }
     }
 }
 

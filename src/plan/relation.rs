@@ -1,6 +1,6 @@
 //! An operator with its named columns, and the whole checked plan.
 
-use super::node::{Node, StepId};
+use super::node::{Node, Op, StepId};
 use crate::expr::Field;
 
 /// Rows with named columns.
@@ -12,7 +12,7 @@ pub(crate) struct Relation {
 
 impl Relation {
     /// The same rows under another operator and other columns.
-    pub(crate) fn then(self, op: super::node::Op, step: StepId) -> Relation {
+    pub(crate) fn then(self, op: Op, step: StepId) -> Relation {
         Relation { node: self.node.over(op, step), fields: self.fields }
     }
 }
@@ -51,6 +51,22 @@ pub(crate) struct Plan {
 }
 
 impl Plan {
+    /// All operators, those of shared tables included.
+    pub(crate) fn nodes(&self) -> Vec<&Node> {
+        fn gather<'a>(node: &'a Node, into: &mut Vec<&'a Node>) {
+            for node in node.chain() {
+                into.push(node);
+                if let Op::Shared { input, .. } = &node.op {
+                    gather(input, into);
+                }
+            }
+        }
+        let mut found = Vec::new();
+        gather(&self.main.node, &mut found);
+        self.others.iter().for_each(|other| gather(&other.node, &mut found));
+        found
+    }
+
     /// The plan with each of its chains replaced.
     pub(crate) fn map_chains(self, mut f: impl FnMut(Relation) -> Relation) -> Plan {
         let main = f(self.main);

@@ -102,9 +102,13 @@ fn account(ledger: &Ledger, resources: &Resources) -> Outcome {
 fn suspicious(ledger: &Ledger) {
     for step in ledger.steps() {
         for (event, count) in &step.events {
+            let unknown = match step.nullable.as_slice() {
+                [] => "dropped: the condition is unknown, something in it is null".to_owned(),
+                names => format!("dropped: the condition is unknown, {} is null", names.join(" or ")),
+            };
             let told = match event {
                 churn::Event::NotTrue | churn::Event::Repeated | churn::Event::NullGroup => continue,
-                churn::Event::Unknown => "dropped: the condition is unknown, something in it is null",
+                churn::Event::Unknown => unknown.as_str(),
                 churn::Event::RaggedRow => "left out: the wrong number of cells",
                 churn::Event::BadCell => "made null: not of the column's type",
                 churn::Event::FailedCast => "made null: could not be cast",
