@@ -54,7 +54,6 @@ impl Step for Group {
         let input = input?;
         let step = checker.step();
         let mut keys: Vec<(Field, Bound)> = Vec::new();
-        let mut pers = Vec::new();
         for key in item::named(&self.keys, &input.fields, &[], checker) {
             let mut place =
                 Place::NoAggregates("A key has one value in each row; an aggregate has one in each group.");
@@ -62,9 +61,6 @@ impl Step for Group {
             if let Type::List(_) = bound.kind {
                 checker.wrong(key.span, Error::new(ErrorKind::Type, format!("{} is no key.", bound.kind)));
             }
-            let carried = bound.as_column().and_then(|id| input.fields.iter().find(|f| f.id == id));
-            // A key keeps the type it is carried in; its values are those of the computed type.
-            let _ = carried;
             keys.push((Field::new(checker.ids.next(), key.name, bound.kind.clone()), bound));
         }
         let key_fields: Vec<Field> = keys.iter().map(|(f, _)| f.clone()).collect();
@@ -93,8 +89,7 @@ impl Step for Group {
             };
             fields.push(field);
         }
-        let relation = checker.with_pers(input, std::mem::take(&mut pers));
-        let relation = relation.then(Op::Group { keys, calls }, step);
+        let relation = input.then(Op::Group { keys, calls }, step);
         let relation =
             if computed.is_empty() { relation } else { relation.then(Op::Compute(computed), step) };
         Some(Relation { fields, ..relation })

@@ -96,7 +96,6 @@ impl Head {
             .next("Write it as delimited text with the program that it comes from."));
         }
         let charset = charset(&first, compression, options.encoding);
-        let bom = if first.starts_with(b"\xef\xbb\xbf") { 3 } else { 0 };
         let again: Box<dyn Read + Send> = Box::new(std::io::Cursor::new(first).chain(raw));
         let mut reader = decoded(compression, charset, again).map_err(failed)?;
         let taken = (&mut reader).take(LOOKED_AT as u64).read_to_end(&mut head.start).map_err(failed)?;
@@ -108,7 +107,6 @@ impl Head {
             Opening::File(compression, charset)
         };
         let from = if head.start.starts_with(b"\xef\xbb\xbf") { 3 } else { 0 };
-        debug_assert!(bom == from || !head.seekable);
         if head.start.iter().take(4096).any(|b| *b == 0) {
             return Err(Error::new(
                 ErrorKind::Input,

@@ -123,8 +123,7 @@ impl Look {
             let found = patterns.iter().find(|p| fits(p))?;
             let example = self.examples.first()?;
             return Some(format!(
-                "{shown} looks like dates but stays text: '{example}'. Say with (dates = '{found}') to read it as {example_is}.",
-                example_is = "a date"
+                "{shown} looks like dates but stays text: '{example}'. Say with (dates = '{found}') to read it as a date."
             ));
         }
         None
