@@ -60,6 +60,7 @@ fn read(text: &[u8], options: &str) -> String {
 )]
 #[case::a_date_among_texts("a\n2026-03-01\nsoon\n", "", "a:text\n2026-03-01\nsoon")]
 #[case::blank_and_repeated_headings("a,,a\n1,2,3\n", "", "a:int|column_2:int|a_2:int\n1|2|3")]
+#[case::a_heading_of_blanks("a, \n1,2\n", "", "a:int|column_2:int\n1|2")]
 #[case::no_heading("1,x\n2,y\n", "header = false", "column_1:int|column_2:text\n1|x\n2|y")]
 #[case::names_of_its_own("1,x\n", "header = false, columns = (n, \"Fat %\")", "n:int|Fat %:text\n1|x")]
 #[case::two_heading_rows(

@@ -203,7 +203,8 @@ impl Head {
         let headless = options.header == Header::None;
         let mut renamed = Vec::new();
         for (i, name) in names.iter().enumerate() {
-            let wanted = if name.is_empty() { format!("column_{}", i + 1) } else { name.clone() };
+            let blank = name.trim().is_empty();
+            let wanted = if blank { format!("column_{}", i + 1) } else { name.clone() };
             let mut unique = wanted.clone();
             let mut number = 2;
             while self.names.contains(&unique) || (unique != *name && names.contains(&unique)) {
@@ -211,7 +212,7 @@ impl Head {
                 number += 1;
             }
             if unique != *name && !headless {
-                renamed.push(if name.is_empty() {
+                renamed.push(if blank {
                     format!("a blank heading is called {unique}")
                 } else {
                     format!("a second {name} is called {unique}")
