@@ -30,10 +30,11 @@ doc:
 
 # The examples, over freshly written sample data
 examples:
-    cargo run -q -p churn-cli -- demo target/demo --rows 20000 --no-tour
-    cargo run -q --example top_farms -- target/demo
-    cargo run -q --example clean_and_write -- target/demo
-    cargo run -q --example rows_and_batches -- target/demo
+    cargo build -q --workspace --bins --examples
+    "${CARGO_TARGET_DIR:-target}"/debug/churn demo target/demo --rows 20000 --no-tour
+    "${CARGO_TARGET_DIR:-target}"/debug/examples/top_farms target/demo
+    "${CARGO_TARGET_DIR:-target}"/debug/examples/clean_and_write target/demo
+    "${CARGO_TARGET_DIR:-target}"/debug/examples/rows_and_batches target/demo
 
 # Benchmarks of operators and readers; the answers are checked before they are timed
 bench *ARGS:
