@@ -21,6 +21,7 @@ const STEPS: &[&str] = &[
     "filter liters > 0",
     "select farm, Litres",
     "drop frm",
+    "filter grade = \"A\"",
     "rename collected_on = day",
     "rename day = collected_on, day = farm",
     "sort sum_litres desc",

@@ -152,7 +152,9 @@ impl Binder<'_> {
                 Bound { node, kind: Type::Bool }
             }
             Kind::Binary(op, a, b) => {
-                let (left, right) = (self.expression(a, place), self.expression(b, place));
+                let left = self.expression(a, place);
+                let right =
+                    if op.is_comparison() { self.compared(b, place) } else { self.expression(b, place) };
                 if left.kind == Type::Unknown || right.kind == Type::Unknown {
                     return Bound::unknown();
                 }
@@ -175,7 +177,7 @@ impl Binder<'_> {
                 let value = self.expression(x, place);
                 let mut any: Option<Bound> = None;
                 for item in list {
-                    let other = self.expression(item, place);
+                    let other = self.compared(item, place);
                     let equal = self.comparison(Binary::Equal, value.clone(), other, item.span);
                     any = Some(match any {
                         None => equal,
@@ -222,6 +224,21 @@ impl Binder<'_> {
             Kind::Per(aggregate, keys) => return self.per(aggregate, keys, span, place),
         };
         fold::constant(bound)
+    }
+
+    /// Binds what a column is compared with: often a text that lacks its quotes.
+    fn compared(&mut self, expr: &Expr, place: &mut Place<'_>) -> Bound {
+        if let Kind::Name(column) = &expr.kind
+            && nearest(column, self.fields.iter().map(|f| f.name.as_str())).is_none()
+        {
+            let text = Scalar::Text(column.to_owned());
+            let error = unknown_column(column, self.fields, self.source, expr.span);
+            return self.wrong(
+                expr.span,
+                error.next(format!("If it is a text, it stands in single quotes: {text}.")),
+            );
+        }
+        self.expression(expr, place)
     }
 
     fn column(&mut self, column: &str, span: Span, place: &Place<'_>) -> Bound {
