@@ -229,6 +229,7 @@ impl Binder<'_> {
     /// Binds what a column is compared with: often a text that lacks its quotes.
     fn compared(&mut self, expr: &Expr, place: &mut Place<'_>) -> Bound {
         if let Kind::Name(column) = &expr.kind
+            && !matches!(place, Place::Groups { .. })
             && nearest(column, self.fields.iter().map(|f| f.name.as_str())).is_none()
         {
             let text = Scalar::Text(column.to_owned());
