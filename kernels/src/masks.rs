@@ -46,6 +46,7 @@ impl Way {
 #[cfg(target_arch = "x86_64")]
 impl Avx2 {
     /// Masks of one chunk.
+    #[inline]
     #[target_feature(enable = "avx2")]
     pub(crate) fn masks(self, chunk: &[u8; 64], needles: Needles) -> Masks {
         use std::arch::x86_64::{
