@@ -112,7 +112,13 @@ fn a_run_can_be_watched_and_stopped() {
 #[test]
 fn too_little_memory_is_an_error_that_says_so() {
     let folder = numbers(10_000);
-    for step in ["sort b", "distinct", "add m = max(b) per farm", "group by note: n = count()"] {
+    for step in [
+        "sort b",
+        "distinct",
+        "add m = max(b) per farm",
+        "group by note: n = count()",
+        "group by farm: m = median(b), l = array_agg(note)",
+    ] {
         let error = flow(&folder, &[step]).run_with(&RunOptions::new().memory(10_000)).unwrap_err();
         assert_eq!(error.kind(), ErrorKind::Memory, "{step}");
     }

@@ -157,6 +157,9 @@ struct Groups {
     accumulators: Vec<Box<dyn Accumulator>>,
     rows: Vec<(Batch, Vec<u32>)>,
     rows_memory: usize,
+    states_memory: usize,
+    morsels: usize,
+    weigh_at: usize,
     held: Reservation,
 }
 
@@ -171,12 +174,26 @@ pub(crate) fn sink(grouping: Grouping, budget: &Budget) -> Result<Sink> {
         free: free.clone(),
         rows: Vec::new(),
         rows_memory: 0,
+        states_memory: 0,
+        morsels: 0,
+        weigh_at: 1,
         held: budget.reservation(),
     };
     Ok(Sink { prepare: Arc::new(Workers { grouping, free }), commit: Box::new(commit) })
 }
 
 impl Groups {
+    /// Reserves what is held. What aggregates hold is found by a walk over all groups, so that is done only when
+    /// a quarter more morsels have come in.
+    fn weigh(&mut self) -> Result<()> {
+        self.morsels += 1;
+        if self.morsels >= self.weigh_at {
+            self.states_memory = self.accumulators.iter().map(|a| a.memory()).sum();
+            self.weigh_at = self.morsels + self.morsels.div_ceil(4);
+        }
+        self.held.hold(self.keys.memory() + self.rows_memory + self.states_memory)
+    }
+
     /// The large table's number of each of the morsel's groups.
     fn numbers(&mut self, local: &mut Local) -> Result<Vec<u32>> {
         let at = |global: &[u32], group: u32| global.get(group as usize).copied().unwrap_or(u32::MAX);
@@ -218,19 +235,18 @@ impl Commit for Groups {
         if local.keys.len() <= LOCAL_KEYS {
             self.free.lock().unwrap_or_else(PoisonError::into_inner).push(local);
         }
-        // Counting what aggregates hold walks over all groups, so it is done when the table has grown.
-        let keys = self.keys.memory() + self.rows_memory;
-        self.held.hold(keys)?;
+        self.weigh()?;
         Ok(true)
     }
 
     fn finish(mut self: Box<Self>, work: &mut Work) -> Result<Vec<Batch>> {
         let grouping = self.grouping.clone();
         let groups = if grouping.keys.is_empty() { 1 } else { self.keys.len() };
+        self.weigh_at = 0;
+        self.weigh()?;
         let mut results = Vec::new();
         for accumulator in &mut self.accumulators {
             accumulator.grow(groups);
-            self.held.hold(self.keys.memory() + self.rows_memory + accumulator.memory())?;
             results.push(accumulator.finish().map_err(|e| e.in_step(&grouping.text))?);
         }
         if grouping.beside {
