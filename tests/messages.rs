@@ -106,6 +106,7 @@ const STEPS: &[&str] = &[
     "write 'out.csv' with (mod = new)",
     "write 'd.csv' with (mode = new)",
     "write 'a.csv'\nwrite 'a.csv'",
+    "select farm, litres\nwrite 'd.csv' with (mode = append)",
 ];
 
 /// Recipes that are wrong as a whole, or whose data are.

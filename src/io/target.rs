@@ -119,6 +119,21 @@ impl Out {
     }
 }
 
+/// Whether a file that rows are appended to starts as they would; a new or empty one does.
+///
+/// # Errors
+/// The file cannot be read.
+pub(crate) fn starts_with(path: &Path, start: &[u8]) -> Result<bool> {
+    if !path.exists() {
+        return Ok(true);
+    }
+    let file: File = place::open(path)?;
+    let reader = Compression::of(path).reader(Box::new(file)).map_err(|e| place::unreadable(path, &e))?;
+    let mut found = Vec::new();
+    reader.take(start.len() as u64).read_to_end(&mut found).map_err(|e| place::unreadable(path, &e))?;
+    Ok(found.is_empty() || found == start)
+}
+
 /// Copies the rows that are there, and ends their last line.
 fn copy_older(path: &Path, out: &mut Out) -> Result<()> {
     let file: File = place::open(path)?;

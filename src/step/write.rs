@@ -7,9 +7,9 @@ use super::options::{self, Setting};
 use super::{Checker, Step, StepKind};
 use crate::error::{Error, ErrorKind, Result, Span};
 use crate::io::format::{Format, WriteOptions};
-use crate::io::target::Mode;
+use crate::io::target::{Mode, starts_with};
 use crate::plan::{Op, Relation, Target};
-use crate::text::Cursor;
+use crate::text::{Cursor, comma, name};
 
 pub(super) const KIND: StepKind = StepKind {
     keyword: "write",
@@ -110,6 +110,20 @@ impl Step for Write {
         if let Some(folder) = path.parent().filter(|f| !f.as_os_str().is_empty() && !f.is_dir()) {
             let error = Error::new(ErrorKind::Check, format!("There is no folder {}.", folder.display()));
             checker.wrong(self.path.span(), error);
+        }
+        if mode == Mode::Append {
+            let start = format.encoder(&input.fields, &options).start();
+            if checker.kept(starts_with(&path, &start)) == Some(false) {
+                let error = Error::new(
+                    ErrorKind::Check,
+                    format!("{text} has another heading than these rows."),
+                )
+                .why(format!("They have the columns {}.", comma(input.fields.iter().map(|f| name(&f.name)))));
+                checker.wrong(
+                    self.path.span(),
+                    error.next("Select the columns that are there, in their order."),
+                );
+            }
         }
         if checker.targets.contains(&path) && text != "-" {
             let error = Error::new(ErrorKind::Check, format!("Two steps write {text}."));
