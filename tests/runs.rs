@@ -41,6 +41,7 @@ fn flow(folder: &TempDir, steps: &[&str]) -> Flow {
 #[case::top_rows(&["sort b", "first 10"], "sort keeps the first rows only")]
 #[case::unused_columns(&["select a"], "unused columns left out")]
 #[case::unused_aggregates(&["group by farm: n = count(), s = sum(a)", "drop s"], "unused columns left out")]
+#[case::constants(&["filter farm = upper('f') || '001'"], "constants worked out, filter tested while reading")]
 #[case::nothing(&["sort b"], "")]
 fn rewrites(#[case] steps: &[&str], #[case] expected: &str) {
     let folder = numbers(300);

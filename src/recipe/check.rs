@@ -35,6 +35,7 @@ pub(crate) fn check(recipe: &Recipe, request: &Request) -> Result<Plan> {
         used: Vec::new(),
         steps: Vec::new(),
         errors: Vec::new(),
+        folded: false,
         notes: Vec::new(),
         targets: Vec::new(),
     };
@@ -73,8 +74,9 @@ pub(crate) fn check(recipe: &Recipe, request: &Request) -> Result<Plan> {
         .filter(|(i, _)| acting.get(*i) == Some(&true) && !needed_by_main.contains(i))
         .filter_map(|(_, t)| t.relation.clone())
         .collect();
+    let fired = if checker.folded { vec!["constants worked out"] } else { Vec::new() };
     let ends_in_write = recipe.main.steps.last().is_some_and(|p| p.step.writes());
-    Ok(Plan { main, others, steps: checker.steps, ends_in_write, notes: checker.notes, fired: Vec::new() })
+    Ok(Plan { main, others, steps: checker.steps, ends_in_write, notes: checker.notes, fired })
 }
 
 /// Checks the steps of a chain in order.

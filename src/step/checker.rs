@@ -33,6 +33,8 @@ pub(crate) struct Checker<'a> {
     pub(crate) used: Vec<usize>,
     pub(crate) steps: Vec<StepInfo>,
     pub(crate) errors: Vec<Error>,
+    /// Whether a constant was worked out.
+    pub(crate) folded: bool,
     pub(crate) notes: Vec<String>,
     /// Files that steps before write.
     pub(crate) targets: Vec<PathBuf>,
@@ -68,6 +70,7 @@ impl Checker<'_> {
             fields,
             ids: &mut self.ids,
             errors: &mut self.errors,
+            folded: &mut self.folded,
         }
     }
 

@@ -62,6 +62,8 @@ pub(crate) struct Binder<'a> {
     pub(crate) fields: &'a [Field],
     pub(crate) ids: &'a mut Ids,
     pub(crate) errors: &'a mut Vec<Error>,
+    /// Whether a constant was worked out.
+    pub(crate) folded: &'a mut bool,
 }
 
 impl Binder<'_> {
@@ -99,6 +101,14 @@ impl Binder<'_> {
             expr.span,
             Error::new(ErrorKind::Type, what).next("Compare it with something: litres > 0."),
         )
+    }
+
+    /// The expression, or its value where it is the same in every row.
+    fn folded(&mut self, bound: Bound) -> Bound {
+        let was_literal = bound.as_literal().is_some();
+        let folded = fold::constant(bound);
+        *self.folded |= !was_literal && folded.as_literal().is_some();
+        folded
     }
 
     fn wrong(&mut self, span: Span, error: Error) -> Bound {
@@ -223,7 +233,7 @@ impl Binder<'_> {
             Kind::Where(..) => return self.aggregate(expr, place),
             Kind::Per(aggregate, keys) => return self.per(aggregate, keys, span, place),
         };
-        fold::constant(bound)
+        self.folded(bound)
     }
 
     /// Binds what a column is compared with: often a text that lacks its quotes.
@@ -328,7 +338,7 @@ impl Binder<'_> {
 
     fn comparison(&mut self, op: Binary, a: Bound, b: Bound, span: Span) -> Bound {
         match self.united(a, b, span) {
-            Some((a, b, kind)) => fold::constant(functions::compare(op, kind, a, b)),
+            Some((a, b, kind)) => self.folded(functions::compare(op, kind, a, b)),
             None => Bound::unknown(),
         }
     }
@@ -421,7 +431,10 @@ impl Binder<'_> {
         }
         let spans: Vec<Span> = args.iter().map(|a| a.span).collect();
         let made = (found.bind)(Arguments { name: found.name, usage: found.usage, values });
-        fold::constant(self.complained(made, span, &spans))
+        {
+            let bound = self.complained(made, span, &spans);
+            self.folded(bound)
+        }
     }
 
     fn unknown_function(&mut self, function: &str, span: Span) -> Bound {
