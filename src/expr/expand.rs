@@ -236,7 +236,7 @@ pub(crate) fn over_set(
             .why(format!("The first one is {set}, this one {other}."))
             .next("Write two items."));
     }
-    Ok(columns.iter().map(|column| (with_column(&expr, &column.name), Some(column.name.clone()))).collect())
+    Ok(columns.iter().map(|column| (for_column(&expr, &column.name), Some(column.name.clone()))).collect())
 }
 
 /// Adds the names of columns that aggregates are taken per.
@@ -258,10 +258,10 @@ fn find_other_set<'a>(expr: &'a Expr, first: &str, other: &mut Option<&'a Column
     expr.for_each_part(&mut |part| find_other_set(part, first, other));
 }
 
-fn with_column(expr: &Expr, column: &str) -> Expr {
+fn for_column(expr: &Expr, column: &str) -> Expr {
     match &expr.kind {
         Kind::Each(_) => Expr::new(Kind::Name(column.to_owned()), expr.span),
-        _ => expr.map_parts(&mut |part| with_column(part, column)),
+        _ => expr.map_parts(&mut |part| for_column(part, column)),
     }
 }
 

@@ -28,7 +28,7 @@ impl Step for Add {
         for item in &self.0 {
             for named in item::named_beside(&seen, std::slice::from_ref(item), &relation.fields, &[], checker)
             {
-                relation = with_column(relation, &named, checker);
+                relation = adding(relation, &named, checker);
                 seen.push(named);
             }
         }
@@ -41,7 +41,7 @@ impl Step for Add {
 }
 
 /// The relation with one more column, or one replaced.
-pub(super) fn with_column(relation: Relation, item: &NamedItem, checker: &mut Checker<'_>) -> Relation {
+pub(super) fn adding(relation: Relation, item: &NamedItem, checker: &mut Checker<'_>) -> Relation {
     let mut pers = Vec::new();
     let bound = checker.row_expression(&item.expr, &relation.fields, &mut pers);
     let field = Field::new(checker.ids.next(), &item.name, bound.kind.clone());

@@ -174,12 +174,12 @@ pub(crate) fn unknown(keyword: &str) -> Error {
     }
     let other = match keyword.to_ascii_lowercase().as_str() {
         "where" | "keep" => Some("filter"),
-        "limit" | "head" | "top" | "take" => Some("first"),
+        "limit" | "head" | "top" => Some("first"),
         "tail" => Some("last"),
-        "order" | "arrange" => Some("sort"),
-        "mutate" | "derive" | "extend" | "with" => Some("add"),
-        "unique" | "dedupe" => Some("distinct"),
-        "summarize" | "summarise" | "aggregate" => Some("group"),
+        "order" => Some("sort"),
+        "with" => Some("add"),
+        "unique" => Some("distinct"),
+        "aggregate" => Some("group"),
         "from" | "load" | "open" => Some("read"),
         "save" | "export" => Some("write"),
         "assert" => Some("require"),

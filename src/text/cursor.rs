@@ -325,9 +325,9 @@ impl<'a> Cursor<'a> {
 /// What other languages call the types.
 fn alias(word: &str) -> Option<&'static str> {
     Some(match word {
-        "string" | "str" | "varchar" | "char" | "utf8" => "text",
-        "integer" | "bigint" | "long" | "int64" | "int32" | "smallint" => "int",
-        "double" | "real" | "number" | "numeric" | "float64" => "float",
+        "string" | "varchar" | "char" => "text",
+        "integer" | "bigint" | "smallint" | "long" => "int",
+        "double" | "real" | "number" | "numeric" => "float",
         "boolean" => "bool",
         "datetime" => "timestamp",
         "array" => "list",

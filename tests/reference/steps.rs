@@ -117,9 +117,9 @@ impl Step {
             }
             Step::Add(columns) => columns.iter().fold(data.clone(), |data, (name, e, ty)| {
                 let values = data.rows.iter().map(|r| eval(e, &data, r)).collect();
-                with_column(&data, name, *ty, values)
+                put_column(&data, name, *ty, values)
             }),
-            Step::AddPer(name, agg, keys) => with_column(data, name, agg.ty, beside(data, agg, keys)),
+            Step::AddPer(name, agg, keys) => put_column(data, name, agg.ty, beside(data, agg, keys)),
             Step::Sort(keys) => {
                 let mut data = data.clone();
                 let shape = Data { columns: data.columns.clone(), rows: Vec::new() };
@@ -182,7 +182,7 @@ impl Step {
     }
 }
 
-fn with_column(data: &Data, name: &str, ty: Ty, values: Vec<V>) -> Data {
+fn put_column(data: &Data, name: &str, ty: Ty, values: Vec<V>) -> Data {
     let mut data = data.clone();
     match data.columns.iter().position(|(n, _)| n == name) {
         Some(place) => {
