@@ -5,6 +5,7 @@ use std::io::{IsTerminal, Write};
 use std::process::ExitCode;
 
 use churn::{Error, ErrorKind};
+use unicode_width::UnicodeWidthStr;
 
 /// Why a command ends early.
 #[derive(Debug)]
@@ -79,6 +80,16 @@ pub(crate) fn fail(failure: &Failure) -> ExitCode {
 pub(crate) fn explain(error: &clap::Error) -> ExitCode {
     let _ = error.print();
     ExitCode::from(u8::try_from(error.exit_code()).unwrap_or(2))
+}
+
+/// Two columns, the second aligned.
+pub(crate) fn aligned<'a>(indent: &str, rows: impl IntoIterator<Item = (&'a str, String)>) -> String {
+    let rows: Vec<(&str, String)> = rows.into_iter().collect();
+    let width = rows.iter().map(|(first, _)| first.width()).max().unwrap_or(0);
+    rows.iter().fold(String::new(), |text, (first, second)| {
+        let gap = width - first.width();
+        format!("{text}{indent}{first}{:gap$}  {second}\n", "")
+    })
 }
 
 /// The width of the terminal, or of a page.

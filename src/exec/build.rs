@@ -144,8 +144,8 @@ fn build(node: &Node, context: &Context) -> Result<Pipeline> {
             let mut pipeline = below()?;
             let keys = places(&pipeline.layout, by)?;
             let table = KeyTable::new(kinds_of(node, by))?;
-            let held = context.budget.reservation();
-            pipeline.serial.push(Box::new(serial::Distinct { keys, table, held, step }));
+            let seen = serial::Seen { keys, table, held: context.budget.reservation() };
+            pipeline.serial.push(Box::new(serial::Distinct { seen, step }));
             Ok(pipeline)
         }
         Op::Group { keys, calls } => {
@@ -179,11 +179,9 @@ fn build(node: &Node, context: &Context) -> Result<Pipeline> {
             let table = KeyTable::new(by.iter().map(|f| f.kind.clone()).collect())?;
             pipeline.acts = true;
             pipeline.serial.push(Box::new(serial::RequireUnique {
-                keys,
+                seen: serial::Seen { keys, table, held: context.budget.reservation() },
                 names: by.iter().map(|f| f.name.clone()).collect(),
                 shown: named_places(&pipeline.layout, shown)?,
-                table,
-                held: context.budget.reservation(),
                 text: text(),
             }));
             Ok(pipeline)

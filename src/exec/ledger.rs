@@ -97,9 +97,7 @@ impl LedgerStep {
                 }
                 Event::BadCell => format!("{} made null", plural(*count, "bad cell")),
                 Event::FailedCast => format!("{} made null", plural(*count, "failed cast")),
-                Event::ZeroDivision => {
-                    format!("{} made null", plural(*count, "division by zero").replace("zeros", "zero"))
-                }
+                Event::ZeroDivision => format!("{} by zero made null", plural(*count, "division")),
                 Event::OutOfDomain => {
                     format!("{} out of a function's domain made null", plural(*count, "value"))
                 }

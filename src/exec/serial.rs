@@ -3,6 +3,7 @@
 use arrow_array::BooleanArray;
 use churn_kernels::hash;
 
+use super::budget::Reservation;
 use super::keys::KeyTable;
 use super::stream::{StreamOp, offending};
 use super::tally::Work;
@@ -108,28 +109,38 @@ impl SerialOp for SamplePercent {
     }
 }
 
-/// `distinct`: the first row of each key.
-pub(crate) struct Distinct {
+/// The keys of all rows so far.
+pub(crate) struct Seen {
     pub(crate) keys: Vec<usize>,
     pub(crate) table: KeyTable,
-    pub(crate) held: super::budget::Reservation,
+    pub(crate) held: Reservation,
+}
+
+impl Seen {
+    /// Which rows have a key that no row before them has.
+    fn new_rows(&mut self, batch: &Batch) -> Result<Vec<bool>> {
+        let mut next = self.table.len() as u32;
+        let numbers = numbers_of(&mut self.table, batch, &self.keys)?;
+        self.held.hold(self.table.memory())?;
+        let is_new = |number: &u32| {
+            let new = *number == next;
+            next += u32::from(new);
+            new
+        };
+        Ok(numbers.iter().map(is_new).collect())
+    }
+}
+
+/// `distinct`: the first row of each key.
+pub(crate) struct Distinct {
+    pub(crate) seen: Seen,
     pub(crate) step: StepId,
 }
 
 impl SerialOp for Distinct {
     fn apply(&mut self, batch: Batch, work: &mut Work) -> Result<Batch> {
-        let mut next = self.table.len() as u32;
-        let numbers = numbers_of(&mut self.table, &batch, &self.keys)?;
-        self.held.hold(self.table.memory())?;
-        let keep: BooleanArray = numbers
-            .iter()
-            .map(|n| {
-                let new = *n == next;
-                next += u32::from(new);
-                Some(new)
-            })
-            .collect();
-        let kept = batch.filter(&keep)?;
+        let new = self.seen.new_rows(&batch)?;
+        let kept = batch.filter(&new.into())?;
         work.tally.rows(self.step, kept.rows);
         work.tally.event(self.step, Event::Repeated, batch.rows - kept.rows);
         Ok(kept)
@@ -138,27 +149,17 @@ impl SerialOp for Distinct {
 
 /// `require unique by COLS`.
 pub(crate) struct RequireUnique {
-    pub(crate) keys: Vec<usize>,
+    pub(crate) seen: Seen,
     pub(crate) names: Vec<String>,
     pub(crate) shown: Vec<(String, usize)>,
-    pub(crate) table: KeyTable,
-    pub(crate) held: super::budget::Reservation,
     pub(crate) text: String,
 }
 
 impl SerialOp for RequireUnique {
     fn apply(&mut self, batch: Batch, _: &mut Work) -> Result<Batch> {
-        let mut next = self.table.len() as u32;
-        let numbers = numbers_of(&mut self.table, &batch, &self.keys)?;
-        self.held.hold(self.table.memory())?;
-        let mut repeated = Vec::new();
-        for (row, number) in numbers.iter().enumerate() {
-            if *number == next {
-                next += 1;
-            } else if repeated.len() < 5 {
-                repeated.push(row);
-            }
-        }
+        let new = self.seen.new_rows(&batch)?;
+        let repeated = new.iter().enumerate().filter(|(_, new)| !**new).map(|(row, _)| row);
+        let repeated: Vec<usize> = repeated.take(5).collect();
         if repeated.is_empty() {
             return Ok(batch);
         }

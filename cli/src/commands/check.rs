@@ -5,7 +5,7 @@ use churn::{CheckedPlan, Flow};
 use super::input;
 use crate::Outcome;
 use crate::arguments::Check;
-use crate::terminal::out;
+use crate::terminal::{aligned, out};
 
 /// A recipe if it is a recipe's name, else a chain.
 fn flow(arguments: &Check) -> Result<Flow, crate::terminal::Failure> {
@@ -18,19 +18,8 @@ fn flow(arguments: &Check) -> Result<Flow, crate::terminal::Failure> {
 pub(crate) fn check(arguments: &Check) -> Outcome {
     let plan = flow(arguments)?.plan()?;
     plan.notes().iter().for_each(crate::terminal::note);
-    let columns: Vec<String> = plan.columns().map(|(name, kind)| format!("  {name}  {kind}\n")).collect();
     out(format!("No mistakes in {} steps. The result's columns:\n\n", plan.steps().count()))?;
-    out(aligned(&columns))
-}
-
-/// Names padded so that the types stand below each other.
-fn aligned(lines: &[String]) -> String {
-    let cells: Vec<(&str, &str)> = lines.iter().filter_map(|l| l.trim().rsplit_once("  ")).collect();
-    let width = cells.iter().map(|(name, _)| unicode_width::UnicodeWidthStr::width(*name)).max().unwrap_or(0);
-    cells.iter().fold(String::new(), |text, (name, kind)| {
-        let gap = width - unicode_width::UnicodeWidthStr::width(*name);
-        format!("{text}  {name}{:gap$}  {kind}\n", "")
-    })
+    out(aligned("  ", plan.columns().map(|(name, kind)| (name, kind.to_string()))))
 }
 
 pub(crate) fn plan(arguments: &Check) -> Outcome {

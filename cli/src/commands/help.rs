@@ -5,7 +5,7 @@ use clap::CommandFactory;
 
 use crate::Outcome;
 use crate::arguments::{Arguments, Help};
-use crate::terminal::{Failure, out};
+use crate::terminal::{Failure, aligned, out};
 
 pub(crate) fn run(arguments: &Help) -> Outcome {
     let topic = arguments.topic.as_deref().map(str::to_lowercase);
@@ -21,33 +21,19 @@ pub(crate) fn run(arguments: &Help) -> Outcome {
 }
 
 fn steps() -> String {
-    let width = churn::STEPS.iter().map(|s| s.usage.chars().count()).max().unwrap_or(0);
-    churn::STEPS.iter().fold(String::new(), |text, step| {
-        let gap = width - step.usage.chars().count();
-        format!("{text}{}{:gap$}  {}\n", step.usage, "", step.summary)
-    })
+    aligned("", churn::STEPS.iter().map(|step| (step.usage, step.summary.to_owned())))
 }
 
 fn functions() -> String {
     let mut text = String::new();
     for family in [Family::Number, Family::Text, Family::Date, Family::Null, Family::List] {
-        let members: Vec<(&str, &str)> =
-            churn::functions().filter(|f| f.family == family).map(|f| (f.usage, f.summary)).collect();
-        text.push_str(&block(family.title(), &members));
+        let members = churn::functions().filter(|f| f.family == family);
+        let members = members.map(|f| (f.usage, f.summary.to_owned()));
+        text.push_str(&format!("{}\n{}\n", family.title(), aligned("  ", members)));
     }
-    let members: Vec<(&str, &str)> = churn::aggregates().map(|a| (a.usage, a.summary)).collect();
-    text.push_str(&block(Family::Aggregate.title(), &members));
+    let members = churn::aggregates().map(|a| (a.usage, a.summary.to_owned()));
+    text.push_str(&format!("{}\n{}\n", Family::Aggregate.title(), aligned("  ", members)));
     text
-}
-
-fn block(title: &str, members: &[(&str, &str)]) -> String {
-    let width = members.iter().map(|(usage, _)| usage.chars().count()).max().unwrap_or(0);
-    let mut text = format!("{title}\n");
-    for (usage, summary) in members {
-        let gap = width - usage.chars().count();
-        text.push_str(&format!("  {usage}{:gap$}  {summary}\n", ""));
-    }
-    text + "\n"
 }
 
 /// One step, function or aggregate.

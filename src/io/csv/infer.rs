@@ -216,18 +216,16 @@ fn record_start(part: &[u8], width: usize, options: &CsvOptions) -> Option<usize
     None
 }
 
-/// Whether a number is written like one; for tests of the two sides of the border.
-#[cfg(test)]
-pub(super) fn looks_like(cells: &[&str], options: &CsvOptions) -> Option<Type> {
-    let mut look = Look::default();
-    cells.iter().for_each(|c| look.see(c.as_bytes(), options));
-    look.kind(options).map(|(kind, _)| kind)
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
     use rstest::rstest;
+
+    fn looks_like(cells: &[&str], options: &CsvOptions) -> Option<Type> {
+        let mut look = Look::default();
+        cells.iter().for_each(|c| look.see(c.as_bytes(), options));
+        look.kind(options).map(|(kind, _)| kind)
+    }
 
     #[rstest]
     #[case(&["1", "2"], Type::Int)]
