@@ -125,6 +125,9 @@ fn value(expression: &str) -> (String, String) {
 #[case("if(1 > 2, 'a', null)", "·", "text")]
 #[case("coalesce(null, null, 3)", "3", "int")]
 #[case("nullif(0, 0.0)", "·", "int")]
+#[case("coalesce('2026-01-01', date '2026-03-01')", "2026-01-01", "date")]
+#[case("greatest(date '2026-03-01', '2026-05-01')", "2026-05-01", "date")]
+#[case("case when true then '2026-01-01' else date '2026-03-01' end", "2026-01-01", "date")]
 #[case("present(1, 'a')", "true", "bool")]
 // Lists
 #[case("length(parts('', ','))", "1", "int")]

@@ -177,10 +177,11 @@ impl Arguments {
     /// Turns all arguments into the one type they share.
     pub(crate) fn unite(&mut self) -> Result<Type, Complaint> {
         let mut shared = Type::Null;
+        // Beside a date, wherever it stands, a text literal is read as one.
+        let dated = |v: &Bound| matches!(v.kind, Type::Date | Type::Time | Type::Timestamp);
+        let beside_date = self.values.iter().any(dated);
         for (i, value) in self.values.iter().enumerate() {
-            let dated_text = value.as_literal().is_some_and(|v| matches!(v, Scalar::Text(_)))
-                && (shared.is_dated() || shared == Type::Time);
-            if dated_text {
+            if beside_date && matches!(value.as_literal(), Some(Scalar::Text(_))) {
                 continue;
             }
             shared = shared.unite(&value.kind).ok_or_else(|| {
