@@ -199,6 +199,10 @@ fn aggregates(#[case] aggregate: &str, #[case] expected: &str) {
 #[case::per_a_set("select each number per_mean = 1", "")]
 #[case::fill_from_itself("fill each number with mean(each number)\nselect x, y", "x y\n1.0 2.0\n4.0 2.0")]
 #[case::fill_with_a_column("fill y with x\nselect y", "y\n2.0\n4.0")]
+#[case::fill_a_date(
+    "add d = try_cast(t as date)\nfill d with '2026-03-01'\nselect d",
+    "d\n2026-03-01\n2026-03-01"
+)]
 #[case::after("first 1 after 1\nselect g", "g\nb")]
 #[case::comma_at_the_end("add\n  a = 1,\n  b = 2\nselect a, b", "a b\n1 2\n1 2")]
 #[case::any_case("FILTER x > 1 AND g = 'b'\nSELECT g", "g\nb")]

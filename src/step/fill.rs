@@ -6,7 +6,7 @@ use super::{Checker, Step, StepKind};
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::ast::{ColumnRef, Expr, Kind};
 use crate::expr::expand::columns_of_list;
-use crate::expr::{Field, Type};
+use crate::expr::{Field, Scalar, Type};
 use crate::plan::{Op, Relation};
 use crate::text::{Cursor, comma, expression};
 
@@ -69,11 +69,15 @@ impl Step for Fill {
         let mut computed = Vec::new();
         for column in columns {
             let with = from_itself(&over_table(&self.with), &column.name);
-            let with_type = checker.row_expression(&with, &fields, &mut pers).kind;
+            let with_bound = checker.row_expression(&with, &fields, &mut pers);
+            // A text literal beside a date is read as one, below.
+            let is_text = matches!(with_bound.as_literal(), Some(Scalar::Text(_)));
+            let read_as_date = is_text && matches!(column.kind, Type::Date | Type::Time | Type::Timestamp);
+            let with_type = with_bound.kind;
             if with_type == Type::Unknown {
                 continue;
             }
-            if column.kind.unite(&with_type).is_none() {
+            if !read_as_date && column.kind.unite(&with_type).is_none() {
                 let what = format!(
                     "{} is {}, and it would be filled with {with_type}.",
                     crate::text::name(&column.name),
