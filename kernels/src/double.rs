@@ -5,7 +5,7 @@
 //! It is good to about 106 bits, so that the order of the terms does not show in the answer.
 
 /// A running sum in double-double arithmetic.
-#[derive(Clone, Copy, Debug, Default, PartialEq)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, serde::Serialize, serde::Deserialize)]
 pub struct Sum {
     high: f64,
     low: f64,

@@ -6,16 +6,22 @@
 //! | module | what it is for |
 //! | --- | --- |
 //! | [`structure`] | separators and line ends of delimited text, quotes respected |
+//! | [`grid`] | rows of delimited text, and the places of the cells that are needed |
+//! | [`cells`] | columns of numbers, days and texts from their cells |
 //! | [`number`] | whole numbers and decimal fractions from text |
 //! | [`calendar`] | days, times and timestamps from and to text and fields |
 //! | [`columns`] | element-wise loops over one or two columns |
 //! | [`double`] | sums that carry their own rounding error |
+//! | [`gather`] | rows taken from the parts of a column in any order |
 //! | [`hash`] | hashes of fixed-width and byte keys |
 //! | [`views`] | text columns that point into a block of text |
 
 pub mod calendar;
+pub mod cells;
 pub mod columns;
 pub mod double;
+pub mod gather;
+pub mod grid;
 pub mod hash;
 mod masks;
 pub mod number;

@@ -1,7 +1,7 @@
 //! Sixty-four bytes at a time: which of them are a separator, a line end, a quote.
 //!
-//! AVX2 where the processor has it, asked once at run time; else a portable form that works on eight bytes in
-//! a machine word. Both give one bit a byte, lowest bit first.
+//! AVX-512 or AVX2 where the processor has it, asked at run time; else a portable form that works on eight bytes
+//! in a machine word. All give one bit a byte, lowest bit first.
 
 /// The three bytes looked for in one pass.
 #[derive(Clone, Copy, Debug)]
@@ -23,11 +23,18 @@ pub(crate) struct Masks {
 #[derive(Clone, Copy, Debug)]
 pub(crate) enum Way {
     #[cfg(target_arch = "x86_64")]
+    Avx512(Avx512),
+    #[cfg(target_arch = "x86_64")]
     Avx2(Avx2),
     Portable,
 }
 
-/// A proof that the processor has AVX2: only `Way::choose` makes one.
+/// A proof that the processor has AVX-512 on bytes, BMI2 and POPCNT: only `Way::choose` makes one.
+#[cfg(target_arch = "x86_64")]
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Avx512(());
+
+/// A proof that the processor has AVX2, BMI2 and POPCNT: only `Way::choose` makes one.
 #[cfg(target_arch = "x86_64")]
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct Avx2(());
@@ -36,15 +43,44 @@ impl Way {
     /// Chooses the fastest way that this processor has.
     pub(crate) fn choose() -> Way {
         #[cfg(target_arch = "x86_64")]
-        if std::arch::is_x86_feature_detected!("avx2") {
-            return Way::Avx2(Avx2(()));
+        if std::arch::is_x86_feature_detected!("bmi2") && std::arch::is_x86_feature_detected!("popcnt") {
+            if std::arch::is_x86_feature_detected!("avx512bw") {
+                return Way::Avx512(Avx512(()));
+            }
+            if std::arch::is_x86_feature_detected!("avx2") {
+                return Way::Avx2(Avx2(()));
+            }
         }
         Way::Portable
     }
 }
 
 #[cfg(target_arch = "x86_64")]
+impl Avx512 {
+    /// Masks of one chunk.
+    #[inline]
+    #[target_feature(enable = "avx512bw")]
+    pub(crate) fn masks(self, chunk: &[u8; 64], needles: Needles) -> Masks {
+        use std::arch::x86_64::{_mm512_cmpeq_epi8_mask, _mm512_loadu_si512, _mm512_set1_epi8};
+        // SAFETY: the load is the 64 bytes of `chunk`; `loadu` needs no alignment.
+        let all = unsafe { _mm512_loadu_si512(chunk.as_ptr().cast()) };
+        let find = |needle: u8| _mm512_cmpeq_epi8_mask(all, _mm512_set1_epi8(needle.cast_signed()));
+        Masks {
+            separator: find(needles.separator),
+            line_end: find(needles.line_end),
+            quote: find(needles.quote),
+        }
+    }
+}
+
+#[cfg(target_arch = "x86_64")]
 impl Avx2 {
+    /// What has AVX-512 has AVX2, too: for tests of this way on such a processor.
+    #[cfg(test)]
+    pub(crate) fn assumed() -> Avx2 {
+        Avx2(())
+    }
+
     /// Masks of one chunk.
     #[inline]
     #[target_feature(enable = "avx2")]
@@ -117,10 +153,14 @@ mod tests {
             let expected = naive(&chunk, NEEDLES);
             prop_assert_eq!(portable(&chunk, NEEDLES), expected);
             #[cfg(target_arch = "x86_64")]
-            if let Way::Avx2(avx2) = Way::choose() {
-                // SAFETY: `Way::choose` gives `Avx2` only where the processor has it.
-                let found = unsafe { avx2.masks(&chunk, NEEDLES) };
-                prop_assert_eq!(found, expected);
+            if std::arch::is_x86_feature_detected!("avx2") {
+                // SAFETY: the processor has it.
+                prop_assert_eq!(unsafe { Avx2(()).masks(&chunk, NEEDLES) }, expected);
+            }
+            #[cfg(target_arch = "x86_64")]
+            if std::arch::is_x86_feature_detected!("avx512bw") {
+                // SAFETY: the processor has it.
+                prop_assert_eq!(unsafe { Avx512(()).masks(&chunk, NEEDLES) }, expected);
             }
         }
     }

@@ -4,8 +4,10 @@
 //! separators and line ends are data. A quote anywhere else is an ordinary byte. These are the rules of RFC
 //! 4180, and what is found in the wild (`5" pipe`) does no harm.
 //!
-//! [`index`] is the vectorised pass over a block of whole records; [`last_record_end`] finds where such a block
-//! may be cut. With comment lines both take a plain loop, [`Dialect::comment`] says so.
+//! [`Structure::find`] is the vectorised pass over a block: it leaves a bit for each separator and the place of
+//! each line end, those inside quotes left out. [`crate::grid`] goes on from there, row by row.
+//! [`last_record_end`] finds where a block may be cut. With comment lines both take a plain loop,
+//! [`Dialect::comment`] says so.
 
 use crate::masks::{Masks, Needles, Way, portable};
 
@@ -20,87 +22,151 @@ pub struct Dialect {
     pub comment: Option<u8>,
 }
 
-/// What [`index`] found.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub struct Found {
-    /// Number of line ends among the positions.
-    pub line_ends: usize,
-    /// Where a quote opens that never closes.
-    pub open_quote: Option<usize>,
+/// The borders of a block: of its cells as bits, of its records as places.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Structure {
+    /// One bit a byte, lowest first; one word more than the bytes fill.
+    pub(crate) separators: Vec<u64>,
+    /// Where lines end.
+    pub(crate) line_ends: Vec<u32>,
+    /// Where a quote opens that does not close in the block.
+    open_quote: Option<usize>,
 }
 
-/// Appends the position of every separator and line end that is not inside quotes.
-///
-/// `bytes` starts at the start of a record. At most `u32::MAX` bytes.
-pub fn index(bytes: &[u8], dialect: Dialect, positions: &mut Vec<u32>) -> Found {
-    if dialect.comment.is_some() {
-        return index_plainly(bytes, dialect, positions);
+impl Structure {
+    /// Where each line ends, in order.
+    pub fn line_ends(&self) -> &[u32] {
+        &self.line_ends
     }
-    match Way::choose() {
-        #[cfg(target_arch = "x86_64")]
-        Way::Avx2(avx2) => {
-            // SAFETY: an `Avx2` exists only where the processor has it.
-            unsafe { index_avx2(avx2, bytes, dialect, positions) }
+
+    /// How many cells the first line has.
+    pub fn first_width(&self) -> usize {
+        let end = self.line_ends.first().map_or(0, |end| *end as usize);
+        let (whole, part) = (end / 64, end % 64);
+        let ones = |words: &[u64]| words.iter().map(|w| w.count_ones() as usize).sum::<usize>();
+        let last = self.separators.get(whole).copied().unwrap_or(0) & ((1 << part) - 1);
+        ones(self.separators.get(..whole).unwrap_or_default()) + ones(&[last]) + 1
+    }
+
+    /// Forgets the line ends from the `count`th on.
+    pub fn truncate(&mut self, count: usize) {
+        self.line_ends.truncate(count);
+    }
+
+    /// Where a quote opens that does not close in the block.
+    pub fn open_quote(&self) -> Option<usize> {
+        self.open_quote
+    }
+
+    /// Finds the borders of a block that starts at the start of a record, in place of what was there.
+    ///
+    /// At most `u32::MAX` bytes.
+    pub fn find(&mut self, bytes: &[u8], dialect: Dialect) {
+        self.separators.clear();
+        self.line_ends.clear();
+        if dialect.comment.is_some() {
+            self.find_plainly(bytes, dialect);
+            return;
         }
-        Way::Portable => index_with(bytes, dialect, positions, portable),
-    }
-}
-
-#[cfg(target_arch = "x86_64")]
-#[target_feature(enable = "avx2,bmi1,popcnt")]
-fn index_avx2(avx2: crate::masks::Avx2, bytes: &[u8], dialect: Dialect, positions: &mut Vec<u32>) -> Found {
-    index_with(
-        bytes,
-        dialect,
-        positions,
-        #[inline(always)]
-        |chunk, needles| avx2.masks(chunk, needles),
-    )
-}
-
-/// The pass itself, over any way of making masks.
-#[inline(always)]
-fn index_with(
-    bytes: &[u8],
-    dialect: Dialect,
-    positions: &mut Vec<u32>,
-    masks: impl Fn(&[u8; 64], Needles) -> Masks,
-) -> Found {
-    let needles = Needles {
-        separator: dialect.separator,
-        line_end: b'\n',
-        quote: dialect.quote.unwrap_or(dialect.separator),
-    };
-    let mut quotes = Quotes::new(bytes, dialect.separator, needles.quote);
-    let mut found = Found::default();
-    let (chunks, rest) = bytes.as_chunks::<64>();
-    let mut take = |chunk: &[u8; 64], base: usize| {
-        let mut m = masks(chunk, needles);
-        if dialect.quote.is_some() {
-            let inside = quotes.inside(m.quote, base);
-            m.separator &= !inside;
-            m.line_end &= !inside;
+        match Way::choose() {
+            #[cfg(target_arch = "x86_64")]
+            Way::Avx512(avx512) => {
+                // SAFETY: an `Avx512` exists only where the processor has it.
+                unsafe { self.find_avx512(avx512, bytes, dialect) }
+            }
+            #[cfg(target_arch = "x86_64")]
+            Way::Avx2(avx2) => {
+                // SAFETY: an `Avx2` exists only where the processor has it.
+                unsafe { self.find_avx2(avx2, bytes, dialect) }
+            }
+            Way::Portable => self.find_with(bytes, dialect, portable),
         }
-        found.line_ends += m.line_end.count_ones() as usize;
-        push_bits(m.separator | m.line_end, base, positions);
-    };
-    for (i, chunk) in chunks.iter().enumerate() {
-        take(chunk, i * 64);
     }
-    if !rest.is_empty() {
+
+    #[cfg(target_arch = "x86_64")]
+    #[target_feature(enable = "avx512bw,bmi1,bmi2,popcnt")]
+    fn find_avx512(&mut self, way: crate::masks::Avx512, bytes: &[u8], dialect: Dialect) {
+        self.find_with(
+            bytes,
+            dialect,
+            #[inline(always)]
+            |chunk, needles| way.masks(chunk, needles),
+        );
+    }
+
+    #[cfg(target_arch = "x86_64")]
+    #[target_feature(enable = "avx2,bmi1,bmi2,popcnt")]
+    fn find_avx2(&mut self, way: crate::masks::Avx2, bytes: &[u8], dialect: Dialect) {
+        self.find_with(
+            bytes,
+            dialect,
+            #[inline(always)]
+            |chunk, needles| way.masks(chunk, needles),
+        );
+    }
+
+    /// The pass itself, over any way of making masks.
+    #[inline(always)]
+    fn find_with(&mut self, bytes: &[u8], dialect: Dialect, masks: impl Fn(&[u8; 64], Needles) -> Masks) {
+        let needles = Needles {
+            separator: dialect.separator,
+            line_end: b'\n',
+            quote: dialect.quote.unwrap_or(dialect.separator),
+        };
+        let mut quotes = Quotes::new(bytes, dialect.separator, needles.quote);
+        let (chunks, rest) = bytes.as_chunks::<64>();
+        self.separators.reserve(chunks.len() + 2);
         // Padded with a byte that is none of the three.
         let filler = (0u8..).find(|b| ![needles.separator, b'\n', needles.quote].contains(b)).unwrap_or(0);
         let mut last = [filler; 64];
         last[..rest.len()].copy_from_slice(rest);
-        take(&last, chunks.len() * 64);
+        for (i, chunk) in chunks.iter().chain([&last]).enumerate() {
+            let mut m = masks(chunk, needles);
+            if m.quote != 0 && dialect.quote.is_some() || quotes.open.is_some() {
+                let inside = quotes.inside(m.quote, i * 64);
+                m.separator &= !inside;
+                m.line_end &= !inside;
+            }
+            self.separators.push(m.separator);
+            push_bits(m.line_end, i * 64, &mut self.line_ends);
+        }
+        self.separators.push(0);
+        self.open_quote = quotes.open;
     }
-    found.open_quote = quotes.open;
-    found
+
+    /// The same byte by byte; knows comment lines, of which only the line end is kept.
+    fn find_plainly(&mut self, bytes: &[u8], dialect: Dialect) {
+        let mut quotes = Quotes::new(bytes, dialect.separator, dialect.quote.unwrap_or(0));
+        self.separators.resize(bytes.len() / 64 + 2, 0);
+        let mut in_comment = false;
+        let mut line_start = true;
+        for (at, &byte) in bytes.iter().enumerate() {
+            if line_start && quotes.open.is_none() && Some(byte) == dialect.comment {
+                in_comment = true;
+            }
+            line_start = byte == b'\n';
+            if in_comment {
+                if byte == b'\n' {
+                    in_comment = false;
+                    self.line_ends.push(at as u32);
+                }
+            } else if Some(byte) == dialect.quote {
+                quotes.turn(at);
+            } else if quotes.open.is_none() {
+                if byte == dialect.separator {
+                    self.separators[at / 64] |= 1 << (at % 64);
+                } else if byte == b'\n' {
+                    self.line_ends.push(at as u32);
+                }
+            }
+        }
+        self.open_quote = quotes.open;
+    }
 }
 
 /// Appends `base` plus the place of each set bit.
 ///
-/// Eight are written at once and the length set afterwards, so that the loop does not branch on every bit.
+/// Four are written at once and the length set afterwards, so that the loop does not branch on every bit.
 #[inline(always)]
 fn push_bits(mut bits: u64, base: usize, positions: &mut Vec<u32>) {
     let count = bits.count_ones() as usize;
@@ -108,12 +174,16 @@ fn push_bits(mut bits: u64, base: usize, positions: &mut Vec<u32>) {
     let length = positions.len();
     let spare = positions.spare_capacity_mut();
     let mut written = 0;
-    while written < count {
-        for slot in &mut spare[written..written + 8] {
+    // Most chunks have fewer than four, so that this turns once and predictably.
+    loop {
+        for slot in &mut spare[written..written + 4] {
             slot.write((base as u32).wrapping_add(bits.trailing_zeros()));
             bits &= bits.wrapping_sub(1);
         }
-        written += 8;
+        written += 4;
+        if written >= count {
+            break;
+        }
     }
     // SAFETY: the first `count` of at least 64 reserved slots were written above.
     unsafe { positions.set_len(length + count) };
@@ -194,9 +264,9 @@ enum Turn {
 pub fn last_record_end(bytes: &[u8], dialect: Dialect) -> Option<usize> {
     let Some(quote) = dialect.quote.filter(|_| dialect.comment.is_none()) else {
         return if dialect.comment.is_some() {
-            let mut positions = Vec::new();
-            index_plainly(bytes, dialect, &mut positions);
-            positions.iter().rev().find(|p| bytes[**p as usize] == b'\n').map(|p| *p as usize + 1)
+            let mut structure = Structure::default();
+            structure.find_plainly(bytes, dialect);
+            structure.line_ends.last().map(|p| *p as usize + 1)
         } else {
             memchr::memrchr(b'\n', bytes).map(|p| p + 1)
         };
@@ -219,34 +289,6 @@ pub fn last_record_end(bytes: &[u8], dialect: Dialect) -> Option<usize> {
     memchr::memrchr(b'\n', &bytes[..end]).map(|p| p + 1)
 }
 
-/// The same as [`index`] byte by byte; knows comment lines, whose own line end alone is given.
-fn index_plainly(bytes: &[u8], dialect: Dialect, positions: &mut Vec<u32>) -> Found {
-    let mut found = Found::default();
-    let mut quotes = Quotes::new(bytes, dialect.separator, dialect.quote.unwrap_or(0));
-    let mut in_comment = false;
-    let mut line_start = true;
-    for (at, &byte) in bytes.iter().enumerate() {
-        if line_start && quotes.open.is_none() && Some(byte) == dialect.comment {
-            in_comment = true;
-        }
-        line_start = byte == b'\n';
-        if in_comment {
-            if byte == b'\n' {
-                in_comment = false;
-                positions.push(at as u32);
-                found.line_ends += 1;
-            }
-        } else if Some(byte) == dialect.quote {
-            quotes.turn(at);
-        } else if quotes.open.is_none() && (byte == dialect.separator || byte == b'\n') {
-            positions.push(at as u32);
-            found.line_ends += usize::from(byte == b'\n');
-        }
-    }
-    found.open_quote = quotes.open;
-    found
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -255,44 +297,58 @@ mod tests {
 
     const CSV: Dialect = Dialect { separator: b',', quote: Some(b'"'), comment: None };
 
-    fn both(bytes: &[u8]) -> (Vec<u32>, Found) {
-        let (mut fast, mut plain) = (Vec::new(), Vec::new());
-        let found = index(bytes, CSV, &mut fast);
-        assert_eq!(found, index_plainly(bytes, CSV, &mut plain));
+    /// The places of separators and of line ends, found in every way.
+    fn found(bytes: &[u8]) -> (Vec<usize>, Structure) {
+        let (mut fast, mut portably, mut plain) =
+            (Structure::default(), Structure::default(), Structure::default());
+        fast.find(bytes, CSV);
+        portably.find_with(bytes, CSV, portable);
+        plain.find_plainly(bytes, CSV);
+        assert_eq!(fast, portably);
         assert_eq!(fast, plain);
-        (fast, found)
+        #[cfg(target_arch = "x86_64")]
+        if let Way::Avx512(_) = Way::choose() {
+            plain.separators.clear();
+            plain.line_ends.clear();
+            // SAFETY: what has AVX-512 has AVX2.
+            unsafe { plain.find_avx2(crate::masks::Avx2::assumed(), bytes, CSV) };
+            assert_eq!(fast, plain);
+        }
+        let set = |at: &usize| fast.separators[at / 64] >> (at % 64) & 1 == 1;
+        ((0..bytes.len()).filter(set).collect(), fast)
     }
 
     #[rstest]
-    #[case::plain("a,b\nc,d\n", &[1, 3, 5, 7])]
-    #[case::separator_in_quotes("\"a,b\",c\n", &[5, 7])]
-    #[case::line_break_in_quotes("\"a\nb\",c\n", &[5, 7])]
-    #[case::doubled_quote("\"a\"\",\",c\n", &[6, 8])]
-    #[case::quote_in_a_plain_cell("5\" pipe,x\n", &[7, 9])]
-    #[case::text_after_the_quotes("\"a\"b\",c\n", &[5, 7])]
-    fn cells_end_where_they_should(#[case] text: &str, #[case] expected: &[u32]) {
-        assert_eq!(both(text.as_bytes()).0, expected);
+    #[case::plain("a,b\nc,d\n", &[1, 5], &[3, 7])]
+    #[case::separator_in_quotes("\"a,b\",c\n", &[5], &[7])]
+    #[case::line_break_in_quotes("\"a\nb\",c\n", &[5], &[7])]
+    #[case::doubled_quote("\"a\"\",\",c\n", &[6], &[8])]
+    #[case::quote_in_a_plain_cell("5\" pipe,x\n", &[7], &[9])]
+    #[case::text_after_the_quotes("\"a\"b\",c\n", &[5], &[7])]
+    fn cells_end_where_they_should(#[case] text: &str, #[case] cells: &[usize], #[case] lines: &[u32]) {
+        let (separators, structure) = found(text.as_bytes());
+        assert_eq!(separators, cells);
+        assert_eq!(structure.line_ends(), lines);
     }
 
     #[test]
     fn an_open_quote_is_told() {
-        assert_eq!(both(b"a,\"b\nc,d\n").1.open_quote, Some(2));
+        assert_eq!(found(b"a,\"b\nc,d\n").1.open_quote, Some(2));
     }
 
     #[test]
     fn a_comment_may_hold_quotes() {
-        let dialect = Dialect { comment: Some(b'#'), ..CSV };
-        let mut positions = Vec::new();
-        index(b"#,\"\na,b\n", dialect, &mut positions);
-        assert_eq!(positions, [3, 5, 7]);
+        let mut structure = Structure::default();
+        structure.find(b"#,\"\na,b\n", Dialect { comment: Some(b'#'), ..CSV });
+        assert_eq!((structure.separators.as_slice(), structure.line_ends()), (&[1 << 5, 0][..], &[3, 7][..]));
     }
 
     proptest! {
         #[test]
         fn the_passes_agree(text in r#"[a,"\n]{0,300}"#) {
-            let (positions, _) = both(text.as_bytes());
-            let last = positions.iter().rev().find(|p| text.as_bytes()[**p as usize] == b'\n');
-            prop_assert_eq!(last_record_end(text.as_bytes(), CSV), last.map(|p| *p as usize + 1));
+            let (_, structure) = found(text.as_bytes());
+            let last = structure.line_ends().last().map(|p| *p as usize + 1);
+            prop_assert_eq!(last_record_end(text.as_bytes(), CSV), last);
         }
     }
 }

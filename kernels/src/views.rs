@@ -1,68 +1,90 @@
 //! Text columns that point into a block of text instead of copying it.
 //!
-//! The block is proved to be UTF-8 once, as a whole; a cell cut from it is then valid wherever it starts and
-//! ends at a character border, which two byte tests show.
+//! Cells of ASCII, which nearly all are, need no further proof that they are UTF-8; others are proved one by one.
+//! A column whose texts all fit into their views does not hold the block.
 
+use std::ops::Range;
 use std::sync::Arc;
 
 use arrow_array::StringViewArray;
 use arrow_buffer::{Buffer, NullBuffer, ScalarBuffer};
 
-/// A block of text that is known to be UTF-8.
-#[derive(Clone, Debug)]
-pub struct Utf8Block(Buffer);
+/// A block of text.
+#[derive(Debug)]
+pub struct TextBlock {
+    buffer: Buffer,
+    range: Range<usize>,
+}
 
-impl Utf8Block {
-    /// Takes bytes over, without a copy; gives the place of the first byte that is not UTF-8 if there is one.
-    ///
-    /// # Errors
-    /// The bytes are not UTF-8: the number of those before the first bad one.
-    pub fn new(bytes: Vec<u8>) -> Result<Utf8Block, usize> {
-        if let Err(error) = simdutf8::compat::from_utf8(&bytes) {
-            return Err(error.valid_up_to());
-        }
-        Ok(Utf8Block(Buffer::from_vec(bytes)))
+impl TextBlock {
+    /// Takes bytes over, without a copy; the text is the part of them in `range`.
+    pub fn new(bytes: Vec<u8>, range: Range<usize>) -> TextBlock {
+        let end = range.end.min(bytes.len());
+        let range = range.start.min(end)..end;
+        TextBlock { buffer: Buffer::from_vec(bytes), range }
     }
 
-    /// The bytes.
+    /// The bytes of the text.
     #[inline]
     pub fn bytes(&self) -> &[u8] {
-        self.0.as_slice()
+        &self.buffer.as_slice()[self.range.clone()]
     }
 
-    #[inline]
-    fn is_border(&self, at: usize) -> bool {
-        // A byte that continues a character is 0b10xx_xxxx.
-        self.bytes().get(at).is_none_or(|b| (*b).cast_signed() >= -0x40)
+    /// Gives all the bytes back, to be used again, unless a column holds them.
+    pub fn into_bytes(self) -> Option<Vec<u8>> {
+        self.buffer.into_vec().ok()
     }
 }
 
 /// Builds a text column from parts of a block and from texts of its own.
 #[derive(Debug)]
 pub struct ViewBuilder<'a> {
-    block: &'a Utf8Block,
+    block: &'a TextBlock,
+    bytes: &'a [u8],
+    /// Whether a view points into the block.
+    points: bool,
+    /// Where the first bad byte stands.
+    bad: Option<usize>,
     own: Vec<u8>,
     views: Vec<u128>,
 }
 
 impl<'a> ViewBuilder<'a> {
     /// Starts a column of about `rows` rows.
-    pub fn new(block: &'a Utf8Block, rows: usize) -> Self {
-        ViewBuilder { block, own: Vec::new(), views: Vec::with_capacity(rows) }
+    pub fn new(block: &'a TextBlock, rows: usize) -> Self {
+        ViewBuilder {
+            block,
+            bytes: block.bytes(),
+            points: false,
+            bad: None,
+            own: Vec::new(),
+            views: Vec::with_capacity(rows),
+        }
     }
 
-    /// Appends the part of the block from `start` to before `end`.
-    ///
-    /// A part that is not whole characters within the block becomes the empty text.
+    /// Appends the part of the block from `start` to before `end`; the empty text if it is not within it.
     #[inline]
     pub fn push_part(&mut self, start: usize, end: usize) {
-        let bytes = self.block.bytes();
-        let part = bytes.get(start..end).filter(|_| self.block.is_border(start) && self.block.is_border(end));
-        let view = match part {
-            Some(part) => view_of(part, 0, start, bytes.get(start..start + 12)),
-            None => 0,
-        };
-        self.views.push(view);
+        let bytes = self.bytes;
+        let length = end.wrapping_sub(start);
+        if length <= 12
+            && let Some(padded) = bytes.get(start..start + 16)
+            && let Ok(padded) = <[u8; 16]>::try_from(padded)
+        {
+            let kept = u128::from_le_bytes(padded) & ((1u128 << (8 * length)) - 1);
+            const HIGH: u128 = 0x8080_8080_8080_8080_8080_8080_8080_8080;
+            if kept & HIGH != 0 {
+                self.prove(start, end);
+            }
+            self.views.push(kept << 32 | length as u128);
+            return;
+        }
+        let part = bytes.get(start..end).unwrap_or_default();
+        if !part.is_ascii() {
+            self.prove(start, end);
+        }
+        self.points |= part.len() > 12;
+        self.views.push(view_of(part, 0, self.block.range.start + start));
     }
 
     /// Appends a text that does not stand in the block as it is.
@@ -71,7 +93,7 @@ impl<'a> ViewBuilder<'a> {
         if text.len() > 12 {
             self.own.extend_from_slice(text.as_bytes());
         }
-        self.views.push(view_of(text.as_bytes(), 1, start, None));
+        self.views.push(view_of(text.as_bytes(), 1, start));
     }
 
     /// Appends a row whose text does not matter: a null.
@@ -80,33 +102,43 @@ impl<'a> ViewBuilder<'a> {
         self.views.push(0);
     }
 
+    /// Proves a part that is not ASCII to be UTF-8.
+    #[cold]
+    fn prove(&mut self, start: usize, end: usize) {
+        let part = self.bytes.get(start..end).unwrap_or_default();
+        if let Err(error) = simdutf8::compat::from_utf8(part) {
+            self.bad.get_or_insert(start + error.valid_up_to());
+        }
+    }
+
     /// The column.
-    pub fn finish(self, nulls: Option<NullBuffer>) -> StringViewArray {
+    ///
+    /// # Errors
+    /// A part is not UTF-8: the place of its first bad byte in the block.
+    pub fn finish(self, nulls: Option<NullBuffer>) -> Result<StringViewArray, usize> {
+        if let Some(bad) = self.bad {
+            return Err(bad);
+        }
         let nulls = nulls.filter(|n| n.len() == self.views.len());
         let views = ScalarBuffer::from(self.views);
-        let buffers: Arc<[Buffer]> = Arc::from([self.block.0.clone(), Buffer::from_vec(self.own)]);
-        // SAFETY: every view was made by `view_of`: from a range of the block that is within it and starts and
-        // ends at character borders of valid UTF-8, or from a whole `str` copied to `own`. `nulls` has the
-        // views' length.
-        unsafe { StringViewArray::new_unchecked(views, buffers, nulls) }
+        let block = if self.points { self.block.buffer.clone() } else { Buffer::from(&[]) };
+        let buffers: Arc<[Buffer]> = match (self.points, self.own.is_empty()) {
+            (false, true) => Arc::from([]),
+            _ => Arc::from([block, Buffer::from_vec(self.own)]),
+        };
+        // SAFETY: every view was made from a range within the block or within `own`. What is in `own` are whole
+        // `str`s; the ranges of the block are ASCII or were proved to be UTF-8. `nulls` has the views' length.
+        Ok(unsafe { StringViewArray::new_unchecked(views, buffers, nulls) })
     }
 }
 
-/// The view of a text at `offset` of buffer `buffer`; `padded` is the text with what follows it, 12 bytes.
+/// The view of a text at `offset` of buffer `buffer`.
 #[inline]
-fn view_of(text: &[u8], buffer: u32, offset: usize, padded: Option<&[u8]>) -> u128 {
+fn view_of(text: &[u8], buffer: u32, offset: usize) -> u128 {
     let length = text.len();
     if length <= 12 {
         let mut inline = [0u8; 16];
-        match padded {
-            Some(padded) if padded.len() == 12 => {
-                inline[4..].copy_from_slice(padded);
-                let all = u128::from_le_bytes(inline) >> 32;
-                let kept = all & ((1u128 << (8 * length)) - 1);
-                return kept << 32 | length as u128;
-            }
-            _ => inline[4..4 + length].copy_from_slice(text),
-        }
+        inline[4..4 + length].copy_from_slice(text);
         return u128::from_le_bytes(inline) | length as u128;
     }
     let prefix = u32::from_le_bytes([text[0], text[1], text[2], text[3]]);
@@ -132,32 +164,51 @@ mod tests {
     proptest! {
         #[test]
         fn parts_read_back(text in "[a-zä€😀,]{0,80}", cuts in prop::collection::vec((0usize..200, 0usize..60), 1..20)) {
-            let block = Utf8Block::new(text.clone().into_bytes()).map_err(|_| TestCaseError::fail("not UTF-8"))?;
+            let block = {
+                let mut bytes = vec![b';'; 3];
+                bytes.extend_from_slice(text.as_bytes());
+                TextBlock::new(bytes, 3..3 + text.len())
+            };
             let mut builder = ViewBuilder::new(&block, cuts.len());
-            for (start, length) in &cuts {
-                builder.push_part(*start, start + length);
-            }
+            let parts = || cuts.iter().map(|(start, length)| (*start, (start + length).min(text.len())))
+                .filter(|(start, end)| text.get(*start..*end).is_some());
+            parts().for_each(|(start, end)| builder.push_part(start, end));
             builder.push_text(&text);
-            let column = builder.finish(None);
-            for (row, (start, length)) in cuts.iter().enumerate() {
-                prop_assert_eq!(column.value(row), text.get(*start..start + length).unwrap_or_default());
+            let column = builder.finish(None).map_err(|at| TestCaseError::fail(at.to_string()))?;
+            for (row, (start, end)) in parts().enumerate() {
+                prop_assert_eq!(Some(column.value(row)), text.get(start..end));
             }
-            prop_assert_eq!(column.value(cuts.len()), text.as_str());
+            prop_assert_eq!(column.value(parts().count()), text.as_str());
         }
     }
 
     #[test]
-    fn bad_bytes_are_told() {
-        assert_eq!(Utf8Block::new(b"ab\xffc".to_vec()).err(), Some(2));
+    fn bad_bytes_are_told_where_they_are_read() {
+        let block = TextBlock::new(b"ab,\xff,c".to_vec(), 0..6);
+        let read = |start, end| {
+            let mut builder = ViewBuilder::new(&block, 1);
+            builder.push_part(start, end);
+            builder.finish(None).map(|c| c.value(0).to_owned())
+        };
+        assert_eq!(read(0, 2), Ok("ab".to_owned()));
+        assert_eq!(read(3, 4), Err(3));
+    }
+
+    #[test]
+    fn half_a_character_is_no_text() {
+        let block = TextBlock::new("aä".into(), 0..3);
+        let mut builder = ViewBuilder::new(&block, 1);
+        builder.push_part(0, 2);
+        assert_eq!(builder.finish(None).err(), Some(1));
     }
 
     #[test]
     fn a_few_kept_rows_do_not_hold_a_block() {
         let text = "a text of more than twelve bytes;".repeat(1000);
-        let Ok(block) = Utf8Block::new(text.into_bytes()) else { return };
+        let block = TextBlock::new(text.into_bytes(), 0..33_000);
         let mut builder = ViewBuilder::new(&block, 1);
         builder.push_part(0, 33);
-        let small = compact(&builder.finish(None));
+        let small = builder.finish(None).ok().and_then(|column| compact(&column));
         assert_eq!(small.map(|c| c.get_buffer_memory_size() < 200), Some(true));
     }
 }

@@ -35,34 +35,44 @@ impl Budget {
 }
 
 impl Reservation {
+    /// Sets the bytes that are held; gives whether the account has room for them.
+    ///
+    /// They count even if it has not: a step that can put its rows on disk does so next.
+    #[must_use]
+    pub(crate) fn try_hold(&mut self, bytes: usize) -> bool {
+        let account = &self.budget.0;
+        let bytes = bytes as u64;
+        let used = if bytes > self.bytes {
+            let more = bytes - self.bytes;
+            account.used.fetch_add(more, Ordering::Relaxed) + more
+        } else {
+            account.used.fetch_sub(self.bytes - bytes, Ordering::Relaxed);
+            0
+        };
+        self.bytes = bytes;
+        used <= account.limit
+    }
+
     /// Sets the bytes that are held.
     ///
     /// # Errors
     /// All holders together would have more than the account.
     pub(crate) fn hold(&mut self, bytes: usize) -> Result<()> {
-        let account = &self.budget.0;
-        let bytes = bytes as u64;
-        if bytes > self.bytes {
-            let more = bytes - self.bytes;
-            let before = account.used.fetch_add(more, Ordering::Relaxed);
-            self.bytes = bytes;
-            if before + more > account.limit {
-                let megabytes = (account.limit / 1_000_000).max(1);
-                return Err(Error::new(
-                    ErrorKind::Memory,
-                    format!(
-                        "The rows that must be held do not fit in the {megabytes} MB that the run is given."
-                    ),
-                )
-                .next(
-                    "Give it more with --memory, or hold fewer rows and columns: filter and select earlier.",
-                ));
-            }
-        } else {
-            account.used.fetch_sub(self.bytes - bytes, Ordering::Relaxed);
-            self.bytes = bytes;
+        if self.try_hold(bytes) {
+            return Ok(());
         }
-        Ok(())
+        let megabytes = (self.budget.0.limit / 1_000_000).max(1);
+        Err(Error::new(
+            ErrorKind::Memory,
+            format!("The rows that must be held do not fit in the {megabytes} MB that the run is given."),
+        )
+        .next("Give it more with --memory, or hold fewer rows and columns: filter and select earlier."))
+    }
+
+    /// Adds to the bytes that are held; gives whether the account has room for them.
+    #[must_use]
+    pub(crate) fn try_add(&mut self, bytes: usize) -> bool {
+        self.try_hold(self.bytes as usize + bytes)
     }
 
     /// Adds to the bytes that are held.

@@ -6,18 +6,18 @@ use std::sync::{Arc, PoisonError};
 use super::budget::Budget;
 use super::context::Context;
 use super::group::{self, Call, Grouping};
-use super::held::{Collect, Discard, Last, SampleRows, concat};
+use super::held::{Collect, Discard, Held, Last, SampleRows, concat, slices};
 use super::keys::KeyTable;
 use super::ledger::Ledger;
 use super::options::RunOptions;
 use super::pipeline::{self, Pipeline, Sink};
 use super::serial;
-use super::sort::{self, Order};
+use super::sort::{self, Order, OrderKey};
 use super::stream;
+use super::top;
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::bind::AggregateCall;
 use crate::expr::{Batch, Bound, ColumnId, Field, Type};
-use crate::io::memory::Batches;
 use crate::io::source::Request;
 use crate::io::target::Target as File;
 use crate::plan::node::{SampleSize, Scan};
@@ -44,7 +44,7 @@ pub(crate) fn run(
         pipeline.push(Box::new(stream::Pick(places)));
     }
     pipeline.layout = wanted;
-    let batches = pipeline::run(pipeline, sink(&context.budget)?, &context)?;
+    let batches = pipeline::run(pipeline, sink(&context.budget)?, &context)?.batches()?;
     context.finish_outputs()?;
     let tally = context.tally.into_inner().unwrap_or_else(PoisonError::into_inner);
     Ok((batches, Ledger::new(plan, &tally)))
@@ -75,7 +75,7 @@ fn build(node: &Node, context: &Context) -> Result<Pipeline> {
         Op::Scan(scan) => build_scan(scan, step, context),
         Op::Shared { table, input, columns } => {
             let batches = shared(*table, input, columns, context)?;
-            Ok(held_pipeline(batches.as_ref().clone(), columns.clone()))
+            Ok(held_pipeline(Held::Batches(batches.as_ref().clone()), columns.clone()))
         }
         Op::Compute(columns) => {
             let mut pipeline = below()?;
@@ -110,16 +110,16 @@ fn build(node: &Node, context: &Context) -> Result<Pipeline> {
             let pipeline = below()?;
             let layout = pipeline.layout.clone();
             if per.is_empty() {
-                let batches = pipeline::run(pipeline, Last::sink(*count, step), context)?;
-                return Ok(held_pipeline(batches, layout));
+                let held = pipeline::run(pipeline, Last::sink(*count, step), context)?;
+                return Ok(held_pipeline(held, layout));
             }
             // The last rows of each group are the first ones from the other end.
             let keys = places(&layout, per)?;
-            let batches = pipeline::run(pipeline, Collect::sink(&context.budget), context)?;
-            let batches = last_per(batches, &keys, kinds_of(node, per), *count)?;
+            let held = pipeline::run(pipeline, Collect::sink(&context.budget), context)?;
+            let batches = last_per(held.batches()?, &keys, kinds_of(node, per), *count)?;
             let rows = batches.iter().map(|b| b.rows).sum();
             context.count_rows(step, rows);
-            Ok(held_pipeline(batches, layout))
+            Ok(held_pipeline(Held::Batches(batches), layout))
         }
         Op::Sample { size, seed } => {
             let mut pipeline = below()?;
@@ -257,13 +257,20 @@ fn build_sort(
     context: &Context,
 ) -> Result<Pipeline> {
     let layout = pipeline.layout.clone();
-    let mut placed = Vec::new();
-    for key in keys {
-        placed.push((key.by.placed(&layout)?, key.descending, key.nulls_first));
-    }
-    let kinds: Vec<Type> = keys.iter().map(|k| k.by.kind.clone()).collect();
-    let order = Order { keys: placed, keep, step, text: context.step_text(step).to_owned() };
-    let sink = sort::sink(order, &kinds, &context.budget, context.threads())?;
+    let key = |key: &SortKey| {
+        Ok(OrderKey {
+            by: key.by.placed(&layout)?,
+            kind: key.by.kind.clone(),
+            descending: key.descending,
+            nulls_first: key.nulls_first,
+        })
+    };
+    let keys = keys.iter().map(key).collect::<Result<_>>()?;
+    let order = Order { keys, step, text: context.step_text(step).to_owned() };
+    let sink = match keep {
+        Some(keep) => top::sink(order, keep, context)?,
+        None => sort::sink(order, context)?,
+    };
     Ok(held_pipeline(pipeline::run(pipeline, sink, context)?, layout))
 }
 
@@ -292,14 +299,14 @@ fn grouped(
         text: context.step_text(step).to_owned(),
         beside,
     };
-    let sink = group::sink(grouping, &context.budget)?;
+    let sink = group::sink(grouping, &context.budget, context.spill.clone(), context.threads())?;
     Ok(held_pipeline(pipeline::run(pipeline, sink, context)?, layout))
 }
 
-/// A pipeline over batches that are there.
-fn held_pipeline(batches: Vec<Batch>, layout: Vec<ColumnId>) -> Pipeline {
+/// A pipeline over rows that a sink holds.
+fn held_pipeline(held: Held, layout: Vec<ColumnId>) -> Pipeline {
     Pipeline {
-        scan: Box::new(Batches::new(batches)),
+        scan: held.scan(),
         test: None,
         scan_step: None,
         limit: None,
@@ -320,7 +327,8 @@ fn shared(table: usize, input: &Node, columns: &[ColumnId], context: &Context) -
     let mut pipeline = build(&node, context)?;
     let places = places(&pipeline.layout, columns)?;
     pipeline.push(Box::new(stream::Pick(places)));
-    let batches = Arc::new(pipeline::run(pipeline, Collect::sink(&context.budget), context)?);
+    let held = pipeline::run(pipeline, Collect::sink(&context.budget), context)?;
+    let batches = Arc::new(held.batches()?);
     context.keep_table(table, batches.clone());
     Ok(batches)
 }
@@ -350,5 +358,5 @@ fn last_per(batches: Vec<Batch>, keys: &[usize], kinds: Vec<Type>, count: usize)
             *keep = *seen <= count;
         }
     }
-    Ok(group::slices(whole.filter(&keep.into())?))
+    Ok(slices(whole.filter(&keep.into())?))
 }

@@ -6,6 +6,7 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use super::budget::Budget;
 use super::options::RunOptions;
+use super::spill::Spill;
 use super::tally::{Tally, Work};
 use crate::error::Result;
 use crate::expr::Batch;
@@ -16,6 +17,7 @@ use crate::plan::{StepId, StepInfo};
 pub(crate) struct Context {
     pub(crate) options: RunOptions,
     pub(crate) budget: Budget,
+    pub(crate) spill: Spill,
     steps: Vec<StepInfo>,
     pub(crate) tally: Mutex<Tally>,
     /// Files that are written on the way.
@@ -37,6 +39,7 @@ impl Context {
         let machine = std::thread::available_parallelism().map_or(1, usize::from);
         Context {
             budget: Budget::new(options.memory),
+            spill: Spill::new(options.temporary.clone()),
             tally: Mutex::new(Tally::new(steps.len())),
             outputs: Mutex::new(Vec::new()),
             tables: Mutex::new(HashMap::new()),

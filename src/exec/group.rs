@@ -1,28 +1,43 @@
-//! `group`, `total` and `per`: a small table for each morsel, merged in order into the large one.
+//! `group`, `total` and `per`: small tables made by the workers, merged in order into a large one.
 //!
-//! A worker numbers the keys of its rows with a table that it keeps from morsel to morsel, so that a key that
-//! was seen before costs one look-up. Aggregates are kept for the groups of one morsel only; the ordered side
-//! adds them to the large table through a remembered translation of numbers. Sums therefore meet in the order of
-//! morsels, whatever worker made them, and groups stand in order of first appearance.
+//! A worker fills a table from the rows of a morsel and closes it when it has grown past the cache, so that what
+//! is in which table depends on the data alone. It deals the table's groups to partitions by their keys' hashes.
+//! The ordered side takes the tables in the order of morsels and merges them, partition by partition on all
+//! threads: sums meet in the same order whatever worker made them, and the first place that a group was seen at
+//! gives its place in the result.
+//!
+//! When the budget is used up, what is merged goes to a file for each partition, and the tables that follow
+//! behind it, unmerged. At the end one partition after the other is merged, in the same order as in memory, and
+//! its groups go to a run; the runs are merged by first appearance.
 
 use std::sync::{Arc, Mutex, PoisonError};
 
-use arrow_array::{ArrayRef, UInt32Array};
+use arrow_array::cast::AsArray;
+use arrow_array::{ArrayRef, LargeBinaryArray, UInt32Array};
 
 use super::budget::{Budget, Reservation};
-use super::held::compacted;
-use super::keys::KeyTable;
-use super::pipeline::{Commit, Part, Prepare, Sink};
+use super::held::{Held, compacted, slices};
+use super::keys::{KeyList, KeyTable};
+use super::merge::Merge;
+use super::pipeline::{Commit, Gather, Part, Prepare, Sink};
+use super::spill::{Run, Spill, Writer};
 use super::tally::Work;
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::aggregates::{Accumulator, Maker};
 use crate::expr::{Batch, Bound, Event, Type};
 use crate::plan::StepId;
 
-/// Keys that a worker's table may hold before it starts anew.
-///
-/// Far above this number morsels share few keys, and remembering them costs more than it saves.
-const LOCAL_KEYS: usize = 1 << 16;
+/// Groups of a worker's table before it is closed: it then still fits in the second-level cache.
+const LOCAL_GROUPS: usize = 1 << 14;
+
+/// Partitions of the large table.
+const PARTITIONS: usize = 64;
+
+/// Groups that wait to be merged before all threads merge them.
+const WAITING_GROUPS: usize = 1 << 17;
+
+/// Rows that are written to a partition's file together.
+const SPILLED_ROWS: usize = 1 << 12;
 
 /// An aggregate, placed.
 #[derive(Clone)]
@@ -43,225 +58,535 @@ pub(crate) struct Grouping {
     pub(crate) beside: bool,
 }
 
-/// A worker's table.
-struct Local {
-    keys: KeyTable,
-    /// For each key of the table its number in the large one, once that is known.
-    global: Vec<u32>,
-    /// For each key the morsel that it was last seen in, and its place among that morsel's groups.
-    seen: Vec<(u64, u32)>,
-    morsel: u64,
-    /// The keys of this morsel's groups.
-    groups: Vec<u32>,
-    accumulators: Vec<Box<dyn Accumulator>>,
-    /// The rows and the group of each, where they are needed.
-    rows: Option<(Batch, Vec<u32>)>,
+impl Grouping {
+    fn accumulators(&self) -> Vec<Box<dyn Accumulator>> {
+        self.calls.iter().map(|c| (c.make)()).collect()
+    }
+
+    /// One partition where there is one group, or where rows keep the numbers of their groups.
+    fn partitions(&self) -> usize {
+        if self.keys.is_empty() || self.beside { 1 } else { PARTITIONS }
+    }
 }
 
-impl Local {
-    fn new(grouping: &Grouping) -> Result<Local> {
+/// A worker's table.
+struct Local<'a> {
+    grouping: &'a Grouping,
+    keys: KeyTable,
+    accumulators: Vec<Box<dyn Accumulator>>,
+    numbers: Vec<u32>,
+    rows: Vec<(Batch, Vec<u32>)>,
+}
+
+/// A worker's table, dealt: for each partition its groups.
+struct Dealt {
+    shards: Vec<Option<Shard>>,
+    groups: usize,
+    rows: Vec<(Batch, Vec<u32>)>,
+}
+
+/// Some groups of a worker's table.
+struct Shard {
+    keys: KeyList,
+    /// Their numbers in the worker's table.
+    numbers: Vec<u32>,
+    accumulators: Vec<Box<dyn Accumulator>>,
+}
+
+impl<'a> Local<'a> {
+    fn new(grouping: &'a Grouping) -> Result<Local<'a>> {
         Ok(Local {
+            grouping,
             keys: KeyTable::new(grouping.kinds.clone())?,
-            global: Vec::new(),
-            seen: Vec::new(),
-            morsel: 0,
-            groups: Vec::new(),
-            accumulators: grouping.calls.iter().map(|c| (c.make)()).collect(),
-            rows: None,
+            accumulators: grouping.accumulators(),
+            numbers: Vec::new(),
+            rows: Vec::new(),
         })
     }
 
-    /// The place of each row's group among this morsel's groups.
-    fn places(&mut self, keys: &[ArrayRef], rows: usize) -> Result<Vec<u32>> {
-        let mut numbers = Vec::with_capacity(rows);
-        self.keys.numbers(keys, rows, &mut numbers)?;
-        self.morsel += 1;
-        self.groups.clear();
-        self.seen.resize(self.keys.len(), (0, 0));
-        self.global.resize(self.keys.len(), u32::MAX);
-        for number in &mut numbers {
-            let Some((morsel, place)) = self.seen.get_mut(*number as usize) else { continue };
-            if *morsel != self.morsel {
-                *morsel = self.morsel;
-                *place = self.groups.len() as u32;
-                self.groups.push(*number);
-            }
-            *number = *place;
-        }
-        Ok(numbers)
-    }
-}
-
-/// Tables that no morsel is using; boxed, since they go to and fro as parts.
-#[allow(clippy::vec_box)]
-type Free = Arc<Mutex<Vec<Box<Local>>>>;
-
-struct Workers {
-    grouping: Arc<Grouping>,
-    /// Tables that no morsel is using.
-    free: Free,
-}
-
-impl Prepare for Workers {
-    fn prepare(&self, batch: Batch, work: &mut Work) -> Result<Part> {
-        let grouping = &self.grouping;
-        let free = self.free.lock().unwrap_or_else(PoisonError::into_inner).pop();
-        let mut local = match free {
-            Some(local) => local,
-            None => Box::new(Local::new(grouping)?),
-        };
+    fn update(&mut self, batch: Batch, work: &mut Work) -> Result<()> {
+        let grouping = self.grouping;
         let step = grouping.step;
         let named = |e: Error| e.in_step(&grouping.text);
         let evaluate = |bound: &Bound, batch: &Batch, work: &mut Work| {
             work.with_events(step, |events| bound.evaluate_array(batch, events)).map_err(named)
         };
         let keys = grouping.keys.iter().map(|k| evaluate(k, &batch, work)).collect::<Result<Vec<_>>>()?;
-        let places = local.places(&keys, batch.rows)?;
-        let groups = local.groups.len();
-        for (call, accumulator) in grouping.calls.iter().zip(&mut local.accumulators) {
-            accumulator.clear();
+        self.numbers.clear();
+        self.keys.numbers(&keys, batch.rows, &mut self.numbers)?;
+        let groups = self.keys.len();
+        for (call, accumulator) in grouping.calls.iter().zip(&mut self.accumulators) {
             accumulator.grow(groups);
-            match &call.only {
-                None => {
-                    let args =
-                        call.args.iter().map(|a| evaluate(a, &batch, work)).collect::<Result<Vec<_>>>()?;
-                    accumulator.update(&places, &args).map_err(named)?;
-                }
-                Some(only) => {
-                    let keep =
-                        work.with_events(step, |events| only.evaluate(&batch, events)).map_err(named)?;
-                    let keep = keep.bools(batch.rows);
-                    let part = batch.filter(&keep)?;
-                    let kept: Vec<u32> = places
-                        .iter()
-                        .zip(keep.iter())
-                        .filter(|(_, k)| *k == Some(true))
-                        .map(|(p, _)| *p)
-                        .collect();
-                    let args =
-                        call.args.iter().map(|a| evaluate(a, &part, work)).collect::<Result<Vec<_>>>()?;
-                    accumulator.update(&kept, &args).map_err(named)?;
+            let Some(only) = &call.only else {
+                let args = call.args.iter().map(|a| evaluate(a, &batch, work)).collect::<Result<Vec<_>>>()?;
+                accumulator.update(&self.numbers, &args).map_err(named)?;
+                continue;
+            };
+            let keep = work.with_events(step, |events| only.evaluate(&batch, events)).map_err(named)?;
+            let keep = keep.bools(batch.rows);
+            let part = batch.filter(&keep)?;
+            let kept = self.numbers.iter().zip(keep.iter()).filter(|(_, k)| *k == Some(true));
+            let kept: Vec<u32> = kept.map(|(n, _)| *n).collect();
+            let args = call.args.iter().map(|a| evaluate(a, &part, work)).collect::<Result<Vec<_>>>()?;
+            accumulator.update(&kept, &args).map_err(named)?;
+        }
+        if grouping.beside {
+            self.rows.push((compacted(batch), self.numbers.clone()));
+        }
+        Ok(())
+    }
+
+    /// Closes the table.
+    fn dealt(self) -> Result<Dealt> {
+        let parts = self.grouping.partitions();
+        let groups = self.keys.len();
+        let (keys, numbers): (Vec<KeyList>, Vec<Vec<u32>>) = self.keys.deal(parts)?.into_iter().unzip();
+        let mut shards: Vec<Option<Shard>> = keys
+            .into_iter()
+            .zip(numbers.iter().cloned())
+            .map(|(keys, numbers)| {
+                (keys.len() > 0).then(|| Shard { keys, numbers, accumulators: Vec::new() })
+            })
+            .collect();
+        for mut accumulator in self.accumulators {
+            for (shard, dealt) in shards.iter_mut().zip(accumulator.deal(&numbers)) {
+                if let Some(shard) = shard {
+                    shard.accumulators.push(dealt);
                 }
             }
         }
-        local.rows = grouping.beside.then(|| (compacted(batch), places));
-        Ok(local)
+        Ok(Dealt { shards, groups, rows: self.rows })
     }
+}
+
+impl Gather for Local<'_> {
+    fn add(&mut self, batch: Batch, work: &mut Work) -> Result<Option<Part>> {
+        self.update(batch, work)?;
+        if self.keys.len() < LOCAL_GROUPS {
+            return Ok(None);
+        }
+        let full = std::mem::replace(self, Local::new(self.grouping)?);
+        Ok(Some(Box::new(full.dealt()?)))
+    }
+
+    fn finish(self: Box<Self>) -> Result<Part> {
+        Ok(Box::new(self.dealt()?))
+    }
+}
+
+struct Workers(Arc<Grouping>);
+
+impl Prepare for Workers {
+    fn prepare(&self, batch: Batch, work: &mut Work) -> Result<Part> {
+        let mut local = Local::new(&self.0)?;
+        local.update(batch, work)?;
+        Ok(Box::new(local.dealt()?))
+    }
+
+    fn gather(&self) -> Option<Result<Box<dyn Gather + '_>>> {
+        Some(Local::new(&self.0).map(|local| Box::new(local) as Box<dyn Gather + '_>))
+    }
+}
+
+/// A part of the large table.
+struct Partition {
+    keys: KeyTable,
+    /// Where each group was first seen: the number of the worker's table, and its number in there.
+    first: Vec<u64>,
+    accumulators: Vec<Box<dyn Accumulator>>,
+    weighed: Weighed,
+}
+
+/// What states were found to hold, and how many groups there were then.
+#[derive(Clone, Copy, Default)]
+struct Weighed {
+    bytes: usize,
+    groups: usize,
+    asked: usize,
+}
+
+impl Partition {
+    fn new(grouping: &Grouping) -> Result<Partition> {
+        Ok(Partition {
+            keys: KeyTable::new(grouping.kinds.clone())?,
+            first: Vec::new(),
+            accumulators: grouping.accumulators(),
+            weighed: Weighed::default(),
+        })
+    }
+
+    /// Bytes in use. What states hold is found by a walk over all groups, so that of many groups it is taken
+    /// from the last walk most times.
+    fn memory(&mut self) -> usize {
+        let groups = self.keys.len();
+        let Weighed { bytes, groups: then, asked } = self.weighed;
+        self.weighed.asked += 1;
+        if groups <= 1 << 12 || groups / 5 > then / 4 || asked % 16 == 0 {
+            let bytes = self.accumulators.iter().map(|a| a.memory()).sum();
+            self.weighed = Weighed { bytes, groups, asked: asked + 1 };
+            return self.keys.memory() + self.first.capacity() * 8 + bytes;
+        }
+        self.keys.memory() + self.first.capacity() * 8 + bytes / then.max(1) * groups
+    }
+
+    /// Adds the groups of a later table; gives their numbers here.
+    fn merge(&mut self, shard: Shard, firsts: impl Iterator<Item = u64>) -> Result<Vec<u32>> {
+        let mut numbers = Vec::with_capacity(shard.keys.len());
+        self.keys.absorb(&shard.keys, &mut numbers)?;
+        self.add(&numbers, firsts, shard.accumulators)?;
+        Ok(numbers)
+    }
+
+    /// Adds the states of groups whose numbers here are known.
+    fn add(
+        &mut self,
+        numbers: &[u32],
+        firsts: impl Iterator<Item = u64>,
+        accumulators: Vec<Box<dyn Accumulator>>,
+    ) -> Result<()> {
+        for (number, first) in numbers.iter().zip(firsts) {
+            if *number as usize == self.first.len() {
+                self.first.push(first);
+            }
+        }
+        let groups = self.keys.len();
+        let pairs: Vec<(u32, u32)> = (0u32..).zip(numbers.iter().copied()).collect();
+        for (ours, mut theirs) in self.accumulators.iter_mut().zip(accumulators) {
+            ours.grow(groups);
+            ours.merge(theirs.as_mut(), &pairs)?;
+        }
+        Ok(())
+    }
+
+    /// The keys of all groups and their results.
+    fn results(&mut self, groups: usize, text: &str) -> Result<Vec<ArrayRef>> {
+        let all: Vec<u32> = (0..groups as u32).collect();
+        let mut columns = self.keys.arrays(&all)?;
+        for accumulator in &mut self.accumulators {
+            accumulator.grow(groups);
+            columns.push(accumulator.finish().map_err(|e| e.in_step(text))?);
+        }
+        Ok(columns)
+    }
+
+    /// The groups with their states, as they are kept on disk.
+    fn saved(&mut self) -> Result<Batch> {
+        let groups = self.keys.len();
+        let all: Vec<u32> = (0..groups as u32).collect();
+        let mut columns = vec![Arc::new(orders(&self.first)) as ArrayRef];
+        columns.extend(self.keys.arrays(&all)?);
+        for accumulator in &mut self.accumulators {
+            columns.push(Arc::new(accumulator.save()?));
+        }
+        Ok(Batch { columns, rows: groups })
+    }
+
+    /// Adds groups that were kept on disk.
+    fn load(&mut self, batch: &Batch, grouping: &Grouping) -> Result<()> {
+        let lost = || Error::new(ErrorKind::Internal, "Groups on disk lack a column.");
+        let bytes = |i: usize| batch.columns.get(i).and_then(|c| c.as_binary_opt::<i64>()).ok_or_else(lost);
+        let keys = grouping.kinds.len();
+        let mut numbers = Vec::new();
+        self.keys.numbers(batch.columns.get(1..=keys).ok_or_else(lost)?, batch.rows, &mut numbers)?;
+        let mut accumulators = grouping.accumulators();
+        for (i, accumulator) in accumulators.iter_mut().enumerate() {
+            accumulator.load(bytes(1 + keys + i)?)?;
+        }
+        let firsts = bytes(0)?.iter().flatten().filter_map(|b| Some(u64::from_be_bytes(b.try_into().ok()?)));
+        self.add(&numbers, firsts, accumulators)
+    }
+}
+
+/// Places of first appearance as bytes that compare alike.
+fn orders(first: &[u64]) -> LargeBinaryArray {
+    LargeBinaryArray::from_iter_values(first.iter().map(|f| f.to_be_bytes()))
 }
 
 /// The large table.
 struct Groups {
     grouping: Arc<Grouping>,
-    free: Free,
-    keys: KeyTable,
-    accumulators: Vec<Box<dyn Accumulator>>,
+    partitions: Vec<Mutex<Partition>>,
+    /// Tables that are not merged yet, with their numbers.
+    waiting: Vec<(u64, Dealt)>,
+    waiting_groups: usize,
+    /// The number of the next table.
+    next: u64,
+    /// The files of the partitions, once the budget was used up.
+    files: Option<Vec<Writer>>,
+    spill: Spill,
+    threads: usize,
     rows: Vec<(Batch, Vec<u32>)>,
     rows_memory: usize,
-    states_memory: usize,
-    morsels: usize,
-    weigh_at: usize,
     held: Reservation,
 }
 
 /// The sink of `group`, `total` and `per`.
-pub(crate) fn sink(grouping: Grouping, budget: &Budget) -> Result<Sink> {
+pub(crate) fn sink(grouping: Grouping, budget: &Budget, spill: Spill, threads: usize) -> Result<Sink> {
     let grouping = Arc::new(grouping);
-    let free = Arc::new(Mutex::new(Vec::new()));
+    let partitions = (0..grouping.partitions()).map(|_| Ok(Mutex::new(Partition::new(&grouping)?)));
     let commit = Groups {
-        keys: KeyTable::new(grouping.kinds.clone())?,
-        accumulators: grouping.calls.iter().map(|c| (c.make)()).collect(),
+        partitions: partitions.collect::<Result<_>>()?,
         grouping: grouping.clone(),
-        free: free.clone(),
+        waiting: Vec::new(),
+        waiting_groups: 0,
+        next: 0,
+        files: None,
+        spill,
+        threads,
         rows: Vec::new(),
         rows_memory: 0,
-        states_memory: 0,
-        morsels: 0,
-        weigh_at: 1,
         held: budget.reservation(),
     };
-    Ok(Sink { prepare: Arc::new(Workers { grouping, free }), commit: Box::new(commit) })
+    Ok(Sink { prepare: Arc::new(Workers(grouping)), commit: Box::new(commit) })
+}
+
+/// Where a group of a worker's table was first seen.
+fn first(table: u64, number: u32) -> u64 {
+    table << 32 | u64::from(number)
 }
 
 impl Groups {
-    /// Reserves what is held. What aggregates hold is found by a walk over all groups, so that is done only when
-    /// a quarter more morsels have come in.
-    fn weigh(&mut self) -> Result<()> {
-        self.morsels += 1;
-        if self.morsels >= self.weigh_at {
-            self.states_memory = self.accumulators.iter().map(|a| a.memory()).sum();
-            self.weigh_at = self.morsels + self.morsels.div_ceil(4);
+    /// Merges the tables that wait, or writes them behind what is on disk already.
+    fn settle(&mut self) -> Result<()> {
+        let waiting = std::mem::take(&mut self.waiting);
+        self.waiting_groups = 0;
+        if self.grouping.beside {
+            return self.merge_beside(waiting);
         }
-        self.held.hold(self.keys.memory() + self.rows_memory + self.states_memory)
+        if self.files.is_some() {
+            return self.write(waiting);
+        }
+        self.merge(waiting)?;
+        let memory: usize = self
+            .partitions
+            .iter_mut()
+            .map(|p| p.get_mut().unwrap_or_else(PoisonError::into_inner).memory())
+            .sum();
+        if self.held.try_hold(memory) {
+            return Ok(());
+        }
+        if self.grouping.keys.is_empty() {
+            return self.held.hold(memory);
+        }
+        self.leave_memory()
     }
 
-    /// The large table's number of each of the morsel's groups.
-    fn numbers(&mut self, local: &mut Local) -> Result<Vec<u32>> {
-        let at = |global: &[u32], group: u32| global.get(group as usize).copied().unwrap_or(u32::MAX);
-        let new: Vec<u32> =
-            local.groups.iter().copied().filter(|g| at(&local.global, *g) == u32::MAX).collect();
-        if !new.is_empty() {
-            let keys = local.keys.arrays(&new)?;
-            let mut numbers = Vec::new();
-            self.keys.numbers(&keys, new.len(), &mut numbers)?;
-            for (group, number) in new.iter().zip(numbers) {
-                if let Some(slot) = local.global.get_mut(*group as usize) {
-                    *slot = number;
-                }
+    /// Merges tables into the partitions, on all threads.
+    fn merge(&self, waiting: Vec<(u64, Dealt)>) -> Result<()> {
+        let mut columns: Vec<Vec<(u64, Shard)>> = self.partitions.iter().map(|_| Vec::new()).collect();
+        for (table, dealt) in waiting {
+            for (column, shard) in columns.iter_mut().zip(dealt.shards) {
+                column.extend(shard.map(|shard| (table, shard)));
             }
         }
-        Ok(local.groups.iter().map(|g| at(&local.global, *g)).collect())
+        let merge = |(partition, shards): (&Mutex<Partition>, Vec<(u64, Shard)>)| {
+            let mut partition = partition.lock().unwrap_or_else(PoisonError::into_inner);
+            for (table, shard) in shards {
+                let numbers = shard.numbers.clone();
+                partition.merge(shard, numbers.into_iter().map(|n| first(table, n)))?;
+            }
+            Ok(())
+        };
+        super::parallel::each(self.threads, self.partitions.iter().zip(columns), merge).map(drop)
     }
+
+    /// Merges tables whose rows stay: each row gets its group's number.
+    fn merge_beside(&mut self, waiting: Vec<(u64, Dealt)>) -> Result<()> {
+        let Some(partition) = self.partitions.first_mut() else { return Ok(()) };
+        let partition = partition.get_mut().unwrap_or_else(PoisonError::into_inner);
+        for (table, dealt) in waiting {
+            let mut numbers = Vec::new();
+            for shard in dealt.shards.into_iter().flatten() {
+                numbers = partition.merge(shard, (0..).map(|n| first(table, n)))?;
+            }
+            for (batch, mut groups) in dealt.rows {
+                for group in &mut groups {
+                    *group = numbers.get(*group as usize).copied().unwrap_or(0);
+                }
+                self.rows_memory += batch.memory() + groups.len() * 4;
+                self.rows.push((batch, groups));
+            }
+        }
+        self.held.hold(self.rows_memory + partition.memory())
+    }
+
+    /// Puts all partitions on disk.
+    fn leave_memory(&mut self) -> Result<()> {
+        let mut files = Vec::new();
+        for partition in &mut self.partitions {
+            let partition = partition.get_mut().unwrap_or_else(PoisonError::into_inner);
+            let mut full = std::mem::replace(partition, Partition::new(&self.grouping)?);
+            let mut file = self.spill.writer()?;
+            let batch = full.saved()?;
+            for part in slices(batch) {
+                file.write(part)?;
+            }
+            files.push(file);
+        }
+        self.files = Some(files);
+        self.held.hold(0)
+    }
+
+    /// Writes tables behind what is on disk; a few tables' groups of a partition together.
+    fn write(&mut self, waiting: Vec<(u64, Dealt)>) -> Result<()> {
+        let Some(files) = &mut self.files else { return Ok(()) };
+        let mut columns: Vec<Vec<(u64, Shard)>> = files.iter().map(|_| Vec::new()).collect();
+        for (table, dealt) in waiting {
+            for (column, shard) in columns.iter_mut().zip(dealt.shards) {
+                column.extend(shard.map(|shard| (table, shard)));
+            }
+        }
+        let grouping = self.grouping.clone();
+        let write = |(file, shards): (&mut Writer, Vec<(u64, Shard)>)| {
+            for (table, shard) in shards {
+                // A table of its own keeps equal groups of two tables apart: they are merged when read, in order.
+                let mut alone = Partition::new(&grouping)?;
+                let numbers = shard.numbers.clone();
+                alone.merge(shard, numbers.into_iter().map(|n| first(table, n)))?;
+                file.write(alone.saved()?)?;
+            }
+            Ok(())
+        };
+        super::parallel::each(self.threads, files.iter_mut().zip(columns), write).map(drop)
+    }
+
+    /// The result of groups that are all in memory.
+    fn from_memory(mut self, work: &mut Work) -> Result<Held> {
+        let grouping = self.grouping.clone();
+        let partitions: Vec<Partition> = self
+            .partitions
+            .drain(..)
+            .map(|p| p.into_inner().unwrap_or_else(PoisonError::into_inner))
+            .collect();
+        let finish = |mut partition: Partition| {
+            let groups = if grouping.keys.is_empty() { 1 } else { partition.keys.len() };
+            Ok((partition.results(groups, &grouping.text)?, partition.first, groups))
+        };
+        let mut made = super::parallel::each(self.threads, partitions.into_iter(), finish)?;
+        if grouping.beside {
+            let results = made.pop().map(|(columns, ..)| columns).unwrap_or_default();
+            let results = results.get(grouping.kinds.len()..).unwrap_or_default();
+            let rows = self.rows.into_iter().map(|(batch, numbers)| beside(batch, numbers, results));
+            return Ok(Held::Batches(rows.collect::<Result<_>>()?));
+        }
+        let groups: usize = made.iter().map(|(.., groups)| groups).sum();
+        // One stays, for the columns' sake.
+        let mut kept = 0;
+        made.retain(|(.., here)| {
+            kept += usize::from(*here > 0 || groups == 0);
+            *here > 0 || (groups == 0 && kept == 1)
+        });
+        let firsts: Vec<&[u64]> = made.iter().map(|(_, first, _)| first.as_slice()).collect();
+        let places = in_order(&firsts);
+        let width = made.first().map_or(0, |(columns, ..)| columns.len());
+        let gather = |i: usize| {
+            let parts: Vec<&dyn arrow_array::Array> =
+                made.iter().filter_map(|(columns, ..)| columns.get(i)).map(AsRef::as_ref).collect();
+            match (parts.as_slice(), made.first().and_then(|(columns, ..)| columns.get(i))) {
+                ([_], Some(column)) => Ok(column.clone()),
+                _ => arrow_select::interleave::interleave(&parts, &places).map_err(crate::expr::arrow_error),
+            }
+        };
+        let columns = super::parallel::each(self.threads, 0..width, gather)?;
+        let batch = Batch { columns, rows: groups };
+        tell(&batch, &grouping, work);
+        Ok(Held::Batches(slices(batch)))
+    }
+
+    /// The result of groups that are on disk: a partition at a time, each a run by first appearance.
+    fn from_disk(mut self, work: &mut Work) -> Result<Held> {
+        let grouping = self.grouping.clone();
+        let mut runs: Vec<Run> = Vec::new();
+        for file in self.files.take().unwrap_or_default() {
+            let file = file.finish()?;
+            let mut partition = Partition::new(&grouping)?;
+            for batch in file.reader()?.into_iter().flatten() {
+                partition.load(&batch?, &grouping)?;
+                self.held.hold(partition.memory())?;
+            }
+            let groups = partition.keys.len();
+            let batch = Batch { columns: partition.results(groups, &grouping.text)?, rows: groups };
+            tell(&batch, &grouping, work);
+            let mut columns = vec![Arc::new(orders(&partition.first)) as ArrayRef];
+            columns.extend(batch.columns);
+            let mut run = self.spill.writer()?;
+            for part in super::held::slices_of(Batch { columns, rows: groups }, SPILLED_ROWS) {
+                run.write(part)?;
+            }
+            runs.push(run.finish()?);
+        }
+        self.held.hold(0)?;
+        Ok(Held::Scan(Box::new(Merge::new(runs, None)?)))
+    }
+}
+
+/// Counts the groups that come out.
+fn tell(batch: &Batch, grouping: &Grouping, work: &mut Work) {
+    let keys = batch.columns.get(..grouping.kinds.len()).unwrap_or_default();
+    let nulls = keys
+        .iter()
+        .filter_map(|c| c.logical_nulls())
+        .fold(None, |all, nulls| arrow_buffer::NullBuffer::union(all.as_ref(), Some(&nulls)));
+    work.tally.event(grouping.step, Event::NullGroup, nulls.map_or(0, |n| n.null_count()));
+    work.tally.rows(grouping.step, batch.rows);
+}
+
+/// The partition and the place in it of each group, by first appearance; each partition's are rising.
+fn in_order(firsts: &[&[u64]]) -> Vec<(usize, usize)> {
+    // Groups of one worker's table stand together: they are dealt to its bucket and sorted there.
+    let tables = firsts.iter().filter_map(|f| f.last()).max().map_or(0, |last| (last >> 32) as usize + 1);
+    let mut ends = vec![0usize; tables + 1];
+    let each =
+        || firsts.iter().enumerate().flat_map(|(p, f)| f.iter().enumerate().map(move |(i, f)| (*f, p, i)));
+    for (first, ..) in each() {
+        if let Some(end) = ends.get_mut((first >> 32) as usize + 1) {
+            *end += 1;
+        }
+    }
+    for i in 1..ends.len() {
+        let before = ends.get(i - 1).copied().unwrap_or(0);
+        if let Some(end) = ends.get_mut(i) {
+            *end += before;
+        }
+    }
+    let starts = ends.clone();
+    let mut dealt = vec![(0u64, 0usize, 0usize); firsts.iter().map(|f| f.len()).sum()];
+    for group in each() {
+        if let Some(next) = ends.get_mut((group.0 >> 32) as usize) {
+            if let Some(place) = dealt.get_mut(*next) {
+                *place = group;
+            }
+            *next += 1;
+        }
+    }
+    for (start, end) in starts.iter().zip(&ends) {
+        if let Some(bucket) = dealt.get_mut(*start..*end) {
+            bucket.sort_unstable_by_key(|(first, ..)| *first);
+        }
+    }
+    dealt.into_iter().map(|(_, partition, place)| (partition, place)).collect()
 }
 
 impl Commit for Groups {
     fn commit(&mut self, part: Part, _: &mut Work) -> Result<bool> {
-        let Ok(mut local) = part.downcast::<Local>() else {
+        let Ok(dealt) = part.downcast::<Dealt>() else {
             return Err(Error::new(ErrorKind::Internal, "A group table was handed something else."));
         };
-        let numbers = self.numbers(&mut local)?;
-        let groups = self.keys.len();
-        let pairs: Vec<(u32, u32)> = (0u32..).zip(numbers.iter().copied()).collect();
-        for (ours, theirs) in self.accumulators.iter_mut().zip(&mut local.accumulators) {
-            ours.grow(groups);
-            ours.merge(theirs.as_mut(), &pairs)?;
+        let number = self.next;
+        self.next += 1;
+        if dealt.groups > 0 || !dealt.rows.is_empty() {
+            self.waiting_groups += dealt.groups;
+            self.waiting.push((number, *dealt));
         }
-        if let Some((batch, mut places)) = local.rows.take() {
-            for place in &mut places {
-                *place = numbers.get(*place as usize).copied().unwrap_or(0);
-            }
-            self.rows_memory += batch.memory() + places.len() * 4;
-            self.rows.push((batch, places));
+        if self.waiting_groups >= WAITING_GROUPS || self.waiting.len() >= 256 || self.grouping.beside {
+            self.settle()?;
         }
-        if local.keys.len() <= LOCAL_KEYS {
-            self.free.lock().unwrap_or_else(PoisonError::into_inner).push(local);
-        }
-        self.weigh()?;
         Ok(true)
     }
 
-    fn finish(mut self: Box<Self>, work: &mut Work) -> Result<Vec<Batch>> {
-        let grouping = self.grouping.clone();
-        let groups = if grouping.keys.is_empty() { 1 } else { self.keys.len() };
-        self.weigh_at = 0;
-        self.weigh()?;
-        let mut results = Vec::new();
-        for accumulator in &mut self.accumulators {
-            accumulator.grow(groups);
-            results.push(accumulator.finish().map_err(|e| e.in_step(&grouping.text))?);
-        }
-        if grouping.beside {
-            return self.rows.into_iter().map(|(batch, numbers)| beside(batch, numbers, &results)).collect();
-        }
-        let all: Vec<u32> = (0..groups as u32).collect();
-        let mut columns = self.keys.arrays(&all)?;
-        let with_null = columns
-            .iter()
-            .filter_map(|c| c.logical_nulls())
-            .fold(None, |all, nulls| arrow_buffer::NullBuffer::union(all.as_ref(), Some(&nulls)));
-        work.tally.event(grouping.step, Event::NullGroup, with_null.map_or(0, |n| n.null_count()));
-        work.tally.rows(grouping.step, groups);
-        columns.extend(results);
-        Ok(slices(Batch { columns, rows: groups }))
+    fn finish(mut self: Box<Self>, work: &mut Work) -> Result<Held> {
+        self.settle()?;
+        if self.files.is_some() { self.from_disk(work) } else { self.from_memory(work) }
     }
 }
 
@@ -273,14 +598,4 @@ fn beside(batch: Batch, numbers: Vec<u32>, results: &[ArrayRef]) -> Result<Batch
         columns.push(arrow_select::take::take(result, &numbers, None).map_err(crate::expr::arrow_error)?);
     }
     Ok(Batch { columns, rows: batch.rows })
-}
-
-/// Parts of a large batch that workers can share.
-pub(crate) fn slices(batch: Batch) -> Vec<Batch> {
-    const ROWS: usize = 1 << 14;
-    if batch.rows <= ROWS {
-        return vec![batch];
-    }
-    let starts = (0..batch.rows).step_by(ROWS);
-    starts.map(|from| batch.slice(from, ROWS.min(batch.rows - from))).collect()
 }

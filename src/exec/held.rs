@@ -13,7 +13,55 @@ use super::serial::lot;
 use super::tally::Work;
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::Batch;
+use crate::io::memory::Batches;
+use crate::io::source::Scan;
 use crate::plan::StepId;
+
+/// What a sink holds when its pipeline has run.
+pub(crate) enum Held {
+    Batches(Vec<Batch>),
+    /// Rows that are made, or read from disk, as they are taken.
+    Scan(Box<dyn Scan>),
+}
+
+impl Held {
+    /// A source of the rows for the next pipeline.
+    pub(crate) fn scan(self) -> Box<dyn Scan> {
+        match self {
+            Held::Batches(batches) => Box::new(Batches::new(batches)),
+            Held::Scan(scan) => scan,
+        }
+    }
+
+    /// The rows in memory.
+    pub(crate) fn batches(self) -> Result<Vec<Batch>> {
+        let scan = match self {
+            Held::Batches(batches) => return Ok(batches),
+            Held::Scan(scan) => scan,
+        };
+        let mut batches = Vec::new();
+        while let Some(mut morsel) = scan.next()? {
+            while let Some(decoded) = morsel.next(None)? {
+                batches.push(decoded.batch);
+            }
+        }
+        Ok(batches)
+    }
+}
+
+/// Parts of a large batch that workers can share.
+pub(crate) fn slices(batch: Batch) -> Vec<Batch> {
+    slices_of(batch, 1 << 14)
+}
+
+/// Parts of a batch of so many rows.
+pub(crate) fn slices_of(batch: Batch, rows: usize) -> Vec<Batch> {
+    if batch.rows <= rows {
+        return vec![batch];
+    }
+    let starts = (0..batch.rows).step_by(rows);
+    starts.map(|from| batch.slice(from, rows.min(batch.rows - from))).collect()
+}
 
 /// Hands batches on, freed of text that they do not need.
 pub(crate) struct Compacted;
@@ -68,8 +116,8 @@ impl Commit for Collect {
         Ok(true)
     }
 
-    fn finish(self: Box<Self>, _: &mut Work) -> Result<Vec<Batch>> {
-        Ok(self.batches)
+    fn finish(self: Box<Self>, _: &mut Work) -> Result<Held> {
+        Ok(Held::Batches(self.batches))
     }
 }
 
@@ -102,13 +150,13 @@ impl Commit for Last {
         Ok(true)
     }
 
-    fn finish(mut self: Box<Self>, work: &mut Work) -> Result<Vec<Batch>> {
+    fn finish(mut self: Box<Self>, work: &mut Work) -> Result<Held> {
         let surplus = self.rows.saturating_sub(self.count);
         if let Some(first) = self.batches.front_mut() {
             *first = first.slice(surplus.min(first.rows), first.rows - surplus.min(first.rows));
         }
         work.tally.rows(self.step, self.rows.min(self.count));
-        Ok(self.batches.into())
+        Ok(Held::Batches(self.batches.into()))
     }
 }
 
@@ -179,10 +227,10 @@ impl Commit for SampleRows {
         Ok(true)
     }
 
-    fn finish(mut self: Box<Self>, work: &mut Work) -> Result<Vec<Batch>> {
+    fn finish(mut self: Box<Self>, work: &mut Work) -> Result<Held> {
         self.shrink()?;
         work.tally.rows(self.step, self.batches.len());
-        concat(self.batches.into_iter().map(|(_, b)| b).collect())
+        Ok(Held::Batches(concat(self.batches.into_iter().map(|(_, b)| b).collect())?))
     }
 }
 
@@ -218,7 +266,7 @@ impl Commit for Discard {
         Ok(true)
     }
 
-    fn finish(self: Box<Self>, _: &mut Work) -> Result<Vec<Batch>> {
-        Ok(Vec::new())
+    fn finish(self: Box<Self>, _: &mut Work) -> Result<Held> {
+        Ok(Held::Batches(Vec::new()))
     }
 }

@@ -24,18 +24,40 @@ pub(crate) struct KeyTable {
     kinds: Vec<Type>,
     table: HashTable<u32>,
     keys: Keys,
+    /// Once keys are rows.
+    converter: Option<RowConverter>,
 }
+
+/// Different keys in order, without the way to find one.
+pub(crate) struct KeyList(Keys);
 
 enum Keys {
     /// One key of at most 16 bytes.
     Packed(Vec<u128>),
     Rows {
-        converter: RowConverter,
         bytes: Vec<u8>,
         ends: Vec<usize>,
     },
     /// No keys: all rows are one group.
     None(usize),
+}
+
+impl Keys {
+    fn len(&self) -> usize {
+        match self {
+            Keys::Packed(keys) => keys.len(),
+            Keys::Rows { ends, .. } => ends.len(),
+            Keys::None(seen) => *seen,
+        }
+    }
+
+    fn memory(&self) -> usize {
+        match self {
+            Keys::Packed(keys) => keys.capacity() * 16,
+            Keys::Rows { bytes, ends } => bytes.capacity() + ends.capacity() * 8,
+            Keys::None(_) => 0,
+        }
+    }
 }
 
 /// The packed form of null: no view and no number looks so.
@@ -47,31 +69,26 @@ impl KeyTable {
         let packs = |kind: &Type| {
             matches!(kind, Type::Int | Type::Float | Type::Date | Type::Time | Type::Timestamp | Type::Text)
         };
+        let mut converter = None;
         let keys = match kinds.as_slice() {
             [] => Keys::None(0),
             [one] if packs(one) => Keys::Packed(Vec::new()),
-            _ => rows_of(&kinds)?,
+            _ => {
+                converter = Some(converter_of(&kinds)?);
+                Keys::Rows { bytes: Vec::new(), ends: Vec::new() }
+            }
         };
-        Ok(KeyTable { kinds, table: HashTable::new(), keys })
+        Ok(KeyTable { kinds, table: HashTable::new(), keys, converter })
     }
 
     /// How many different keys there are.
     pub(crate) fn len(&self) -> usize {
-        match &self.keys {
-            Keys::Packed(keys) => keys.len(),
-            Keys::Rows { ends, .. } => ends.len(),
-            Keys::None(seen) => *seen,
-        }
+        self.keys.len()
     }
 
     /// Bytes in use.
     pub(crate) fn memory(&self) -> usize {
-        let keys = match &self.keys {
-            Keys::Packed(keys) => keys.capacity() * 16,
-            Keys::Rows { bytes, ends, .. } => bytes.capacity() + ends.capacity() * 8,
-            Keys::None(_) => 0,
-        };
-        keys + self.table.capacity() * 5
+        self.keys.memory() + self.table.capacity() * 5
     }
 
     /// Appends the number of each row's key.
@@ -115,32 +132,118 @@ impl KeyTable {
     }
 
     fn row_numbers(&mut self, arrays: &[ArrayRef], into: &mut Vec<u32>) -> Result<()> {
-        let Keys::Rows { converter, bytes, ends } = &mut self.keys else { return Ok(()) };
+        let Some(converter) = &self.converter else { return Ok(()) };
         let rows = converter.convert_columns(arrays).map_err(crate::expr::arrow_error)?;
         for row in rows.iter() {
-            let key = row.as_ref();
-            let hashed = hash::of_bytes(key);
-            let equal = |n: &u32| key_at(bytes, ends, *n) == key;
-            let number = match self.table.find(hashed, equal) {
-                Some(number) => *number,
-                None => {
-                    let number = ends.len() as u32;
-                    bytes.extend_from_slice(key);
-                    ends.push(bytes.len());
-                    self.table.insert_unique(hashed, number, |n| hash::of_bytes(key_at(bytes, ends, *n)));
-                    number
-                }
-            };
-            into.push(number);
+            into.push(self.row_number(row.as_ref()));
         }
         Ok(())
+    }
+
+    fn row_number(&mut self, key: &[u8]) -> u32 {
+        let Keys::Rows { bytes, ends } = &mut self.keys else { return 0 };
+        let hashed = hash::of_bytes(key);
+        let equal = |n: &u32| key_at(bytes, ends, *n) == key;
+        if let Some(number) = self.table.find(hashed, equal) {
+            return *number;
+        }
+        let number = ends.len() as u32;
+        bytes.extend_from_slice(key);
+        ends.push(bytes.len());
+        self.table.insert_unique(hashed, number, |n| hash::of_bytes(key_at(bytes, ends, *n)));
+        number
+    }
+
+    /// Appends the number of each key of a list, whose keys are of the same types.
+    pub(crate) fn absorb(&mut self, list: &KeyList, into: &mut Vec<u32>) -> Result<()> {
+        match (&self.keys, &list.0) {
+            (Keys::Packed(_), Keys::Rows { .. }) => self.change_over()?,
+            (Keys::Rows { .. }, Keys::Packed(keys)) => {
+                let kind = self.kinds.first().cloned().unwrap_or(Type::Int);
+                return self.row_numbers(&[unpacked(keys.clone(), &kind)], into);
+            }
+            _ => {}
+        }
+        match &list.0 {
+            Keys::Packed(keys) => self.packed_numbers(keys, into),
+            Keys::Rows { ends, bytes } => {
+                into.extend((0..ends.len() as u32).map(|n| self.row_number(key_at(bytes, ends, n))));
+            }
+            Keys::None(seen) => {
+                self.keys = Keys::None(*seen);
+                into.extend(std::iter::repeat_n(0, *seen));
+            }
+        }
+        Ok(())
+    }
+
+    /// Deals the keys to so many lists by their hashes; beside each list the numbers of its keys, rising.
+    ///
+    /// Equal keys of two tables go to the same list, however each table keeps them.
+    pub(crate) fn deal(self, parts: usize) -> Result<Vec<(KeyList, Vec<u32>)>> {
+        if parts == 1 || self.len() == 0 {
+            let numbers = (0..self.len() as u32).collect();
+            let mut dealt = vec![(KeyList(self.keys), numbers)];
+            dealt.extend((1..parts).map(|_| (KeyList(Keys::Packed(Vec::new())), Vec::new())));
+            return Ok(dealt);
+        }
+        let part = |hashed: u64| ((hashed >> 32) * parts as u64 >> 32) as usize;
+        let mut numbers = vec![Vec::new(); parts];
+        let mut give = |number: usize, hashed: u64| {
+            if let Some(list) = numbers.get_mut(part(hashed)) {
+                list.push(number as u32);
+            }
+        };
+        match (&self.keys, self.kinds.as_slice()) {
+            (Keys::Packed(keys), _) => {
+                keys.iter().enumerate().for_each(|(n, key)| give(n, hash::of_u128(*key)));
+            }
+            // Texts that another table may hold packed.
+            (Keys::Rows { .. }, [Type::Text]) => {
+                let all: Vec<u32> = (0..self.len() as u32).collect();
+                let texts = self.arrays(&all)?;
+                let Some(texts) = texts.first().and_then(|t| t.as_string_view_opt()) else {
+                    return Ok(Vec::new());
+                };
+                for (n, view) in texts.views().iter().enumerate() {
+                    give(
+                        n,
+                        match (texts.is_null(n), *view as u32) {
+                            (true, _) => hash::of_u128(NULL),
+                            (false, 0..=12) => hash::of_u128(*view),
+                            _ => hash::of_bytes(texts.value(n).as_bytes()),
+                        },
+                    );
+                }
+            }
+            (Keys::Rows { bytes, ends }, _) => {
+                (0..ends.len()).for_each(|n| give(n, hash::of_bytes(key_at(bytes, ends, n as u32))));
+            }
+            (Keys::None(seen), _) => (0..*seen).for_each(|n| give(n, 0)),
+        }
+        let list = |numbers: &Vec<u32>| match &self.keys {
+            Keys::Packed(keys) => {
+                Keys::Packed(numbers.iter().filter_map(|n| keys.get(*n as usize).copied()).collect())
+            }
+            Keys::None(_) => Keys::None(numbers.len()),
+            Keys::Rows { bytes, ends } => {
+                let (mut own, mut own_ends) = (Vec::new(), Vec::with_capacity(numbers.len()));
+                for number in numbers {
+                    own.extend_from_slice(key_at(bytes, ends, *number));
+                    own_ends.push(own.len());
+                }
+                Keys::Rows { bytes: own, ends: own_ends }
+            }
+        };
+        Ok(numbers.into_iter().map(|numbers| (KeyList(list(&numbers)), numbers)).collect())
     }
 
     /// From packed keys to row keys; the numbers stay.
     fn change_over(&mut self) -> Result<()> {
         let known: Vec<u32> = (0..self.len() as u32).collect();
         let arrays = self.arrays(&known)?;
-        self.keys = rows_of(&self.kinds)?;
+        self.converter = Some(converter_of(&self.kinds)?);
+        self.keys = Keys::Rows { bytes: Vec::new(), ends: Vec::new() };
         self.table = HashTable::new();
         self.row_numbers(&arrays, &mut Vec::new())
     }
@@ -154,7 +257,8 @@ impl KeyTable {
                 let values = numbers.iter().map(|n| keys.get(*n as usize).copied().unwrap_or(NULL)).collect();
                 Ok(vec![unpacked(values, &kind)])
             }
-            Keys::Rows { converter, bytes, ends } => {
+            Keys::Rows { bytes, ends } => {
+                let Some(converter) = &self.converter else { return Ok(Vec::new()) };
                 let parser = converter.parser();
                 let rows = numbers.iter().map(|n| parser.parse(key_at(bytes, ends, *n)));
                 converter.convert_rows(rows).map_err(crate::expr::arrow_error)
@@ -163,10 +267,16 @@ impl KeyTable {
     }
 }
 
-fn rows_of(kinds: &[Type]) -> Result<Keys> {
+impl KeyList {
+    /// How many keys there are.
+    pub(crate) fn len(&self) -> usize {
+        self.0.len()
+    }
+}
+
+fn converter_of(kinds: &[Type]) -> Result<RowConverter> {
     let fields = kinds.iter().map(|k| SortField::new(k.arrow())).collect();
-    let converter = RowConverter::new(fields).map_err(crate::expr::arrow_error)?;
-    Ok(Keys::Rows { converter, bytes: Vec::new(), ends: Vec::new() })
+    RowConverter::new(fields).map_err(crate::expr::arrow_error)
 }
 
 fn key_at<'a>(bytes: &'a [u8], ends: &[usize], number: u32) -> &'a [u8] {
@@ -274,6 +384,24 @@ mod tests {
         let keys = table.arrays(&[0, 1, 2, 3, 4])?;
         let keys: Vec<_> = keys.first().map(|k| k.as_string_view().iter().collect()).unwrap_or_default();
         assert_eq!(keys, [Some("b"), None, Some("a"), Some(long), Some("")]);
+        Ok(())
+    }
+
+    #[test]
+    fn equal_keys_are_dealt_alike() -> Result<()> {
+        let long = "a text of more than twelve bytes";
+        let (mut short, mut mixed) = (KeyTable::new(vec![Type::Text])?, KeyTable::new(vec![Type::Text])?);
+        let some = [texts(&[Some("a"), Some("b"), None, Some("c")])];
+        short.numbers(&some, 4, &mut Vec::new())?;
+        mixed.numbers(&[texts(&[Some(long)])], 1, &mut Vec::new())?;
+        mixed.numbers(&some, 4, &mut Vec::new())?;
+        let mut whole = KeyTable::new(vec![Type::Text])?;
+        for (part, (ours, theirs)) in short.deal(7)?.into_iter().zip(mixed.deal(7)?).enumerate() {
+            let theirs: Vec<u32> = theirs.1.iter().filter(|n| **n > 0).map(|n| n - 1).collect();
+            assert_eq!(ours.1, theirs, "part {part}");
+            whole.absorb(&ours.0, &mut Vec::new())?;
+        }
+        assert_eq!(whole.len(), 4);
         Ok(())
     }
 

@@ -7,13 +7,17 @@ mod group;
 mod held;
 mod keys;
 mod ledger;
+mod merge;
 mod options;
 mod output;
+mod parallel;
 mod pipeline;
 mod serial;
 mod sort;
+mod spill;
 mod stream;
 mod tally;
+mod top;
 
 pub(crate) use build::run;
 pub(crate) use held::{Collect, Discard};

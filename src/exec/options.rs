@@ -1,6 +1,7 @@
 //! How a run is to be done.
 
 use std::fmt;
+use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 
@@ -30,6 +31,7 @@ pub(crate) type OnProgress = Arc<dyn Fn(Progress) + Send + Sync>;
 pub struct RunOptions {
     pub(crate) threads: Option<usize>,
     pub(crate) memory: Option<u64>,
+    pub(crate) temporary: Option<PathBuf>,
     pub(crate) progress: Option<OnProgress>,
     pub(crate) cancel: Option<Arc<AtomicBool>>,
     pub(crate) batch_rows: Option<usize>,
@@ -52,10 +54,20 @@ impl RunOptions {
 
     /// Sets the bytes that steps which hold rows may use together; without it, three quarters of what is free.
     ///
-    /// A run that needs more stops with an error of kind [`Memory`](crate::ErrorKind::Memory).
+    /// Steps that need more go on with files in the temporary folder; the few that cannot stop with an error of
+    /// kind [`Memory`](crate::ErrorKind::Memory).
     #[must_use]
     pub fn memory(mut self, bytes: u64) -> RunOptions {
         self.memory = Some(bytes);
+        self
+    }
+
+    /// Sets the folder for what does not fit in memory; without it, the system's folder for temporary files.
+    ///
+    /// The files have no names, so that nothing is left behind however a run ends.
+    #[must_use]
+    pub fn temporary(mut self, folder: impl Into<PathBuf>) -> RunOptions {
+        self.temporary = Some(folder.into());
         self
     }
 

@@ -4,7 +4,7 @@ use std::io::Write;
 use std::sync::Arc;
 use std::sync::mpsc::SyncSender;
 
-use super::held::{Compacted, batch_of};
+use super::held::{Compacted, Held, batch_of};
 use super::pipeline::{Commit, Part, Prepare, Sink};
 use super::tally::Work;
 use crate::error::{Error, ErrorKind, Result};
@@ -58,9 +58,9 @@ impl<W: Write + Send> Commit for Writer<W> {
         Ok(true)
     }
 
-    fn finish(mut self: Box<Self>, _: &mut Work) -> Result<Vec<Batch>> {
+    fn finish(mut self: Box<Self>, _: &mut Work) -> Result<Held> {
         self.out.write_all(self.encoder.end()).and_then(|()| self.out.flush()).map_err(|e| failed(&e))?;
-        Ok(Vec::new())
+        Ok(Held::Batches(Vec::new()))
     }
 }
 
@@ -91,8 +91,8 @@ impl Commit for Head {
         Ok(true)
     }
 
-    fn finish(self: Box<Self>, _: &mut Work) -> Result<Vec<Batch>> {
-        Ok(self.batches)
+    fn finish(self: Box<Self>, _: &mut Work) -> Result<Held> {
+        Ok(Held::Batches(self.batches))
     }
 }
 
@@ -112,7 +112,7 @@ impl Commit for Channel {
         Ok(batch.rows == 0 || self.0.send(Ok(batch)).is_ok())
     }
 
-    fn finish(self: Box<Self>, _: &mut Work) -> Result<Vec<Batch>> {
-        Ok(Vec::new())
+    fn finish(self: Box<Self>, _: &mut Work) -> Result<Held> {
+        Ok(Held::Batches(Vec::new()))
     }
 }

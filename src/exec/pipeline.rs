@@ -1,13 +1,14 @@
 //! Workers, numbered morsels, and the ordered hand-over to a sink.
 
 use std::any::Any;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use super::context::Context;
+use super::held::Held;
 use super::options::Progress;
 use super::serial::SerialOp;
 use super::stream::{ScanTest, StreamOp};
@@ -24,14 +25,27 @@ pub(crate) type Part = Box<dyn Any + Send>;
 pub(crate) trait Prepare: Send + Sync {
     /// Turns a batch into what the ordered side takes.
     fn prepare(&self, batch: Batch, work: &mut Work) -> Result<Part>;
+
+    /// Starts to gather the batches of a morsel, for a sink whose parts are small beside their rows.
+    fn gather(&self) -> Option<Result<Box<dyn Gather + '_>>> {
+        None
+    }
+}
+
+/// What a worker makes of the batches of one morsel.
+pub(crate) trait Gather {
+    /// Takes the next batch; gives a part when it holds enough for one.
+    fn add(&mut self, batch: Batch, work: &mut Work) -> Result<Option<Part>>;
+    /// Gives the last part.
+    fn finish(self: Box<Self>) -> Result<Part>;
 }
 
 /// The ordered side of a sink.
 pub(crate) trait Commit: Send {
     /// Takes the parts in order; gives false when it wants no more.
     fn commit(&mut self, part: Part, work: &mut Work) -> Result<bool>;
-    /// Ends the run of its pipeline; the batches are its result.
-    fn finish(self: Box<Self>, work: &mut Work) -> Result<Vec<Batch>>;
+    /// Ends the run of its pipeline; gives its result.
+    fn finish(self: Box<Self>, work: &mut Work) -> Result<Held>;
 }
 
 /// Both sides of a sink.
@@ -70,7 +84,8 @@ impl Pipeline {
 
 /// What a worker made of a morsel.
 struct Done {
-    parts: Parts,
+    morsel: Box<dyn Morsel>,
+    parts: Result<Parts>,
     work: Work,
 }
 
@@ -93,6 +108,8 @@ struct Queue {
 
 /// The ordered side: only one worker at a time is in it.
 struct Ordered {
+    /// Where the morsels so far ended, by what they are parts of.
+    seams: HashMap<usize, u64>,
     serial: Vec<Box<dyn SerialOp>>,
     commit: Box<dyn Commit>,
     work: Work,
@@ -122,12 +139,16 @@ fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
-/// Runs a pipeline into a sink; gives the sink's batches.
+/// Runs a pipeline into a sink; gives what the sink holds.
 ///
 /// # Errors
 /// The first error in the order of rows, whichever worker met it.
-pub(crate) fn run(pipeline: Pipeline, sink: Sink, context: &Context) -> Result<Vec<Batch>> {
-    let Pipeline { scan, test, scan_step, limit, rejects, stream, serial, .. } = pipeline;
+pub(crate) fn run(pipeline: Pipeline, sink: Sink, context: &Context) -> Result<Held> {
+    let Pipeline { mut scan, test, scan_step, limit, rejects, stream, serial, .. } = pipeline;
+    let gathers = serial.is_empty() && sink.prepare.gather().is_some();
+    if gathers {
+        scan.gather();
+    }
     let threads = context.threads();
     let run = Run {
         scan: &*scan,
@@ -147,6 +168,7 @@ pub(crate) fn run(pipeline: Pipeline, sink: Sink, context: &Context) -> Result<V
         moved: Condvar::new(),
         source: Mutex::new(()),
         ordered: Mutex::new(Ordered {
+            seams: HashMap::new(),
             serial,
             commit: sink.commit,
             work: Work::new(context.steps()),
@@ -155,7 +177,8 @@ pub(crate) fn run(pipeline: Pipeline, sink: Sink, context: &Context) -> Result<V
         }),
         stop: AtomicBool::new(false),
         context,
-        ahead: threads as u64 * 3 + 1,
+        // What is gathered of a morsel may be large, and workers are seldom far apart.
+        ahead: if gathers { threads as u64 + 1 } else { threads as u64 * 3 + 1 },
     };
     if threads == 1 {
         run.worker();
@@ -197,7 +220,7 @@ fn guarded<T>(f: impl FnOnce() -> Result<T>) -> Result<T> {
 impl Run<'_> {
     fn worker(&self) {
         while let Some((number, morsel)) = self.take() {
-            let done = morsel.and_then(|morsel| guarded(|| self.process(morsel)));
+            let done = morsel.map(|morsel| self.process(morsel));
             self.hand_over(number, done);
         }
     }
@@ -240,15 +263,49 @@ impl Run<'_> {
         }
     }
 
-    /// Decodes a morsel and runs the workers' operators over it.
-    fn process(&self, morsel: Box<dyn Morsel>) -> Result<Done> {
+    /// Reads a morsel and runs the workers' operators over it.
+    fn process(&self, mut morsel: Box<dyn Morsel>) -> Done {
         let mut work = Work::new(self.context.steps());
+        let parts = guarded(|| self.parts(&mut *morsel, &mut work));
+        Done { morsel, parts, work }
+    }
+
+    fn parts(&self, morsel: &mut dyn Morsel, work: &mut Work) -> Result<Parts> {
+        if self.has_serial {
+            let mut batches = Vec::new();
+            while let Some(batch) = self.read(morsel, work)? {
+                self.each_batch(batch, work, &mut |batch, _| {
+                    batches.push(batch);
+                    Ok(())
+                })?;
+            }
+            return Ok(Parts::Batches(batches));
+        }
+        let mut parts = Vec::new();
+        let mut gather = self.prepare.gather().transpose()?;
+        while let Some(batch) = self.read(morsel, work)? {
+            self.each_batch(batch, work, &mut |batch, work| {
+                match &mut gather {
+                    None => parts.push(self.prepare.prepare(batch, work)?),
+                    Some(gather) => parts.extend(gather.add(batch, work)?),
+                }
+                Ok(())
+            })?;
+        }
+        if let Some(gather) = gather {
+            parts.push(gather.finish()?);
+        }
+        Ok(Parts::Ready(parts))
+    }
+
+    /// The next rows of a morsel.
+    fn read(&self, morsel: &mut dyn Morsel, work: &mut Work) -> Result<Option<Batch>> {
         let decoded = match self.test {
-            None => morsel.decode(None),
-            Some(test) => test.with(&mut work, |test| morsel.decode(Some(test))),
+            None => morsel.next(None),
+            Some(test) => test.with(work, |test| morsel.next(Some(test))),
         };
-        let decoded = decoded.map_err(|e| self.named(e))?;
-        work.source_rows = decoded.rows;
+        let Some(decoded) = decoded.map_err(|e| self.named(e))? else { return Ok(None) };
+        work.source_rows += decoded.rows;
         if let Some(step) = self.scan_step {
             work.tally.rows(step, decoded.rows);
             for (event, count) in &decoded.events {
@@ -260,27 +317,29 @@ impl Run<'_> {
         {
             work.side.push((output, decoded.rejects));
         }
-        let mut parts = Vec::new();
-        let mut batches = Vec::new();
+        Ok(Some(decoded.batch))
+    }
+
+    /// Runs the workers' operators over some rows, and hands on what comes out.
+    fn each_batch(
+        &self,
+        whole: Batch,
+        work: &mut Work,
+        take: &mut dyn FnMut(Batch, &mut Work) -> Result<()>,
+    ) -> Result<()> {
         let most = self.context.options.batch_rows.unwrap_or(usize::MAX);
-        let whole = decoded.batch;
         let mut from = 0;
         // A batch without rows still goes through once, so that errors of empty tables show alike.
         while from < whole.rows || (from == 0 && whole.rows == 0) {
             let rows = most.min(whole.rows - from);
             let mut batch = if rows == whole.rows { whole.clone() } else { whole.slice(from, rows) };
             for op in self.stream {
-                batch = op.apply(batch, &mut work)?;
+                batch = op.apply(batch, work)?;
             }
-            if self.has_serial {
-                batches.push(batch);
-            } else {
-                parts.push(self.prepare.prepare(batch, &mut work)?);
-            }
+            take(batch, work)?;
             from += rows.max(1);
         }
-        let parts = if self.has_serial { Parts::Batches(batches) } else { Parts::Ready(parts) };
-        Ok(Done { parts, work })
+        Ok(())
     }
 
     /// Gives a morsel to the sink when its turn comes; one worker serves all that are waiting.
@@ -317,11 +376,28 @@ impl Run<'_> {
         self.moved.notify_all();
     }
 
+    /// The morsel, read again if it began elsewhere than the one before it ended.
+    fn joined(&self, done: Done, seams: &mut HashMap<usize, u64>) -> Done {
+        let Some(seam) = done.morsel.seam() else { return done };
+        let done = match seams.get(&seam.place) {
+            Some(end) if !seam.known && *end != seam.start => match done.morsel.again(*end) {
+                Some(morsel) => self.process(morsel),
+                None => done,
+            },
+            _ => done,
+        };
+        if let Some(seam) = done.morsel.seam() {
+            seams.insert(seam.place, seam.end);
+        }
+        done
+    }
+
     /// The ordered side: serial operators, then the sink.
     fn commit(&self, done: Done) -> Result<bool> {
-        let Done { parts, mut work } = done;
         let mut ordered = lock(&self.ordered);
         let ordered = &mut *ordered;
+        let Done { parts, mut work, .. } = self.joined(done, &mut ordered.seams);
+        let parts = parts?;
         ordered.rows += work.source_rows as u64;
         let mut more = true;
         match parts {

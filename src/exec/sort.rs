@@ -1,254 +1,485 @@
-//! `sort`: stable, by keys that compare as bytes; with a number of rows to keep, never much more than those.
+//! `sort`: stable, on all threads, by keys that are packed into one number wherever they fit.
 //!
-//! Blocks. Time n log n; holds all rows and their keys, or about twice the rows that are kept. Does not spill.
+//! Workers gather the rows of a morsel into a part with its keys. At the end each row becomes one number of 128
+//! bits: as much of its key as there is room for, in the highest bits, and its place. The numbers are dealt to
+//! ranges by a sample of them, and each range is sorted on its own; what the bits of the key do not settle is
+//! looked up. Rows are gathered in their new order only when they are taken.
 //!
-//! Where only the first rows are wanted, workers leave out what cannot be among them: rows behind the worst
-//! of those that are kept so far, and rows behind so many of their own batch.
+//! When the budget is used up, what is held goes to disk as sorted runs; at the end the runs are merged.
 
 use std::cmp::Ordering;
 use std::sync::{Arc, Mutex, PoisonError};
 
-use arrow_array::{Array, UInt32Array};
-use arrow_row::{OwnedRow, Row, RowConverter, Rows, SortField};
-use arrow_schema::SortOptions;
+use arrow_array::builder::LargeBinaryBuilder;
+use arrow_array::cast::AsArray;
+use arrow_array::types::{
+    Date32Type, Float64Type, Int64Type, Time64MicrosecondType, TimestampMicrosecondType,
+};
+use arrow_array::{Array, ArrayRef, downcast_primitive};
+use arrow_buffer::NullBuffer;
+use arrow_row::{RowConverter, Rows, SortField};
+use arrow_schema::{DataType, SortOptions};
+use churn_kernels::gather;
 
-use super::budget::{Budget, Reservation};
-use super::held::compacted;
+use super::budget::Reservation;
+use super::context::Context;
+use super::held::{Held, compacted, concat};
 use super::keys::normal;
-use super::pipeline::{Commit, Part, Prepare, Sink};
+use super::merge::Merge;
+use super::parallel;
+use super::pipeline::{Commit, Gather, Part, Prepare, Sink};
+use super::spill::{Run, Spill};
 use super::tally::Work;
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::{Batch, Bound, Type};
+use crate::io::source::{Decoded, Morsel, RowTest, Scan};
 use crate::plan::StepId;
+
+/// Rows that are gathered together.
+const ROWS: usize = 1 << 13;
+
+/// Rows that one thread sorts at once, about.
+const RANGE: usize = 1 << 16;
 
 /// What is sorted by, placed.
 pub(crate) struct Order {
-    pub(crate) keys: Vec<(Bound, bool, bool)>,
-    pub(crate) keep: Option<usize>,
+    pub(crate) keys: Vec<OrderKey>,
     pub(crate) step: StepId,
     pub(crate) text: String,
 }
 
-/// A batch with its keys.
+/// One key.
+pub(crate) struct OrderKey {
+    pub(crate) by: Bound,
+    pub(crate) kind: Type,
+    pub(crate) descending: bool,
+    pub(crate) nulls_first: bool,
+}
+
+impl Order {
+    /// The key columns of a batch, as they are compared.
+    pub(crate) fn columns(&self, batch: &Batch, work: &mut Work) -> Result<Vec<ArrayRef>> {
+        let column = |key: &OrderKey| {
+            let array = work
+                .with_events(self.step, |events| key.by.evaluate_array(batch, events))
+                .map_err(|e| e.in_step(&self.text))?;
+            normal(&array)
+        };
+        self.keys.iter().map(column).collect()
+    }
+
+    /// What makes bytes of keys that compare as rows are ordered.
+    pub(crate) fn converter(&self) -> Result<RowConverter> {
+        let field = |key: &OrderKey| {
+            let options = SortOptions { descending: key.descending, nulls_first: key.nulls_first };
+            SortField::new_with_options(key.kind.arrow(), options)
+        };
+        RowConverter::new(self.keys.iter().map(field).collect()).map_err(crate::expr::arrow_error)
+    }
+
+    /// Whether all keys are numbers, days, times or truth, each of which 64 bits hold.
+    fn is_of_words(&self) -> bool {
+        self.keys.iter().all(|key| {
+            matches!(
+                key.kind,
+                Type::Int | Type::Float | Type::Date | Type::Time | Type::Timestamp | Type::Bool
+            )
+        })
+    }
+}
+
+/// The keys of a part's rows.
+enum Keys {
+    Words(Vec<Words>),
+    Rows(Rows),
+}
+
+/// One key of each row, as a number that compares as the rows are ordered.
+#[derive(Default)]
+struct Words {
+    values: Vec<u64>,
+    nulls: Option<NullBuffer>,
+    nulls_first: bool,
+    low: u64,
+    high: u64,
+}
+
+impl Words {
+    fn new(column: &ArrayRef, key: &OrderKey) -> Words {
+        const SIGN: u64 = 1 << 63;
+        let signed = |x: i64| x.cast_unsigned() ^ SIGN;
+        let mut values: Vec<u64> = if let Some(a) = column.as_primitive_opt::<Int64Type>() {
+            a.values().iter().map(|x| signed(*x)).collect()
+        } else if let Some(a) = column.as_primitive_opt::<Float64Type>() {
+            // Negative floats compare from their bits turned over; NaN, of which there is one, is the largest.
+            let ordered = |bits: u64| if bits & SIGN == 0 { bits | SIGN } else { !bits };
+            a.values().iter().map(|x| ordered(x.to_bits())).collect()
+        } else if let Some(a) = column.as_primitive_opt::<Date32Type>() {
+            a.values().iter().map(|x| signed(i64::from(*x))).collect()
+        } else if let Some(a) = column.as_primitive_opt::<Time64MicrosecondType>() {
+            a.values().iter().map(|x| signed(*x)).collect()
+        } else if let Some(a) = column.as_primitive_opt::<TimestampMicrosecondType>() {
+            a.values().iter().map(|x| signed(*x)).collect()
+        } else if let Some(a) = column.as_boolean_opt() {
+            a.values().iter().map(u64::from).collect()
+        } else {
+            vec![0; column.len()]
+        };
+        if key.descending {
+            values.iter_mut().for_each(|x| *x = !*x);
+        }
+        let nulls = column.nulls().filter(|n| n.null_count() > 0).cloned();
+        let (mut low, mut high) = (u64::MAX, 0);
+        for (row, value) in values.iter().enumerate() {
+            if nulls.as_ref().is_none_or(|n| n.is_valid(row)) {
+                (low, high) = (low.min(*value), high.max(*value));
+            }
+        }
+        Words { values, nulls, nulls_first: key.nulls_first, low, high }
+    }
+
+    /// Appends the words of later rows.
+    fn append(&mut self, mut later: Words) {
+        let rows = self.values.len();
+        if self.nulls.is_some() || later.nulls.is_some() {
+            let own = self.nulls.take().unwrap_or_else(|| NullBuffer::new_valid(rows));
+            let theirs = later.nulls.take().unwrap_or_else(|| NullBuffer::new_valid(later.values.len()));
+            self.nulls = Some(own.iter().chain(theirs.iter()).collect());
+        }
+        self.values.append(&mut later.values);
+        (self.low, self.high) = (self.low.min(later.low), self.high.max(later.high));
+    }
+
+    /// The order of a row's key: below or above all values where it is null.
+    fn at(&self, row: usize) -> (i8, u64) {
+        match &self.nulls {
+            Some(nulls) if nulls.is_null(row) => (if self.nulls_first { -1 } else { 1 }, 0),
+            _ => (0, self.values.get(row).copied().unwrap_or(0)),
+        }
+    }
+}
+
+/// Some rows with their keys.
 struct Keyed {
     batch: Batch,
-    keys: Rows,
+    keys: Keys,
 }
 
-struct Encode {
-    order: Arc<Order>,
-    converter: Arc<RowConverter>,
-    worst: Worst,
-}
-
-/// The key of the last row that is kept so far, once there are as many as are wanted.
-type Worst = Arc<Mutex<Option<OwnedRow>>>;
-
-impl Encode {
-    /// The rows of a batch that may be among the first `keep`, in their order.
-    fn candidates(&self, keys: &Rows, keep: usize) -> Vec<u32> {
-        let worst = self.worst.lock().unwrap_or_else(PoisonError::into_inner).clone();
-        let mut rows: Vec<u32> = (0..keys.num_rows() as u32).collect();
-        if let Some(worst) = worst {
-            // A later row that equals the worst one comes after it.
-            rows.retain(|row| keys.row(*row as usize) < worst.row());
-        }
-        if keep > 0 && rows.len() > keep {
-            let order = |a: &u32, b: &u32| keys.row(*a as usize).cmp(&keys.row(*b as usize)).then(a.cmp(b));
-            rows.select_nth_unstable_by(keep - 1, order);
-            rows.truncate(keep);
-            rows.sort_unstable();
-        }
-        rows
-    }
-}
-
-impl Prepare for Encode {
-    fn prepare(&self, batch: Batch, work: &mut Work) -> Result<Part> {
-        let Order { keys, step, text, .. } = &*self.order;
-        let mut columns = Vec::new();
-        for (by, _, _) in keys {
-            let array = work
-                .with_events(*step, |events| by.evaluate_array(&batch, events))
-                .map_err(|e| e.in_step(text))?;
-            columns.push(normal(&array)?);
-        }
-        let keys = self.converter.convert_columns(&columns).map_err(crate::expr::arrow_error)?;
-        let Some(keep) = self.order.keep else {
-            return Ok(Box::new(Keyed { batch: compacted(batch), keys }));
+impl Keyed {
+    fn memory(&self) -> usize {
+        let keys = match &self.keys {
+            Keys::Words(words) => words.iter().map(|w| w.values.capacity() * 8).sum(),
+            Keys::Rows(rows) => rows.size(),
         };
-        let rows = self.candidates(&keys, keep);
-        let mut kept = self.converter.empty_rows(rows.len(), rows.len() * 16);
-        rows.iter().for_each(|row| kept.push(keys.row(*row as usize)));
-        let batch = batch.take(&UInt32Array::from(rows))?;
-        Ok(Box::new(Keyed { batch: compacted(batch), keys: kept }))
+        // And the numbers that rows are sorted by, dealt once.
+        self.batch.memory() + keys + self.batch.rows * 32
     }
 }
 
-struct Sort {
+/// A worker's side.
+struct Workers {
     order: Arc<Order>,
-    converter: Arc<RowConverter>,
-    worst: Worst,
-    held: Reservation,
+    converter: Option<Arc<RowConverter>>,
+}
+
+/// The rows of a morsel, so far.
+struct Local<'a> {
+    workers: &'a Workers,
+    batches: Vec<Batch>,
+    keys: Option<Keys>,
+}
+
+impl Gather for Local<'_> {
+    fn add(&mut self, batch: Batch, work: &mut Work) -> Result<Option<Part>> {
+        let columns = self.workers.order.columns(&batch, work)?;
+        if let Some(converter) = &self.workers.converter {
+            match &mut self.keys {
+                Some(Keys::Rows(rows)) => {
+                    converter.append(rows, &columns).map_err(crate::expr::arrow_error)?
+                }
+                keys => {
+                    let rows = converter.convert_columns(&columns).map_err(crate::expr::arrow_error)?;
+                    *keys = Some(Keys::Rows(rows));
+                }
+            }
+        } else {
+            let words = columns.iter().zip(&self.workers.order.keys).map(|(c, key)| Words::new(c, key));
+            match &mut self.keys {
+                Some(Keys::Words(own)) => {
+                    own.iter_mut().zip(words).for_each(|(own, later)| own.append(later))
+                }
+                keys => *keys = Some(Keys::Words(words.collect())),
+            }
+        }
+        if batch.rows > 0 {
+            self.batches.push(compacted(batch));
+        }
+        Ok(None)
+    }
+
+    fn finish(self: Box<Self>) -> Result<Part> {
+        let keys = self.keys.unwrap_or(Keys::Words(Vec::new()));
+        let batch = concat(self.batches)?.pop().unwrap_or(Batch { columns: Vec::new(), rows: 0 });
+        Ok(Box::new(Keyed { batch, keys }))
+    }
+}
+
+impl Prepare for Workers {
+    fn prepare(&self, batch: Batch, work: &mut Work) -> Result<Part> {
+        let mut local = Local { workers: self, batches: Vec::new(), keys: None };
+        local.add(batch, work)?;
+        Box::new(local).finish()
+    }
+
+    fn gather(&self) -> Option<Result<Box<dyn Gather + '_>>> {
+        Some(Ok(Box::new(Local { workers: self, batches: Vec::new(), keys: None })))
+    }
+}
+
+/// All rows, and how the numbers are made that they are sorted by.
+struct Table {
     parts: Vec<Keyed>,
-    rows: usize,
+    /// Of each key of words the least value, and the bits that its values take above that, null included.
+    fields: Vec<(u64, u32)>,
+    /// Bits of a place: of the row in its part, and of both.
+    row_bits: u32,
+    place_bits: u32,
+    /// Whether the bits of the key settle the order.
+    exact: bool,
+}
+
+impl Table {
+    fn new(parts: Vec<Keyed>) -> Table {
+        let bits = |most: usize| usize::BITS - most.leading_zeros();
+        let row_bits = bits(parts.iter().map(|p| p.batch.rows).max().unwrap_or(0));
+        let place_bits = row_bits + bits(parts.len());
+        let mut fields: Vec<(u64, u64)> = Vec::new();
+        for part in &parts {
+            if let Keys::Words(words) = &part.keys {
+                fields.resize(words.len(), (u64::MAX, 0));
+                for ((low, high), words) in fields.iter_mut().zip(words) {
+                    (*low, *high) = ((*low).min(words.low), (*high).max(words.high));
+                }
+            }
+        }
+        // Null takes the number below all values or above them.
+        let width = |(low, high): (u64, u64)| {
+            let most = u128::from(high.saturating_sub(low)) + 2;
+            (low, u128::BITS - most.leading_zeros())
+        };
+        let fields: Vec<(u64, u32)> = fields.into_iter().map(width).collect();
+        let wanted: u32 = fields.iter().map(|(_, bits)| bits).sum();
+        let exact = !fields.is_empty() && wanted + place_bits <= u128::BITS;
+        Table { parts, fields, row_bits, place_bits, exact }
+    }
+
+    fn rows(&self) -> usize {
+        self.parts.iter().map(|p| p.batch.rows).sum()
+    }
+
+    /// The number of a row.
+    #[inline]
+    fn number(&self, part: usize, keyed: &Keyed, row: usize) -> u128 {
+        let mut left = u128::BITS - self.place_bits;
+        let mut number = 0u128;
+        match &keyed.keys {
+            Keys::Words(words) => {
+                for (words, (low, bits)) in words.iter().zip(&self.fields) {
+                    let code = match words.at(row) {
+                        (0, value) => u128::from(value - low) + 1,
+                        (-1, _) => 0,
+                        _ => (1 << bits) - 1,
+                    };
+                    let taken = left.min(*bits);
+                    number = number << taken | code >> (bits - taken);
+                    left -= taken;
+                }
+            }
+            Keys::Rows(rows) => {
+                for byte in rows.row(row).as_ref().iter().take(left as usize / 8) {
+                    number = number << 8 | u128::from(*byte);
+                    left -= 8;
+                }
+            }
+        }
+        let place = (part as u128) << self.row_bits | row as u128;
+        // Shifted in two steps, since all bits may be left.
+        number << (left / 2) << (left - left / 2) << self.place_bits | place
+    }
+
+    fn place(&self, number: u128) -> (u32, u32) {
+        let place = number as u64 & ((1 << self.place_bits) - 1);
+        ((place >> self.row_bits) as u32, (place & ((1 << self.row_bits) - 1)) as u32)
+    }
+
+    /// Of equal rows the earlier one comes first: the sort is stable whatever is done in parallel.
+    fn compare(&self, a: u128, b: u128) -> Ordering {
+        if self.exact {
+            return a.cmp(&b);
+        }
+        (a >> self.place_bits)
+            .cmp(&(b >> self.place_bits))
+            .then_with(|| self.compare_whole(self.place(a), self.place(b)))
+            .then_with(|| a.cmp(&b))
+    }
+
+    fn compare_whole(&self, (part_a, a): (u32, u32), (part_b, b): (u32, u32)) -> Ordering {
+        match (
+            self.parts.get(part_a as usize).map(|p| &p.keys),
+            self.parts.get(part_b as usize).map(|p| &p.keys),
+        ) {
+            (Some(Keys::Words(left)), Some(Keys::Words(right))) => {
+                let keys = left.iter().zip(right);
+                keys.map(|(x, y)| x.at(a as usize).cmp(&y.at(b as usize)))
+                    .find(|o| o.is_ne())
+                    .unwrap_or(Ordering::Equal)
+            }
+            (Some(Keys::Rows(left)), Some(Keys::Rows(right))) => {
+                left.row(a as usize).cmp(&right.row(b as usize))
+            }
+            _ => Ordering::Equal,
+        }
+    }
+
+    /// The numbers of all rows in order, in ranges.
+    fn sorted(&self, threads: usize) -> Result<Vec<Vec<u128>>> {
+        let ranges = (self.rows() / RANGE).clamp(1, 512);
+        let mut sample: Vec<u128> = Vec::new();
+        if ranges > 1 {
+            for (number, part) in self.parts.iter().enumerate() {
+                let rows = (0..part.batch.rows).step_by(self.rows().div_ceil(ranges * 32));
+                sample.extend(rows.map(|row| self.number(number, part, row) >> self.place_bits));
+            }
+            sample.sort_unstable();
+        }
+        let bounds: Vec<u128> =
+            (1..ranges).filter_map(|i| sample.get(i * sample.len() / ranges).copied()).collect();
+        let share = self.parts.len().div_ceil(threads.max(1)).max(1);
+        let deal = |(chunk, parts): (usize, &[Keyed])| {
+            let mut dealt: Vec<Vec<u128>> = vec![Vec::new(); bounds.len() + 1];
+            for (number, part) in (chunk * share..).zip(parts) {
+                for row in 0..part.batch.rows {
+                    let code = self.number(number, part, row);
+                    let range = bounds.partition_point(|bound| *bound <= code >> self.place_bits);
+                    if let Some(range) = dealt.get_mut(range) {
+                        range.push(code);
+                    }
+                }
+            }
+            Ok(dealt)
+        };
+        let mut dealt = parallel::each(threads, self.parts.chunks(share).enumerate(), deal)?;
+        let together = (0..bounds.len() + 1).map(|i| {
+            let parts = dealt.iter_mut().filter_map(|d| d.get_mut(i).map(std::mem::take));
+            parts.collect::<Vec<_>>()
+        });
+        let together: Vec<Vec<Vec<u128>>> = together.collect();
+        parallel::each(threads, together.into_iter(), |parts| {
+            let mut range = parts.concat();
+            if self.exact {
+                range.sort_unstable();
+            } else {
+                range.sort_unstable_by(|a, b| self.compare(*a, *b));
+            }
+            Ok(range)
+        })
+    }
+
+    /// The rows with these numbers, in this order.
+    fn gathered(&self, numbers: &[u128]) -> Result<Batch> {
+        let places: Vec<(u32, u32)> = numbers.iter().map(|n| self.place(*n)).collect();
+        let batches: Vec<&Batch> = self.parts.iter().map(|p| &p.batch).collect();
+        gathered(&batches, &places)
+    }
+
+    /// The keys of the rows with these numbers, as bytes that compare alike in every run.
+    fn bytes(&self, numbers: &[u128]) -> ArrayRef {
+        let mut bytes = LargeBinaryBuilder::with_capacity(numbers.len(), numbers.len() * 18);
+        let mut key = Vec::new();
+        for number in numbers {
+            let (part, row) = self.place(*number);
+            match self.parts.get(part as usize).map(|p| &p.keys) {
+                Some(Keys::Words(words)) => {
+                    key.clear();
+                    for words in words {
+                        let (null, value) = words.at(row as usize);
+                        key.push((null + 1).cast_unsigned());
+                        key.extend_from_slice(&value.to_be_bytes());
+                    }
+                    bytes.append_value(&key);
+                }
+                Some(Keys::Rows(rows)) => bytes.append_value(rows.row(row as usize).as_ref()),
+                None => bytes.append_null(),
+            }
+        }
+        Arc::new(bytes.finish())
+    }
+
+    /// Writes all rows in order to files, one for each thread.
+    fn spilled(self, spill: &Spill, threads: usize) -> Result<Vec<Run>> {
+        let ranges = self.sorted(threads)?;
+        let share = ranges.len().div_ceil(threads.max(1)).max(1);
+        parallel::each(threads, ranges.chunks(share), |ranges| {
+            let mut writer = spill.writer()?;
+            for numbers in ranges.iter().flat_map(|range| range.chunks(ROWS / 2)) {
+                let mut batch = self.gathered(numbers)?;
+                batch.columns.insert(0, self.bytes(numbers));
+                writer.write(batch)?;
+            }
+            writer.finish()
+        })
+    }
+}
+
+/// The rows of some batches at some places.
+pub(crate) fn gathered(batches: &[&Batch], places: &[(u32, u32)]) -> Result<Batch> {
+    let width = batches.iter().map(|b| b.columns.len()).max().unwrap_or(0);
+    let column = |i: usize| -> Result<ArrayRef> {
+        let empty = || Error::new(ErrorKind::Internal, "A part of a sort lacks a column.");
+        let parts: Vec<&ArrayRef> = batches.iter().filter_map(|b| b.columns.get(i)).collect();
+        let kind = parts.first().ok_or_else(empty)?.data_type();
+        macro_rules! primitive {
+            ($t:ty) => {{
+                let parts: Vec<_> = parts.iter().map(|p| p.as_primitive::<$t>()).collect();
+                Ok(Arc::new(gather::primitives(&parts, places)))
+            }};
+        }
+        downcast_primitive! {
+            kind => (primitive),
+            DataType::Utf8View => {
+                let parts: Vec<_> = parts.iter().map(|p| p.as_string_view()).collect();
+                Ok(Arc::new(gather::texts(&parts, places)))
+            }
+            _ => {
+                let parts: Vec<&dyn Array> = parts.iter().map(|p| p.as_ref()).collect();
+                let places: Vec<(usize, usize)> = places.iter().map(|(p, r)| (*p as usize, *r as usize)).collect();
+                arrow_select::interleave::interleave(&parts, &places).map_err(crate::expr::arrow_error)
+            }
+        }
+    };
+    Ok(Batch { columns: (0..width).map(column).collect::<Result<_>>()?, rows: places.len() })
+}
+
+/// The ordered side.
+struct Sort {
+    held: Reservation,
+    spill: Spill,
     threads: usize,
+    parts: Vec<Keyed>,
+    runs: Vec<Run>,
 }
 
 /// The sink of `sort`.
-pub(crate) fn sink(order: Order, kinds: &[Type], budget: &Budget, threads: usize) -> Result<Sink> {
-    let fields = order.keys.iter().zip(kinds).map(|((_, descending, nulls_first), kind)| {
-        let options = SortOptions { descending: *descending, nulls_first: *nulls_first };
-        SortField::new_with_options(kind.arrow(), options)
-    });
-    let converter = Arc::new(RowConverter::new(fields.collect()).map_err(crate::expr::arrow_error)?);
-    let order = Arc::new(order);
-    let worst = Worst::default();
+pub(crate) fn sink(order: Order, context: &Context) -> Result<Sink> {
+    let converter = if order.is_of_words() { None } else { Some(Arc::new(order.converter()?)) };
     let commit = Sort {
-        order: order.clone(),
-        converter: converter.clone(),
-        worst: worst.clone(),
-        held: budget.reservation(),
+        held: context.budget.reservation(),
+        spill: context.spill.clone(),
+        threads: context.threads(),
         parts: Vec::new(),
-        rows: 0,
-        threads,
+        runs: Vec::new(),
     };
-    Ok(Sink { prepare: Arc::new(Encode { order, converter, worst }), commit: Box::new(commit) })
-}
-
-/// Rows over twice the wanted ones before those that cannot be among them are dropped.
-///
-/// Few enough that the worst row is known after the first batches, enough that dropping costs little.
-const SURPLUS: usize = 1 << 11;
-
-/// A row of a part, with the start of its key, which settles most comparisons without a look at the rest.
-#[derive(Clone, Copy)]
-struct Place {
-    start: u64,
-    part: u32,
-    row: u32,
-}
-
-/// The first bytes of a key as a number that compares as they do.
-fn start_of(key: &[u8]) -> u64 {
-    let mut start = [0; 8];
-    for (to, from) in start.iter_mut().zip(key) {
-        *to = *from;
-    }
-    u64::from_be_bytes(start)
-}
-
-impl Sort {
-    fn key(&self, at: &Place) -> Option<Row<'_>> {
-        self.parts.get(at.part as usize).map(|p| p.keys.row(at.row as usize))
-    }
-
-    fn compare(&self, a: &Place, b: &Place) -> Ordering {
-        // Of equal rows the earlier one comes first: the sort is stable whatever is done in parallel.
-        a.start
-            .cmp(&b.start)
-            .then_with(|| self.key(a).cmp(&self.key(b)))
-            .then_with(|| (a.part, a.row).cmp(&(b.part, b.row)))
-    }
-
-    /// The places of all rows, in order.
-    fn sorted(&self) -> Vec<Place> {
-        let mut all: Vec<Place> = Vec::with_capacity(self.rows);
-        for (part, keyed) in (0u32..).zip(&self.parts) {
-            let places = keyed.keys.iter().zip(0u32..);
-            all.extend(places.map(|(key, row)| Place { start: start_of(key.as_ref()), part, row }));
-        }
-        let share = all.len().div_ceil(self.threads.max(1)).max(1 << 13);
-        std::thread::scope(|scope| {
-            for run in all.chunks_mut(share) {
-                scope.spawn(|| run.sort_unstable_by(|a, b| self.compare(a, b)));
-            }
-        });
-        let mut runs: Vec<Vec<Place>> = all.chunks(share).map(<[Place]>::to_vec).collect();
-        while runs.len() > 1 {
-            let mut merged = Vec::with_capacity(runs.len().div_ceil(2));
-            let mut pairs = runs.into_iter();
-            while let Some(a) = pairs.next() {
-                merged.push(match pairs.next() {
-                    Some(b) => self.merged(&a, &b),
-                    None => a,
-                });
-            }
-            runs = merged;
-        }
-        runs.pop().unwrap_or_default()
-    }
-
-    fn merged(&self, a: &[Place], b: &[Place]) -> Vec<Place> {
-        let mut out = Vec::with_capacity(a.len() + b.len());
-        let (mut a, mut b) = (a.iter().copied().peekable(), b.iter().copied().peekable());
-        while let (Some(x), Some(y)) = (a.peek(), b.peek()) {
-            let next = if self.compare(x, y).is_le() { a.next() } else { b.next() };
-            out.extend(next);
-        }
-        out.extend(a);
-        out.extend(b);
-        out
-    }
-
-    /// The rows at these places, in batches, made by all threads.
-    fn batches(&self, places: &[Place]) -> Result<Vec<Batch>> {
-        let chunks: Vec<&[Place]> = places.chunks(1 << 14).collect();
-        let share = chunks.len().div_ceil(self.threads.max(1)).max(1);
-        let made: Vec<Result<Vec<Batch>>> = std::thread::scope(|scope| {
-            let workers: Vec<_> = chunks
-                .chunks(share)
-                .map(|chunks| scope.spawn(|| chunks.iter().map(|chunk| self.gathered(chunk)).collect()))
-                .collect();
-            let lost =
-                || Err(Error::new(ErrorKind::Internal, "A worker failed while it gathered sorted rows."));
-            workers.into_iter().map(|worker| worker.join().unwrap_or_else(|_| lost())).collect()
-        });
-        let mut batches = Vec::with_capacity(chunks.len());
-        for part in made {
-            batches.extend(part?);
-        }
-        Ok(batches)
-    }
-
-    /// The rows at these places, as one batch.
-    fn gathered(&self, places: &[Place]) -> Result<Batch> {
-        let width = self.parts.first().map_or(0, |p| p.batch.columns.len());
-        let places: Vec<(usize, usize)> =
-            places.iter().map(|at| (at.part as usize, at.row as usize)).collect();
-        let mut columns = Vec::with_capacity(width);
-        for i in 0..width {
-            let sources: Vec<&dyn Array> =
-                self.parts.iter().filter_map(|p| p.batch.columns.get(i)).map(AsRef::as_ref).collect();
-            let column =
-                arrow_select::interleave::interleave(&sources, &places).map_err(crate::expr::arrow_error)?;
-            columns.push(column);
-        }
-        Ok(Batch { columns, rows: places.len() })
-    }
-
-    /// Drops all rows but those that may still be among the kept ones.
-    fn shrink(&mut self, keep: usize) -> Result<()> {
-        let mut best = self.sorted();
-        best.truncate(keep);
-        if let (Some(last), true) = (best.last(), best.len() == keep) {
-            let key = self.key(last).map(|key| key.owned());
-            *self.worst.lock().unwrap_or_else(PoisonError::into_inner) = key;
-        }
-        // In order of place, so that rows that are equal keep the order they came in.
-        best.sort_unstable_by_key(|at| (at.part, at.row));
-        let batch = compacted(self.gathered(&best)?);
-        let mut keys = self.converter.empty_rows(best.len(), best.len() * 16);
-        best.iter().filter_map(|at| self.key(at)).for_each(|key| keys.push(key));
-        self.rows = batch.rows;
-        self.parts = vec![Keyed { batch, keys }];
-        self.hold()
-    }
-
-    fn hold(&mut self) -> Result<()> {
-        let bytes: usize = self.parts.iter().map(|p| p.batch.memory() + p.keys.size()).sum();
-        self.held.hold(bytes + self.rows * 16)
-    }
+    Ok(Sink { prepare: Arc::new(Workers { order: Arc::new(order), converter }), commit: Box::new(commit) })
 }
 
 impl Commit for Sort {
@@ -257,23 +488,77 @@ impl Commit for Sort {
             return Err(Error::new(ErrorKind::Internal, "A sort was handed something else than rows."));
         };
         if keyed.batch.rows > 0 {
-            self.held.add(keyed.batch.memory() + keyed.keys.size() + keyed.batch.rows * 16)?;
-            self.rows += keyed.batch.rows;
+            let memory = keyed.memory();
             self.parts.push(*keyed);
-        }
-        if let Some(keep) = self.order.keep
-            && self.rows > keep * 2 + SURPLUS
-        {
-            self.shrink(keep)?;
+            if !self.held.try_add(memory) {
+                let table = Table::new(std::mem::take(&mut self.parts));
+                self.runs.extend(table.spilled(&self.spill, self.threads)?);
+                self.held.hold(0)?;
+            }
         }
         Ok(true)
     }
 
-    fn finish(self: Box<Self>, _: &mut Work) -> Result<Vec<Batch>> {
-        let mut places = self.sorted();
-        if let Some(keep) = self.order.keep {
-            places.truncate(keep);
+    fn finish(mut self: Box<Self>, _: &mut Work) -> Result<Held> {
+        let table = Table::new(std::mem::take(&mut self.parts));
+        if self.runs.is_empty() {
+            let ranges = table.sorted(self.threads)?;
+            let rest = Mutex::new((0, 0));
+            return Ok(Held::Scan(Box::new(Sorted {
+                rows: Arc::new((table, ranges)),
+                rest,
+                _held: self.held,
+            })));
         }
-        self.batches(&places)
+        self.runs.extend(table.spilled(&self.spill, self.threads)?);
+        self.held.hold(0)?;
+        Ok(Held::Scan(Box::new(Merge::new(self.runs, None)?)))
+    }
+}
+
+/// Sorted rows, gathered as they are taken.
+struct Sorted {
+    rows: Arc<(Table, Vec<Vec<u128>>)>,
+    /// The range and the place in it of the next row.
+    rest: Mutex<(usize, usize)>,
+    _held: Reservation,
+}
+
+impl Scan for Sorted {
+    fn next(&self) -> Result<Option<Box<dyn Morsel>>> {
+        let mut rest = self.rest.lock().unwrap_or_else(PoisonError::into_inner);
+        let (range, from) = &mut *rest;
+        while let Some(numbers) = self.rows.1.get(*range) {
+            if *from < numbers.len() {
+                let to = (*from + ROWS).min(numbers.len());
+                let slice = Slice { rows: self.rows.clone(), range: *range, from: *from, to };
+                *from = to;
+                return Ok(Some(Box::new(Some(slice))));
+            }
+            (*range, *from) = (*range + 1, 0);
+        }
+        Ok(None)
+    }
+
+    fn progress(&self) -> (u64, Option<u64>) {
+        (0, None)
+    }
+}
+
+/// Some sorted rows, not yet gathered.
+struct Slice {
+    rows: Arc<(Table, Vec<Vec<u128>>)>,
+    range: usize,
+    from: usize,
+    to: usize,
+}
+
+impl Morsel for Option<Slice> {
+    fn next(&mut self, _: Option<&mut dyn RowTest>) -> Result<Option<Decoded>> {
+        let Some(Slice { rows, range, from, to }) = self.take() else { return Ok(None) };
+        let (table, ranges) = &*rows;
+        let numbers = ranges.get(range).and_then(|r| r.get(from..to)).unwrap_or_default();
+        let batch = table.gathered(numbers)?;
+        Ok(Some(Decoded { rows: batch.rows, batch, events: Vec::new(), rejects: Vec::new() }))
     }
 }

@@ -15,11 +15,12 @@ use arrow_array::{
 use arrow_buffer::OffsetBuffer;
 use arrow_schema::Field;
 use churn_kernels::calendar;
+use serde::{Deserialize, Serialize};
 
 use super::Type;
 
 /// A span of time as written in `interval '3' month`.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Interval {
     /// Whole months.
     pub months: i64,
@@ -30,7 +31,7 @@ pub struct Interval {
 }
 
 /// One value.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[non_exhaustive]
 pub enum Scalar {
     /// No value.

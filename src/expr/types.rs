@@ -5,7 +5,7 @@ use std::fmt;
 use arrow_schema::{DataType, Field, TimeUnit};
 
 /// A type of the language.
-#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash, serde::Serialize, serde::Deserialize)]
 pub enum Type {
     /// True or false.
     Bool,

@@ -54,7 +54,7 @@ impl Batches {
 impl Scan for Batches {
     fn next(&self) -> Result<Option<Box<dyn Morsel>>> {
         let mut left = self.left.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        Ok(left.next().map(|batch| Box::new(Ready(batch)) as Box<dyn Morsel>))
+        Ok(left.next().map(|batch| Box::new(Ready(Some(batch))) as Box<dyn Morsel>))
     }
 
     fn progress(&self) -> (u64, Option<u64>) {
@@ -62,22 +62,20 @@ impl Scan for Batches {
     }
 }
 
-/// A batch that needs no decoding.
-struct Ready(Batch);
+/// A batch that needs no decoding; `None` once it was given.
+struct Ready(Option<Batch>);
 
 impl Morsel for Ready {
-    fn decode(self: Box<Self>, test: Option<&mut dyn RowTest>) -> Result<Decoded> {
-        let rows = self.0.rows;
+    fn next(&mut self, test: Option<&mut dyn RowTest>) -> Result<Option<Decoded>> {
+        let Some(batch) = self.0.take() else { return Ok(None) };
+        let rows = batch.rows;
         let batch = match test {
-            None => self.0,
+            None => batch,
             Some(test) => {
-                let part = Batch {
-                    columns: test.columns().iter().filter_map(|i| self.0.columns.get(*i).cloned()).collect(),
-                    rows,
-                };
-                self.0.filter(&test.test(&part)?)?
+                let columns = test.columns().iter().filter_map(|i| batch.columns.get(*i).cloned()).collect();
+                batch.filter(&test.test(&Batch { columns, rows })?)?
             }
         };
-        Ok(Decoded { batch, rows, events: Vec::new(), rejects: Vec::new() })
+        Ok(Some(Decoded { batch, rows, events: Vec::new(), rejects: Vec::new() }))
     }
 }

@@ -56,6 +56,14 @@ pub(crate) fn without_compression(path: &Path) -> PathBuf {
     if Compression::of(path) == Compression::None { path.to_owned() } else { path.with_extension("") }
 }
 
+/// Reads some bytes at a place of a file; its own position is left alone.
+pub(crate) fn read_at(file: &File, into: &mut [u8], at: u64) -> std::io::Result<usize> {
+    #[cfg(unix)]
+    return std::os::unix::fs::FileExt::read_at(file, into, at);
+    #[cfg(windows)]
+    return std::os::windows::fs::FileExt::seek_read(file, into, at);
+}
+
 /// The name of standard input and output.
 pub(crate) const STANDARD: &str = "-";
 

@@ -51,12 +51,25 @@ pub(crate) struct Request {
 
 /// A source being read.
 pub(crate) trait Scan: Send + Sync {
+    /// Says that what comes of a morsel is small whatever its size: morsels may be large.
+    fn gather(&mut self) {}
     /// The next morsel, in order; `None` at the end.
     ///
     /// Called by one worker at a time.
     fn next(&self) -> Result<Option<Box<dyn Morsel>>>;
     /// Bytes read so far and bytes in all.
     fn progress(&self) -> (u64, Option<u64>);
+}
+
+/// Where a morsel took its first record to start and found its last one to end.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct Seam {
+    /// What the starts and ends are places of: a file.
+    pub(crate) place: usize,
+    pub(crate) start: u64,
+    /// Whether the start was known, not guessed.
+    pub(crate) known: bool,
+    pub(crate) end: u64,
 }
 
 /// A condition that is tested while reading, before the other columns are decoded.
@@ -67,13 +80,23 @@ pub(crate) trait RowTest {
     fn test(&mut self, batch: &Batch) -> Result<BooleanArray>;
 }
 
-/// A part of a source, decoded by the worker that took it.
+/// A part of a source, decoded batch by batch by the worker that took it.
 pub(crate) trait Morsel: Send {
-    /// Decodes the columns, of the rows that pass the test.
-    fn decode(self: Box<Self>, test: Option<&mut dyn RowTest>) -> Result<Decoded>;
+    /// The next rows, of those that pass the test; `None` at its end.
+    fn next(&mut self, test: Option<&mut dyn RowTest>) -> Result<Option<Decoded>>;
+
+    /// Where it began and ended, if that was guessed and must be compared with its neighbours.
+    fn seam(&self) -> Option<Seam> {
+        None
+    }
+
+    /// The same part, with its first record at `start`: for one whose guess was wrong.
+    fn again(&self, _start: u64) -> Option<Box<dyn Morsel>> {
+        None
+    }
 }
 
-/// A morsel's rows.
+/// Some of a morsel's rows.
 #[derive(Debug)]
 pub(crate) struct Decoded {
     pub(crate) batch: Batch,

@@ -4,6 +4,8 @@ use std::sync::Arc;
 
 use arrow_array::Int64Array;
 
+use serde::{Deserialize, Serialize};
+
 use super::super::Type;
 use super::super::functions::{Arguments, Complaint};
 use super::{Aggregate, Made, State, each_valid, made};
@@ -16,7 +18,7 @@ pub(super) const AGGREGATES: &[Aggregate] = &[Aggregate {
     bind: count,
 }];
 
-#[derive(Default)]
+#[derive(Default, Serialize, Deserialize)]
 struct Count(i64);
 
 impl State for Count {

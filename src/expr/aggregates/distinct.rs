@@ -9,6 +9,8 @@ use arrow_array::types::{
 use arrow_array::{Array, ArrayRef, Int64Array};
 use hashbrown::{DefaultHashBuilder, HashSet};
 
+use serde::{Deserialize, Serialize};
+
 use super::super::functions::{Arguments, Complaint};
 use super::super::{Scalar, Type};
 use super::{Aggregate, Made, State, at, column, each_valid, made};
@@ -21,16 +23,11 @@ pub(super) const AGGREGATES: &[Aggregate] = &[Aggregate {
     bind: count_distinct,
 }];
 
-/// A set that is made only when the first value comes.
-struct Seen<T>(Option<HashSet<T, DefaultHashBuilder>>);
+/// The bits of values; made only when the first comes.
+#[derive(Default, Serialize, Deserialize)]
+struct Seen(Option<HashSet<u128, DefaultHashBuilder>>);
 
-impl<T> Default for Seen<T> {
-    fn default() -> Self {
-        Seen(None)
-    }
-}
-
-impl<T: Eq + std::hash::Hash + Send + 'static> State for Seen<T> {
+impl State for Seen {
     fn merge(&mut self, later: &mut Self) {
         match (&mut self.0, later.0.take()) {
             (Some(ours), Some(theirs)) => ours.extend(theirs),
@@ -40,7 +37,49 @@ impl<T: Eq + std::hash::Hash + Send + 'static> State for Seen<T> {
     }
 
     fn heap(&self) -> usize {
-        self.0.as_ref().map_or(0, |set| set.capacity() * (size_of::<T>() + 1))
+        self.0.as_ref().map_or(0, |set| set.capacity() * (size_of::<u128>() + 1))
+    }
+}
+
+/// Values as text: those that fit into a view as its bits, the others beside.
+#[derive(Default, Serialize, Deserialize)]
+struct Texts {
+    short: Seen,
+    long: Option<HashSet<Box<[u8]>, DefaultHashBuilder>>,
+}
+
+impl Texts {
+    fn add(&mut self, text: &[u8]) {
+        if text.len() <= 12 {
+            let mut bits = [0; 16];
+            bits.iter_mut().skip(4).zip(text).for_each(|(to, from)| *to = *from);
+            let bits = u128::from_le_bytes(bits) | text.len() as u128;
+            self.short.0.get_or_insert_default().insert(bits);
+            return;
+        }
+        let long = self.long.get_or_insert_default();
+        if !long.contains(text) {
+            long.insert(text.into());
+        }
+    }
+}
+
+impl State for Texts {
+    fn merge(&mut self, later: &mut Self) {
+        self.short.merge(&mut later.short);
+        match (&mut self.long, later.long.take()) {
+            (Some(ours), Some(theirs)) => ours.extend(theirs),
+            (None, theirs) => self.long = theirs,
+            (Some(_), None) => {}
+        }
+    }
+
+    fn heap(&self) -> usize {
+        let long = self.long.as_ref().map_or(0, |set| {
+            set.capacity() * (size_of::<Box<[u8]>>() + 1)
+                + set.iter().map(|text| text.len() + 16).sum::<usize>()
+        });
+        self.short.heap() + long
     }
 }
 
@@ -58,47 +97,38 @@ pub(crate) fn float_bits(x: f64) -> u64 {
 fn count_distinct(args: Arguments) -> Result<Made, Complaint> {
     args.count(1..=1)?;
     let kind = args.kind(0);
-    let finish = |states: &mut [Seen<u64>]| Ok(counts(states));
+    let count = |seen: &Seen| seen.0.as_ref().map_or(0, HashSet::len) as i64;
     Ok(match kind {
         Type::Int | Type::Float | Type::Date | Type::Time | Type::Timestamp => {
-            made(args, Type::Int, add_bits, finish)
+            made(args, Type::Int, add_bits, move |states: &mut [Seen]| {
+                Ok(Arc::new(states.iter().map(count).collect::<Int64Array>()))
+            })
         }
         _ => made(
             args,
             Type::Int,
-            |states: &mut [Seen<Box<[u8]>>], groups, args| {
+            |states: &mut [Texts], groups, args| {
                 let array = column(args, 0)?;
                 let texts = array.as_string_view_opt();
-                each_valid(states, groups, &[array], |state, row| {
-                    let set = state.0.get_or_insert_default();
-                    match texts {
-                        Some(texts) => {
-                            let text = texts.value(row).as_bytes();
-                            if !set.contains(text) {
-                                set.insert(text.into());
-                            }
-                        }
-                        None => {
-                            set.insert(Scalar::from_array(array, row).to_string().into_bytes().into());
-                        }
-                    }
+                each_valid(states, groups, &[array], |state, row| match texts {
+                    Some(texts) => state.add(texts.value(row).as_bytes()),
+                    None => state.add(Scalar::from_array(array, row).to_string().as_bytes()),
                 });
                 Ok(())
             },
-            |states| Ok(counts(states)),
+            move |states: &mut [Texts]| {
+                let all = |t: &Texts| count(&t.short) + t.long.as_ref().map_or(0, HashSet::len) as i64;
+                Ok(Arc::new(states.iter().map(all).collect::<Int64Array>()))
+            },
         ),
     })
 }
 
-fn counts<T>(states: &[Seen<T>]) -> ArrayRef {
-    Arc::new(states.iter().map(|s| s.0.as_ref().map_or(0, HashSet::len) as i64).collect::<Int64Array>())
-}
-
-fn add_bits(states: &mut [Seen<u64>], groups: &[u32], args: &[ArrayRef]) -> Result<()> {
+fn add_bits(states: &mut [Seen], groups: &[u32], args: &[ArrayRef]) -> Result<()> {
     let array = column(args, 0)?;
     let mut add = |bits: &dyn Fn(usize) -> u64| {
         each_valid(states, groups, &[array], |state, row| {
-            state.0.get_or_insert_default().insert(bits(row));
+            state.0.get_or_insert_default().insert(u128::from(bits(row)));
         });
     };
     if let Some(values) = array.as_primitive_opt::<Int64Type>() {

@@ -7,6 +7,9 @@ use arrow_array::cast::AsArray;
 use arrow_array::types::{Float64Type, Int64Type};
 use arrow_array::{ArrayRef, Float64Array, Int64Array};
 
+use serde::de::DeserializeOwned;
+use serde::{Deserialize, Serialize};
+
 use super::super::functions::{Arguments, Complaint};
 use super::super::{Scalar, Type, array_of, compare};
 use super::{Aggregate, Made, State, at, column, each_valid, made};
@@ -69,6 +72,7 @@ impl Side {
 }
 
 /// The best value so far, with the side it is best on.
+#[derive(Serialize, Deserialize)]
 struct Best<T, const MAX: bool>(Option<T>);
 
 impl<T, const MAX: bool> Default for Best<T, MAX> {
@@ -89,7 +93,7 @@ impl<T, const MAX: bool> Best<T, MAX> {
 }
 
 /// Values with an order of their own.
-trait Ordered: Send + 'static {
+trait Ordered: Send + Serialize + DeserializeOwned + 'static {
     fn order(&self, other: &Self) -> Ordering;
 }
 
@@ -185,7 +189,7 @@ fn scalars<'a>(values: impl Iterator<Item = Option<&'a Scalar>>, kind: &Type) ->
 }
 
 /// The first or the last value.
-#[derive(Default)]
+#[derive(Default, Serialize, Deserialize)]
 struct End<const FIRST: bool>(Option<Scalar>);
 
 impl<const FIRST: bool> State for End<FIRST> {
@@ -223,7 +227,7 @@ fn end_of<const FIRST: bool>(args: Arguments) -> Made {
 }
 
 /// The best key so far and the value beside it.
-#[derive(Default)]
+#[derive(Default, Serialize, Deserialize)]
 struct ByKey<const MAX: bool>(Option<(Scalar, Scalar)>);
 
 impl<const MAX: bool> ByKey<MAX> {

@@ -1,5 +1,7 @@
 //! `array_agg` and `listagg`: all values of a group, in row order.
 
+use serde::{Deserialize, Serialize};
+
 use super::super::functions::{Arguments, Complaint};
 use super::super::{Scalar, Type, array_of};
 use super::{Aggregate, Made, State, column, each_valid, made};
@@ -20,7 +22,7 @@ pub(super) const AGGREGATES: &[Aggregate] = &[
     },
 ];
 
-#[derive(Default)]
+#[derive(Default, Serialize, Deserialize)]
 struct Values(Option<Vec<Scalar>>);
 
 impl State for Values {
@@ -63,7 +65,7 @@ fn array_agg(args: Arguments) -> Result<Made, Complaint> {
 }
 
 /// Text so far and the separator of the later ones.
-#[derive(Default)]
+#[derive(Default, Serialize, Deserialize)]
 struct Joined {
     text: Option<String>,
     separator: String,

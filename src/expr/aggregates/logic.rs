@@ -5,6 +5,8 @@ use std::sync::Arc;
 use arrow_array::BooleanArray;
 use arrow_array::cast::AsArray;
 
+use serde::{Deserialize, Serialize};
+
 use super::super::Type;
 use super::super::functions::{Arguments, Complaint};
 use super::{Aggregate, Made, State, column, each_valid, made};
@@ -25,7 +27,7 @@ pub(super) const AGGREGATES: &[Aggregate] = &[
     },
 ];
 
-#[derive(Default)]
+#[derive(Default, Serialize, Deserialize)]
 struct Seen {
     is_true: bool,
     is_false: bool,

@@ -17,7 +17,10 @@ mod sums;
 use std::any::Any;
 use std::sync::Arc;
 
-use arrow_array::{Array, ArrayRef};
+use arrow_array::builder::LargeBinaryBuilder;
+use arrow_array::{Array, ArrayRef, LargeBinaryArray};
+use serde::Serialize;
+use serde::de::DeserializeOwned;
 
 use super::functions::{Arguments, Complaint};
 use super::{Bound, Type};
@@ -77,8 +80,12 @@ pub(crate) trait Accumulator: Send {
     fn update(&mut self, groups: &[u32], args: &[ArrayRef]) -> Result<()>;
     /// Adds another accumulator's states, of later rows; pairs are (theirs, ours).
     fn merge(&mut self, other: &mut dyn Accumulator, pairs: &[(u32, u32)]) -> Result<()>;
-    /// Forgets all groups.
-    fn clear(&mut self);
+    /// Moves the states of these groups into accumulators of their own.
+    fn deal(&mut self, parts: &[Vec<u32>]) -> Vec<Box<dyn Accumulator>>;
+    /// The states of all groups as bytes, one value a group, and none left.
+    fn save(&mut self) -> Result<LargeBinaryArray>;
+    /// Appends saved states as those of further groups.
+    fn load(&mut self, saved: &LargeBinaryArray) -> Result<()>;
     /// The results, one a group.
     fn finish(&mut self) -> Result<ArrayRef>;
     /// Bytes in use.
@@ -87,8 +94,8 @@ pub(crate) trait Accumulator: Send {
     fn as_any(&mut self) -> &mut dyn Any;
 }
 
-/// One group's state.
-pub(crate) trait State: Default + Send + 'static {
+/// One group's state; it can be kept on disk.
+pub(crate) trait State: Default + Send + Serialize + DeserializeOwned + 'static {
     /// Adds the state of later rows.
     fn merge(&mut self, later: &mut Self);
     /// Bytes held outside the state itself.
@@ -107,8 +114,8 @@ struct States<S, U, F> {
 impl<S, U, F> Accumulator for States<S, U, F>
 where
     S: State,
-    U: Fn(&mut [S], &[u32], &[ArrayRef]) -> Result<()> + Send + 'static,
-    F: Fn(&mut [S]) -> Result<ArrayRef> + Send + 'static,
+    U: Fn(&mut [S], &[u32], &[ArrayRef]) -> Result<()> + Clone + Send + 'static,
+    F: Fn(&mut [S]) -> Result<ArrayRef> + Clone + Send + 'static,
 {
     fn grow(&mut self, groups: usize) {
         if groups > self.states.len() {
@@ -137,8 +144,36 @@ where
         Ok(())
     }
 
-    fn clear(&mut self) {
-        self.states.clear();
+    fn deal(&mut self, parts: &[Vec<u32>]) -> Vec<Box<dyn Accumulator>> {
+        let whole = parts.iter().any(|part| part.len() == self.states.len());
+        let deal = |part: &Vec<u32>| {
+            let states = if whole && part.len() == self.states.len() {
+                std::mem::take(&mut self.states)
+            } else {
+                part.iter().filter_map(|n| self.states.get_mut(*n as usize).map(std::mem::take)).collect()
+            };
+            let dealt = States { states, update: self.update.clone(), finish: self.finish.clone() };
+            Box::new(dealt) as Box<dyn Accumulator>
+        };
+        parts.iter().map(deal).collect()
+    }
+
+    fn save(&mut self) -> Result<LargeBinaryArray> {
+        let mut saved = LargeBinaryBuilder::new();
+        let mut bytes = Vec::new();
+        for state in self.states.drain(..) {
+            bytes.clear();
+            bytes = postcard::to_extend(&state, bytes).map_err(|e| unsaved(&e))?;
+            saved.append_value(&bytes);
+        }
+        Ok(saved.finish())
+    }
+
+    fn load(&mut self, saved: &LargeBinaryArray) -> Result<()> {
+        for bytes in saved.iter().flatten() {
+            self.states.push(postcard::from_bytes(bytes).map_err(|e| unsaved(&e))?);
+        }
+        Ok(())
     }
 
     fn finish(&mut self) -> Result<ArrayRef> {
@@ -152,6 +187,10 @@ where
     fn as_any(&mut self) -> &mut dyn Any {
         self
     }
+}
+
+fn unsaved(error: &postcard::Error) -> Error {
+    Error::new(ErrorKind::Internal, format!("The state of an aggregate could not be kept on disk: {error}."))
 }
 
 /// Checks done: the aggregate with its arguments, its result's type and its two closures.

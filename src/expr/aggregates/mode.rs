@@ -2,6 +2,8 @@
 
 use hashbrown::HashMap;
 
+use serde::{Deserialize, Serialize};
+
 use super::super::functions::{Arguments, Complaint};
 use super::super::{Scalar, array_of};
 use super::{Aggregate, Made, State, column, each_valid, made};
@@ -15,7 +17,7 @@ pub(super) const AGGREGATES: &[Aggregate] = &[Aggregate {
 }];
 
 /// How often each value came, in order of first appearance.
-#[derive(Default)]
+#[derive(Default, Serialize, Deserialize)]
 struct Counts {
     places: HashMap<String, usize>,
     values: Vec<(Scalar, u64)>,

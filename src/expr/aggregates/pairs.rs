@@ -7,6 +7,8 @@ use arrow_array::cast::AsArray;
 use arrow_array::types::Float64Type;
 use churn_kernels::double::Sum;
 
+use serde::{Deserialize, Serialize};
+
 use super::super::Type;
 use super::super::functions::{Arguments, Complaint};
 use super::sums::{about_mean, not_below_zero};
@@ -74,7 +76,7 @@ pub(super) const AGGREGATES: &[Aggregate] = &[
 ];
 
 /// Sums over the rows of a first argument x and a second y.
-#[derive(Default)]
+#[derive(Default, Serialize, Deserialize)]
 struct Pairs {
     x: Sum,
     y: Sum,

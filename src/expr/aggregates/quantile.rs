@@ -6,6 +6,8 @@ use arrow_array::Float64Array;
 use arrow_array::cast::AsArray;
 use arrow_array::types::Float64Type;
 
+use serde::{Deserialize, Serialize};
+
 use super::super::functions::{Arguments, Complaint};
 use super::super::{Bound, Scalar, Type, compare};
 use super::{Aggregate, Made, State, at, column, each_valid, made};
@@ -41,7 +43,7 @@ pub(super) const AGGREGATES: &[Aggregate] = &[
     },
 ];
 
-#[derive(Default)]
+#[derive(Default, Serialize, Deserialize)]
 struct Values(Vec<f64>);
 
 impl State for Values {

@@ -10,6 +10,8 @@ use arrow_array::types::{Decimal128Type, Float64Type, Int64Type};
 use arrow_array::{Float64Array, Int64Array};
 use churn_kernels::double::Sum;
 
+use serde::{Deserialize, Serialize};
+
 use super::super::functions::{Arguments, Complaint};
 use super::super::{Type, arithmetic};
 use super::{Aggregate, Made, State, at, column, each_valid, made};
@@ -37,7 +39,7 @@ pub(super) const AGGREGATES: &[Aggregate] = &[
     },
 ];
 
-#[derive(Default)]
+#[derive(Default, Serialize, Deserialize)]
 struct Whole {
     sum: i128,
     count: i64,
@@ -63,7 +65,7 @@ impl State for Whole {
     }
 }
 
-#[derive(Default)]
+#[derive(Default, Serialize, Deserialize)]
 struct Real {
     sum: Sum,
     count: i64,
@@ -151,7 +153,7 @@ fn mean(mut args: Arguments) -> Result<Made, Complaint> {
     }))
 }
 
-#[derive(Default)]
+#[derive(Default, Serialize, Deserialize)]
 struct Squares {
     sum: Sum,
     squares: Sum,

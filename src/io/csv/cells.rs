@@ -1,33 +1,56 @@
-//! Where each cell of a block stands: a regular grid, rows that do not fit it left out.
+//! Where the cells of a block stand that are needed; rows that do not fit the table left out.
 
 use std::borrow::Cow;
-use std::ops::Range;
 
-use churn_kernels::structure;
+use churn_kernels::cells as kernel;
+use churn_kernels::grid::{Grid, Ragged};
+use churn_kernels::structure::Structure;
 
 use super::options::CsvOptions;
+
+/// Memory for the borders of a block, used again for the next.
+#[derive(Debug, Default)]
+pub(super) struct Borders {
+    pub(super) structure: Structure,
+    grid: Grid,
+}
+
+/// Which cells of a row are needed, and so which separators.
+#[derive(Clone, Debug)]
+pub(super) struct Needed {
+    width: usize,
+    /// The separators to place, rising.
+    separators: Vec<u32>,
+    /// The place of each separator among them.
+    slots: Vec<Option<usize>>,
+}
+
+impl Needed {
+    /// The cells at these positions, of rows of `width` cells.
+    pub(super) fn new(width: usize, positions: impl Iterator<Item = usize>) -> Needed {
+        let width = width.max(1);
+        let mut wanted = vec![false; width];
+        for position in positions {
+            for separator in [position.wrapping_sub(1), position] {
+                if let Some(wanted) = wanted.get_mut(separator) {
+                    *wanted = separator + 1 < width;
+                }
+            }
+        }
+        let separators: Vec<u32> = (0u32..).zip(&wanted).filter(|(_, w)| **w).map(|(i, _)| i).collect();
+        let slot = |i: u32| separators.iter().position(|s| *s == i);
+        let slots = (0..width as u32).map(slot).collect();
+        Needed { width, separators, slots }
+    }
+}
 
 /// The cells of a block.
 #[derive(Debug)]
 pub(super) struct Cells<'a> {
     pub(super) bytes: &'a [u8],
     quote: Option<u8>,
-    width: usize,
-    /// Where each row starts.
-    starts: Vec<u32>,
-    /// Where each cell ends, row by row.
-    ends: Vec<u32>,
-    /// Rows with another number of cells than the table.
-    pub(super) ragged: Vec<Ragged>,
-    /// Where a quote opens that never closes.
-    pub(super) open_quote: Option<usize>,
-}
-
-/// A row with the wrong number of cells.
-#[derive(Debug)]
-pub(super) struct Ragged {
-    pub(super) range: Range<usize>,
-    pub(super) cells: usize,
+    needed: &'a Needed,
+    grid: &'a Grid,
 }
 
 /// A cell: its bytes, and whether quotes stood around them.
@@ -39,79 +62,57 @@ pub(super) struct Cell {
 }
 
 impl<'a> Cells<'a> {
-    /// Finds the cells of a block of whole records, each with a line end.
-    pub(super) fn find(bytes: &'a [u8], width: usize, options: &CsvOptions) -> Cells<'a> {
-        let mut positions = Vec::with_capacity(bytes.len() / 6 + 64);
-        let found = structure::index(bytes, options.dialect(), &mut positions);
-        let ends_line = |p: &u32| bytes.get(*p as usize) == Some(&b'\n');
-        let width = width.max(1);
-        let mut cells = Cells {
-            bytes,
-            quote: options.quote,
-            width,
-            starts: Vec::with_capacity(found.line_ends),
-            ends: Vec::new(),
-            ragged: Vec::new(),
-            open_quote: found.open_quote,
-        };
-        let regular = options.comment.is_none()
-            && found.line_ends * width == positions.len()
-            && positions.chunks_exact(width).all(|row| row.last().is_some_and(ends_line));
-        if regular {
-            let mut start = 0;
-            for row in positions.chunks_exact(width) {
-                cells.starts.push(start);
-                start = row.last().map_or(0, |p| p + 1);
-            }
-            cells.ends = positions;
-        } else {
-            cells.keep_fitting(&positions, options.comment);
-        }
-        cells
-    }
-
-    /// The slow way: each row is looked at, and kept if it fits.
-    fn keep_fitting(&mut self, positions: &[u32], comment: Option<u8>) {
-        let mut start = 0u32;
-        for row in positions.split_inclusive(|p| self.bytes.get(*p as usize) == Some(&b'\n')) {
-            let Some(end) = row.last().copied() else { break };
-            let line = self.bytes.get(start as usize..end as usize).unwrap_or_default();
-            let blank = line.is_empty() || line == b"\r";
-            let is_comment = comment.is_some() && line.first().copied() == comment;
-            if is_comment || (blank && self.width > 1) {
-                // No row.
-            } else if row.len() == self.width {
-                self.starts.push(start);
-                self.ends.extend_from_slice(row);
-            } else {
-                self.ragged.push(Ragged { range: start as usize..end as usize + 1, cells: row.len() });
-            }
-            start = end + 1;
-        }
+    /// Finds the cells of whole records, whose structure is known.
+    pub(super) fn find(
+        bytes: &'a [u8],
+        borders: &'a mut Borders,
+        needed: &'a Needed,
+        options: &CsvOptions,
+    ) -> Cells<'a> {
+        let Borders { structure, grid } = borders;
+        grid.walk(bytes, structure, needed.width, &needed.separators, options.comment);
+        Cells { bytes, quote: options.quote, needed, grid }
     }
 
     pub(super) fn rows(&self) -> usize {
-        self.starts.len()
+        self.grid.starts.len()
+    }
+
+    /// Rows with another number of cells than the table.
+    pub(super) fn ragged(&self) -> &[Ragged] {
+        &self.grid.ragged
     }
 
     /// Where a row starts.
     pub(super) fn start_of_row(&self, row: usize) -> usize {
-        self.starts.get(row).map_or(0, |s| *s as usize)
+        self.grid.starts.get(row).map_or(0, |s| *s as usize)
+    }
+
+    /// The cells of a column.
+    pub(super) fn column(&self, position: usize) -> kernel::Cells<'a> {
+        let places = |separator: usize| {
+            let slot = self.needed.slots.get(separator).copied().flatten();
+            slot.and_then(|slot| self.grid.places.get(slot)).map_or(&[][..], Vec::as_slice)
+        };
+        let last = position + 1 == self.needed.width;
+        kernel::Cells {
+            bytes: self.bytes,
+            starts: position.checked_sub(1).map_or(self.grid.starts.as_slice(), places),
+            skip: u32::from(position > 0),
+            ends: if last { self.grid.ends.as_slice() } else { places(position) },
+            last,
+        }
     }
 
     /// The cell, without its quotes and without the line end's carriage return.
-    #[inline]
     pub(super) fn get(&self, row: usize, column: usize) -> Cell {
-        let at = row * self.width + column;
-        let start = if column == 0 {
-            self.start_of_row(row)
-        } else {
-            self.ends.get(at - 1).map_or(0, |e| *e as usize + 1)
-        };
-        let mut end = self.ends.get(at).map_or(start, |e| *e as usize);
-        if column + 1 == self.width && end > start && self.bytes.get(end - 1) == Some(&b'\r') {
-            end -= 1;
-        }
+        let (start, end) = self.column(column).range(row);
+        self.unwrapped(start, end)
+    }
+
+    /// The cell in a range of bytes: without the quotes around it.
+    #[inline]
+    pub(super) fn unwrapped(&self, start: usize, end: usize) -> Cell {
         let quoted = self.quote.is_some() && self.bytes.get(start).copied() == self.quote && end > start;
         if quoted {
             let closed = end > start + 1 && self.bytes.get(end - 1).copied() == self.quote;
@@ -164,10 +165,13 @@ mod tests {
     use rstest::rstest;
 
     fn grid(text: &str, width: usize) -> (Vec<Vec<String>>, usize) {
-        let cells = Cells::find(text.as_bytes(), width, &CsvOptions::default());
+        let options = CsvOptions::default();
+        let (needed, mut borders) = (Needed::new(width, 0..width), Borders::default());
+        borders.structure.find(text.as_bytes(), options.dialect());
+        let cells = Cells::find(text.as_bytes(), &mut borders, &needed, &options);
         let text = |r, c| String::from_utf8_lossy(&cells.plain(cells.get(r, c))).into_owned();
         let rows = (0..cells.rows()).map(|r| (0..width).map(|c| text(r, c)).collect()).collect();
-        (rows, cells.ragged.len())
+        (rows, cells.ragged().len())
     }
 
     #[rstest]

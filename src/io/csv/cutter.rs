@@ -1,24 +1,31 @@
-//! Files cut into numbered blocks of whole records.
+//! Files cut into numbered parts: ranges where any place of a file can be read, else blocks of whole records.
 //!
-//! Borders depend on the text and the block size alone. A record longer than a block makes the block grow; a
-//! quote that never closes is an error, not a table that is loaded whole.
+//! Borders depend on the text and the sizes alone. A record longer than a block makes the block grow; a quote
+//! that never closes is an error, not a table that is loaded whole.
 
 use std::io::Read;
 use std::sync::Arc;
 
 use super::head::Head;
 use super::options::CsvOptions;
-use crate::error::{Error, ErrorKind, Result};
+use super::ranges::{RECORD_LIMIT, Range, Seekable, too_long};
+use crate::error::Result;
 use crate::io::place;
 
 /// Bytes of a block, unless the run says otherwise.
 ///
-/// The positions of its cells and its decoded columns stay in the second-level cache; measured on the demo's
-/// deliveries, 256 KiB to 1 MiB are within 3 % of each other.
+/// The places of its cells and its decoded columns stay in the second-level cache.
 pub(super) const BLOCK_BYTES: usize = 512 << 10;
 
-/// The longest record.
-const RECORD_LIMIT: usize = 64 << 20;
+/// The most blocks of a range whose rows are gathered; a smaller table has at least 64 ranges.
+const RANGE_BLOCKS: u64 = 8;
+
+/// A part of a file.
+#[derive(Debug)]
+pub(super) enum Cut {
+    Range(Range),
+    Block(Block),
+}
 
 /// A block of whole records.
 #[derive(Debug)]
@@ -28,8 +35,8 @@ pub(super) struct Block {
     pub(super) bytes: Vec<u8>,
     /// Where it starts in the decoded file.
     pub(super) offset: u64,
-    /// Lines before it, where they must be counted on the way: in a stream.
-    pub(super) lines: Option<u64>,
+    /// Lines before it.
+    pub(super) lines: u64,
 }
 
 /// Cuts the files one after the other.
@@ -37,13 +44,20 @@ pub(super) struct Cutter {
     heads: Arc<Vec<Head>>,
     options: Arc<CsvOptions>,
     block: usize,
+    range: u64,
     file: usize,
-    reader: Option<Box<dyn Read + Send>>,
+    opened: Option<Opened>,
     /// The start of a record whose end is not read yet.
     rest: Vec<u8>,
     offset: u64,
     lines: u64,
     pub(super) done: u64,
+}
+
+/// The file that is being cut.
+enum Opened {
+    Seekable(Arc<Seekable>),
+    Stream(Box<dyn Read + Send>),
 }
 
 impl Cutter {
@@ -53,8 +67,9 @@ impl Cutter {
             heads,
             options,
             block,
+            range: block as u64,
             file: 0,
-            reader: None,
+            opened: None,
             rest: Vec::new(),
             offset: 0,
             lines: 0,
@@ -62,23 +77,61 @@ impl Cutter {
         }
     }
 
-    /// The next block; `None` after the last one.
-    pub(super) fn next(&mut self) -> Result<Option<Block>> {
+    /// Makes ranges of many blocks: their number then still keeps many workers busy to the end.
+    pub(super) fn gather(&mut self) {
+        let bytes: u64 = self.heads.iter().filter_map(|h| h.size).sum();
+        let blocks = (bytes / self.block as u64 / 64).clamp(1, RANGE_BLOCKS);
+        self.range = self.block as u64 * blocks;
+    }
+
+    /// The next part; `None` after the last one.
+    pub(super) fn next(&mut self) -> Result<Option<Cut>> {
         loop {
             let heads = self.heads.clone();
             let Some(head) = heads.get(self.file) else { return Ok(None) };
-            if self.reader.is_none() {
-                self.reader = Some(head.open()?);
+            if self.opened.is_none() {
+                self.opened = Some(match head.size.filter(|_| head.seekable) {
+                    Some(size) => {
+                        Opened::Seekable(Arc::new(Seekable { file: place::open(&head.path)?, size }))
+                    }
+                    None => Opened::Stream(head.open()?),
+                });
                 self.offset = head.data as u64;
                 self.lines = count_lines(head.start.get(..head.data).unwrap_or_default());
                 self.rest.clear();
             }
-            if let Some(block) = self.block_of(head)? {
-                return Ok(Some(block));
+            let cut = match &self.opened {
+                Some(Opened::Seekable(seekable)) => {
+                    let seekable = seekable.clone();
+                    self.range_of(head, seekable).map(Cut::Range)
+                }
+                _ => self.block_of(head)?.map(Cut::Block),
+            };
+            if cut.is_some() {
+                return Ok(cut);
             }
-            self.reader = None;
+            self.opened = None;
             self.file += 1;
         }
+    }
+
+    fn range_of(&mut self, head: &Head, seekable: Arc<Seekable>) -> Option<Range> {
+        if self.offset >= seekable.size {
+            return None;
+        }
+        let from = self.offset;
+        self.offset = (from + self.range).min(seekable.size);
+        self.done += self.offset - from;
+        Some(Range {
+            file: self.file,
+            from,
+            to: self.offset,
+            block: self.block,
+            seekable,
+            start: (from == head.data as u64).then_some(from),
+            began: u64::MAX,
+            at: from,
+        })
     }
 
     fn block_of(&mut self, head: &Head) -> Result<Option<Block>> {
@@ -87,13 +140,12 @@ impl Cutter {
         let mut wanted = self.block;
         loop {
             let before = bytes.len();
-            if let Some(reader) = &mut self.reader {
+            if let Some(Opened::Stream(reader)) = &mut self.opened {
                 let read = reader.take(wanted as u64).read_to_end(&mut bytes);
                 read.map_err(|e| place::unreadable(&head.path, &e).in_file(&head.shown, None, None))?;
             }
             let at_end = bytes.len() - before < wanted;
             if at_end {
-                self.check_length(head, bytes.len() as u64)?;
                 return Ok(self.last(bytes));
             }
             if let Some(end) = churn_kernels::structure::last_record_end(&bytes, self.options.dialect()) {
@@ -101,15 +153,7 @@ impl Cutter {
                 return Ok(Some(self.made(bytes)));
             }
             if bytes.len() > RECORD_LIMIT {
-                let line = if head.seekable {
-                    super::source::line_at(head, self.offset)
-                } else {
-                    Some(self.lines + 1)
-                };
-                return Err(Error::new(ErrorKind::Data, "A record is longer than 64 MB.")
-                    .in_file(&head.shown, line, None)
-                    .why("A quote probably opens here and never closes.")
-                    .next("Mend the line, or say quote = none if the file has no quoted cells."));
+                return Err(too_long(head, Some(self.lines + 1)));
             }
             wanted = bytes.len();
         }
@@ -126,27 +170,11 @@ impl Cutter {
     }
 
     fn made(&mut self, bytes: Vec<u8>) -> Block {
-        let stream = self.heads.get(self.file).is_some_and(|h| !h.seekable);
-        let block =
-            Block { file: self.file, offset: self.offset, lines: stream.then_some(self.lines), bytes };
+        let block = Block { file: self.file, offset: self.offset, lines: self.lines, bytes };
         self.offset += block.bytes.len() as u64;
         self.done += block.bytes.len() as u64;
-        if stream {
-            self.lines += count_lines(&block.bytes);
-        }
+        self.lines += count_lines(&block.bytes);
         block
-    }
-
-    /// A file that became shorter since it was looked at has lost rows.
-    fn check_length(&self, head: &Head, rest: u64) -> Result<()> {
-        match head.size {
-            Some(size) if head.seekable && self.offset + rest < size => {
-                Err(Error::new(ErrorKind::Data, format!("{} became shorter while it was read.", head.shown))
-                    .why(format!("It had {size} bytes at the start, and ended after {}.", self.offset + rest))
-                    .next("Run again when nothing else writes to it."))
-            }
-            _ => Ok(()),
-        }
     }
 }
 

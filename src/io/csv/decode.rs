@@ -12,43 +12,23 @@ use arrow_array::types::{
 use arrow_array::{ArrayRef, BooleanArray, PrimitiveArray};
 use arrow_buffer::NullBuffer;
 use churn_kernels::calendar::{self, DAY};
+use churn_kernels::cells::{Column, Rows};
 use churn_kernels::number;
-use churn_kernels::views::{Utf8Block, ViewBuilder};
+use churn_kernels::views::{TextBlock, ViewBuilder};
 
 use super::cells::{Cell, Cells};
 use super::infer::is_missing;
 use super::options::CsvOptions;
 use crate::expr::{Scalar, Type, array_of, pattern};
 
-/// The rows to decode.
-#[derive(Clone, Copy)]
-pub(super) enum Rows<'a> {
-    All(usize),
-    These(&'a [u32]),
-}
-
-impl Rows<'_> {
-    pub(super) fn len(&self) -> usize {
-        match self {
-            Rows::All(n) => *n,
-            Rows::These(rows) => rows.len(),
-        }
-    }
-
-    #[inline]
-    fn for_each(&self, mut f: impl FnMut(usize)) {
-        match self {
-            Rows::All(n) => (0..*n).for_each(f),
-            Rows::These(rows) => rows.iter().for_each(|row| f(*row as usize)),
-        }
-    }
-}
-
 /// A column of a block: its values, and the rows whose cell was not of its type.
 pub(super) struct Decoded {
     pub(super) array: ArrayRef,
     pub(super) bad: Vec<usize>,
 }
+
+/// The place of a byte that is not UTF-8.
+pub(super) struct NotUtf8(pub(super) usize);
 
 /// How numbers are written.
 #[derive(Clone, Copy)]
@@ -109,25 +89,43 @@ impl Reader {
 
 /// Decodes one column.
 pub(super) fn column(
-    block: &Utf8Block,
+    block: &TextBlock,
     cells: &Cells<'_>,
     position: usize,
     kind: &Type,
     by_pattern: bool,
     rows: Rows<'_>,
     options: &CsvOptions,
-) -> Decoded {
+) -> Result<Decoded, NotUtf8> {
     let reader = Reader::number(options);
-    let loop_over = Loop { cells, position, rows, options };
-    match kind {
-        Type::Int => loop_over.primitive::<Int64Type>(|text| reader.int(text)),
-        Type::Float => loop_over.primitive::<Float64Type>(|text| reader.float(text)),
+    let loop_over = Loop { cells, column: cells.column(position), rows, options };
+    let plain = loop_over.column;
+    Ok(match kind {
+        Type::Int if reader.plain => loop_over.primitive::<Int64Type>(plain.ints(rows), number::parse_int),
+        Type::Int => {
+            let parse = |text: &[u8]| reader.int(text);
+            loop_over.primitive::<Int64Type>(plain.parsed(rows, parse), parse)
+        }
+        Type::Float if reader.plain => {
+            loop_over.primitive::<Float64Type>(plain.floats(rows), number::parse_float)
+        }
+        Type::Float => {
+            let parse = |text: &[u8]| reader.float(text);
+            loop_over.primitive::<Float64Type>(plain.parsed(rows, parse), parse)
+        }
         Type::Date | Type::Time | Type::Timestamp if by_pattern => loop_over.by_pattern(kind),
-        Type::Date => loop_over.primitive::<Date32Type>(calendar::parse_date),
-        Type::Time => loop_over.primitive::<Time64MicrosecondType>(calendar::parse_time),
-        Type::Timestamp => loop_over.primitive::<TimestampMicrosecondType>(|text| {
-            calendar::parse_timestamp(text).or_else(|| calendar::parse_date(text).map(|d| i64::from(d) * DAY))
-        }),
+        Type::Date => loop_over.primitive::<Date32Type>(plain.dates(rows), calendar::parse_date),
+        Type::Time => {
+            let read = plain.parsed(rows, calendar::parse_time);
+            loop_over.primitive::<Time64MicrosecondType>(read, calendar::parse_time)
+        }
+        Type::Timestamp => {
+            let parse = |text: &[u8]| {
+                calendar::parse_timestamp(text)
+                    .or_else(|| calendar::parse_date(text).map(|d| i64::from(d) * DAY))
+            };
+            loop_over.primitive::<TimestampMicrosecondType>(plain.parsed(rows, parse), parse)
+        }
         Type::Bool => loop_over.bools(),
         Type::Decimal(precision, scale) => {
             let (precision, scale) = (*precision, *scale);
@@ -136,14 +134,14 @@ pub(super) fn column(
                 Some(Scalar::Decimal(value, precision, scale))
             })
         }
-        _ => loop_over.texts(block),
-    }
+        _ => loop_over.texts(block)?,
+    })
 }
 
 /// What a loop over the cells of a column needs.
 struct Loop<'a> {
     cells: &'a Cells<'a>,
-    position: usize,
+    column: churn_kernels::cells::Cells<'a>,
     rows: Rows<'a>,
     options: &'a CsvOptions,
 }
@@ -157,31 +155,38 @@ enum Seen<'a> {
 impl Loop<'_> {
     /// The general way to look at a cell: quotes, doubled quotes, marks of missing values.
     fn see(&self, row: usize) -> Seen<'_> {
-        let cell = self.cells.get(row, self.position);
+        let (start, end) = self.column.range(row);
+        let cell = self.cells.unwrapped(start, end);
         let text = self.cells.plain(cell);
         if is_missing(&text, cell.quoted, self.options) { Seen::Missing } else { Seen::Text(cell, text) }
     }
 
-    /// Numbers and dates: the common cell takes the first branch.
-    fn primitive<T: ArrowPrimitiveType>(&self, parse: impl Fn(&[u8]) -> Option<T::Native>) -> Decoded {
-        let mut values: Vec<T::Native> = Vec::with_capacity(self.rows.len());
-        let mut nulls: Vec<usize> = Vec::new();
+    /// The row of a place among the rows that are read.
+    fn row(&self, place: u32) -> usize {
+        match self.rows {
+            Rows::All(_) => place as usize,
+            Rows::These(rows) => rows.get(place as usize).map_or(0, |row| *row as usize),
+        }
+    }
+
+    /// Numbers and dates: the common cells are read; here the others are.
+    fn primitive<T: ArrowPrimitiveType>(
+        &self,
+        read: Column<T::Native>,
+        parse: impl Fn(&[u8]) -> Option<T::Native>,
+    ) -> Decoded {
+        let Column { mut values, mut empty, mut odd } = read;
         let mut bad = Vec::new();
-        let plain = self.options.missing.is_none();
-        self.rows.for_each(|row| {
-            let cell = self.cells.get(row, self.position);
-            if plain && !cell.quoted {
-                let raw = self.cells.raw(cell);
-                if raw.is_empty() {
-                    nulls.push(values.len());
-                    values.push(T::Native::default());
-                    return;
-                }
-                if let Some(value) = parse(raw) {
-                    values.push(value);
-                    return;
-                }
+        if let Some(missing) = &self.options.missing {
+            // A text that means null may look like a number, and an empty cell may be none of them.
+            odd.append(&mut empty);
+            if missing.iter().any(|text| parse(text.as_bytes()).is_some()) {
+                odd = (0..values.len() as u32).collect();
             }
+        }
+        let mut nulls = empty;
+        for place in odd {
+            let row = self.row(place);
             let value = match self.see(row) {
                 Seen::Missing => None,
                 Seen::Text(_, text) => {
@@ -193,11 +198,11 @@ impl Loop<'_> {
                     value
                 }
             };
-            if value.is_none() {
-                nulls.push(values.len());
+            match values.get_mut(place as usize) {
+                Some(slot) if value.is_some() => *slot = value.unwrap_or_default(),
+                _ => nulls.push(place),
             }
-            values.push(value.unwrap_or_default());
-        });
+        }
         let nulls = null_buffer(values.len(), &nulls);
         Decoded { array: Arc::new(PrimitiveArray::<T>::new(values.into(), nulls)), bad }
     }
@@ -254,20 +259,19 @@ impl Loop<'_> {
     }
 
     /// Text stays where it stands in the block, unless it holds doubled quotes.
-    fn texts(&self, block: &Utf8Block) -> Decoded {
+    fn texts(&self, block: &TextBlock) -> Result<Decoded, NotUtf8> {
         let mut builder = ViewBuilder::new(block, self.rows.len());
         let mut nulls = Vec::new();
         let mut count = 0;
         let plain = self.options.missing.is_none();
         self.rows.for_each(|row| {
-            let cell = self.cells.get(row, self.position);
+            let (start, end) = self.column.range(row);
+            let cell = self.cells.unwrapped(start, end);
             if plain && !cell.quoted {
                 if cell.start == cell.end {
                     nulls.push(count);
-                    builder.push_empty();
-                } else {
-                    builder.push_part(cell.start, cell.end);
                 }
+                builder.push_part(cell.start, cell.end);
             } else {
                 match self.see(row) {
                     Seen::Missing => {
@@ -275,21 +279,26 @@ impl Loop<'_> {
                         builder.push_empty();
                     }
                     Seen::Text(cell, Cow::Borrowed(_)) => builder.push_part(cell.start, cell.end),
-                    Seen::Text(_, Cow::Owned(text)) => builder.push_text(&String::from_utf8_lossy(&text)),
+                    Seen::Text(cell, Cow::Owned(text)) => match std::str::from_utf8(&text) {
+                        Ok(text) => builder.push_text(text),
+                        // The same bytes in the block are no better, and there their place is found.
+                        Err(_) => builder.push_part(cell.start, cell.end),
+                    },
                 }
             }
             count += 1;
         });
-        Decoded { array: Arc::new(builder.finish(null_buffer(count, &nulls))), bad: Vec::new() }
+        let texts = builder.finish(null_buffer(self.rows.len(), &nulls)).map_err(NotUtf8)?;
+        Ok(Decoded { array: Arc::new(texts), bad: Vec::new() })
     }
 }
 
-fn null_buffer(rows: usize, nulls: &[usize]) -> Option<NullBuffer> {
+fn null_buffer(rows: usize, nulls: &[u32]) -> Option<NullBuffer> {
     if nulls.is_empty() {
         return None;
     }
     let mut builder = arrow_buffer::BooleanBufferBuilder::new(rows);
     builder.append_n(rows, true);
-    nulls.iter().for_each(|row| builder.set_bit(*row, false));
+    nulls.iter().for_each(|row| builder.set_bit(*row as usize, false));
     Some(NullBuffer::new(builder.finish()))
 }

@@ -7,7 +7,7 @@ use std::sync::Mutex;
 use encoding_rs::{Encoding as Charset, UTF_8, UTF_16BE, UTF_16LE, WINDOWS_1252};
 use encoding_rs_io::DecodeReaderBytesBuilder;
 
-use super::cells::Cells;
+use super::cells::{Borders, Cells, Needed};
 use super::options::{CsvOptions, Encoding, Header};
 use crate::error::{Error, ErrorKind, Result};
 use crate::io::place::{self, Compression, STANDARD};
@@ -281,15 +281,14 @@ fn joined(rows: &[Vec<String>], width: usize, with: &str) -> Vec<String> {
 
 /// The cells of the first record and the bytes it takes.
 fn first_record(text: &[u8], options: &CsvOptions, whole: bool) -> Option<(Vec<String>, usize)> {
-    let mut positions = Vec::new();
+    let mut borders = Borders::default();
     // The heading is near; a block of text is enough unless a quote holds it open.
     let near = text.get(..text.len().min(1 << 16)).unwrap_or(text);
     for part in [near, text] {
-        positions.clear();
-        churn_kernels::structure::index(part, options.dialect(), &mut positions);
-        if let Some(cells) = positions.iter().position(|p| part.get(*p as usize) == Some(&b'\n')) {
-            let length = positions.get(cells).map_or(0, |p| *p as usize + 1);
-            return Some((record(text.get(..length)?, cells + 1, options), length));
+        borders.structure.find(part, options.dialect());
+        if let Some(end) = borders.structure.line_ends().first() {
+            let length = *end as usize + 1;
+            return Some((record(text.get(..length)?, borders, options), length));
         }
     }
     if !whole {
@@ -297,13 +296,17 @@ fn first_record(text: &[u8], options: &CsvOptions, whole: bool) -> Option<(Vec<S
     }
     let mut ended = text.to_vec();
     ended.push(b'\n');
-    positions.clear();
-    let found = churn_kernels::structure::index(&ended, options.dialect(), &mut positions);
-    (found.open_quote.is_none()).then(|| (record(&ended, positions.len(), options), text.len()))
+    borders.structure.find(&ended, options.dialect());
+    (borders.structure.open_quote().is_none()).then(|| (record(&ended, borders, options), text.len()))
 }
 
-fn record(line: &[u8], width: usize, options: &CsvOptions) -> Vec<String> {
-    let cells = Cells::find(line, width, &CsvOptions { comment: None, ..options.clone() });
+/// The cells of one line; as many as it has.
+fn record(line: &[u8], mut borders: Borders, options: &CsvOptions) -> Vec<String> {
+    borders.structure.truncate(1);
+    let width = borders.structure.first_width();
+    let options = CsvOptions { comment: None, ..options.clone() };
+    let needed = Needed::new(width, 0..width);
+    let cells = Cells::find(line, &mut borders, &needed, &options);
     (0..width).map(|c| String::from_utf8_lossy(&cells.plain(cells.get(0, c))).into_owned()).collect()
 }
 

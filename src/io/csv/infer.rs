@@ -2,7 +2,7 @@
 
 use churn_kernels::{calendar, structure};
 
-use super::cells::Cells;
+use super::cells::{Borders, Cells, Needed};
 use super::decode::Reader;
 use super::head::{Head, LOOKED_AT};
 use super::options::CsvOptions;
@@ -178,7 +178,9 @@ fn look_at(part: &[u8], ends: bool, looks: &mut [Look], options: &CsvOptions) ->
         let end = structure::last_record_end(part, options.dialect()).unwrap_or(0);
         part.get(..end).unwrap_or_default()
     };
-    let cells = Cells::find(whole, looks.len(), options);
+    let (needed, mut borders) = (Needed::new(looks.len(), 0..looks.len()), Borders::default());
+    borders.structure.find(whole, options.dialect());
+    let cells = Cells::find(whole, &mut borders, &needed, options);
     let rows = cells.rows().min(ROWS);
     for row in 0..rows {
         for (column, look) in looks.iter_mut().enumerate() {
@@ -204,12 +206,16 @@ pub(super) fn is_missing(text: &[u8], quoted: bool, options: &CsvOptions) -> boo
 /// The first place in a part of a file where a record surely starts: after a line end from which the next
 /// lines have the right number of cells.
 fn record_start(part: &[u8], width: usize, options: &CsvOptions) -> Option<usize> {
+    let (needed, mut borders) = (Needed::new(width, std::iter::empty()), Borders::default());
     let candidates = memchr::memchr_iter(b'\n', part).take(200);
     for at in candidates.map(|p| p + 1) {
         let rest = part.get(at..at + (1 << 14).min(part.len() - at))?;
         let end = structure::last_record_end(rest, options.dialect()).unwrap_or(0);
-        let cells = Cells::find(rest.get(..end).unwrap_or_default(), width, options);
-        if cells.rows() >= 3 && cells.ragged.is_empty() && cells.open_quote.is_none() {
+        let rest = rest.get(..end).unwrap_or_default();
+        borders.structure.find(rest, options.dialect());
+        let open = borders.structure.open_quote().is_some();
+        let cells = Cells::find(rest, &mut borders, &needed, options);
+        if cells.rows() >= 3 && cells.ragged().is_empty() && !open {
             return Some(at);
         }
     }

@@ -1,8 +1,8 @@
 //! Delimited text, by RFC 4180 and as it is found in the wild.
 //!
-//! Reading goes in three stages. The *cutter*, under a lock, cuts a file into blocks of whole records. The
-//! worker that takes a block finds its cells, and decodes the columns that are needed, those of pushed-down
-//! conditions first. See `README.md` beside this file.
+//! Reading goes in three stages. The *cutter* hands out ranges of files that any place can be read of, and blocks
+//! of whole records of streams. The worker that takes one reads it block by block, finds where the needed cells
+//! of each row stand, and decodes the columns, those of pushed-down conditions first.
 
 mod cells;
 mod cutter;
@@ -10,6 +10,7 @@ mod decode;
 mod head;
 mod infer;
 mod options;
+mod ranges;
 mod source;
 pub(crate) mod write;
 

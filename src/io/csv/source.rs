@@ -5,17 +5,20 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use arrow_array::{Array, BooleanArray, StringViewArray, new_null_array};
 use arrow_schema::DataType;
-use churn_kernels::views::Utf8Block;
+use churn_kernels::cells::Rows;
+use churn_kernels::grid::Ragged;
+use churn_kernels::views::TextBlock;
 
-use super::cells::{Cells, Ragged};
-use super::cutter::{Block, Cutter, count_lines};
-use super::decode::{self, Rows};
+use super::cells::{Borders, Cells, Needed};
+use super::cutter::{Cut, Cutter, count_lines};
+use super::decode;
 use super::head::Head;
 use super::infer;
 use super::options::{BadCells, BadRows, CsvOptions};
+use super::ranges::{Range, Scratch};
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::{Batch, Event, Type};
-use crate::io::source::{About, Decoded, Morsel, Request, RowTest, Scan, Source, SourceColumn};
+use crate::io::source::{About, Decoded, Morsel, Request, RowTest, Scan, Seam, Source, SourceColumn};
 use crate::table::numbers::plural;
 use crate::text::name;
 
@@ -185,17 +188,23 @@ impl Source for CsvSource {
     fn open(&self, request: Request) -> Result<Box<dyn Scan>> {
         let cutter = Cutter::new(self.heads.clone(), self.options.clone(), request.block_bytes);
         let total = self.heads.iter().all(|h| h.seekable).then_some(self.about.bytes).flatten();
+        let needed = |(head, casts): (&Head, &Vec<Cast>)| {
+            let positions = request.columns.iter().filter_map(|c| casts.get(*c)?.position);
+            Needed::new(head.names.len(), positions)
+        };
         Ok(Box::new(CsvScan {
             cutter: Mutex::new(cutter),
             total,
             shared: Arc::new(Shared {
                 kinds: self.kinds.clone(),
                 casts: self.casts.clone(),
+                needed: self.heads.iter().zip(self.casts.iter()).map(needed).collect(),
                 heads: self.heads.clone(),
                 options: self.options.clone(),
                 names: self.columns.iter().map(|c| c.name.clone()).collect(),
                 file_column: self.options.file_column.as_ref().map(|_| self.columns.len() - 1),
                 request,
+                scratch: Mutex::default(),
             }),
         }))
     }
@@ -205,11 +214,25 @@ impl Source for CsvSource {
 struct Shared {
     kinds: Arc<Vec<Type>>,
     casts: Arc<Vec<Vec<Cast>>>,
+    /// For each file the cells that are read.
+    needed: Vec<Needed>,
     heads: Arc<Vec<Head>>,
     options: Arc<CsvOptions>,
     names: Vec<String>,
     file_column: Option<usize>,
     request: Request,
+    /// Memory that no morsel is using.
+    scratch: Mutex<Vec<Scratch>>,
+}
+
+impl Shared {
+    fn take_scratch(&self) -> Scratch {
+        self.scratch.lock().unwrap_or_else(PoisonError::into_inner).pop().unwrap_or_default()
+    }
+
+    fn give_back(&self, scratch: Scratch) {
+        self.scratch.lock().unwrap_or_else(PoisonError::into_inner).push(scratch);
+    }
 }
 
 struct CsvScan {
@@ -219,9 +242,15 @@ struct CsvScan {
 }
 
 impl Scan for CsvScan {
+    fn gather(&mut self) {
+        self.cutter.get_mut().unwrap_or_else(PoisonError::into_inner).gather();
+    }
+
     fn next(&self) -> Result<Option<Box<dyn Morsel>>> {
-        let block = self.cutter.lock().unwrap_or_else(PoisonError::into_inner).next()?;
-        Ok(block.map(|block| Box::new(CsvMorsel { block, shared: self.shared.clone() }) as Box<dyn Morsel>))
+        let cut = self.cutter.lock().unwrap_or_else(PoisonError::into_inner).next()?;
+        Ok(cut.map(|cut| {
+            Box::new(CsvMorsel { cut: Some(cut), shared: self.shared.clone() }) as Box<dyn Morsel>
+        }))
     }
 
     fn progress(&self) -> (u64, Option<u64>) {
@@ -229,85 +258,148 @@ impl Scan for CsvScan {
     }
 }
 
+/// A range of a file, or a block of whole records; `None` once that was read.
 struct CsvMorsel {
-    block: Block,
+    cut: Option<Cut>,
     shared: Arc<Shared>,
 }
 
 impl Morsel for CsvMorsel {
-    fn decode(self: Box<Self>, test: Option<&mut dyn RowTest>) -> Result<Decoded> {
-        let CsvMorsel { block: Block { file, bytes, offset, lines }, shared } = *self;
-        let at = At { shared: &shared, file, offset, lines };
-        let text = match Utf8Block::new(bytes) {
-            Ok(text) => text,
-            Err(place) => return Err(at.not_utf8(place)),
+    fn next(&mut self, test: Option<&mut dyn RowTest>) -> Result<Option<Decoded>> {
+        let shared = self.shared.clone();
+        let mut scratch = shared.take_scratch();
+        let (text, at) = match &mut self.cut {
+            None => return Ok(None),
+            Some(Cut::Range(range)) => {
+                let Some(head) = shared.heads.get(range.file) else { return Ok(None) };
+                let Some(piece) = range.next(head, &shared.options, &mut scratch)? else {
+                    shared.give_back(scratch);
+                    return Ok(None);
+                };
+                let at = At { shared: &shared, file: range.file, offset: piece.offset, lines: None };
+                let text = TextBlock::new(std::mem::take(&mut scratch.bytes), piece.range);
+                if let Some(open) = piece.open_quote {
+                    return Err(at.open_quote(text.bytes(), open));
+                }
+                (text, at)
+            }
+            Some(Cut::Block(block)) => {
+                let bytes = std::mem::take(&mut block.bytes);
+                let at =
+                    At { shared: &shared, file: block.file, offset: block.offset, lines: Some(block.lines) };
+                self.cut = None;
+                let structure = &mut scratch.borders.structure;
+                structure.find(&bytes, shared.options.dialect());
+                if let Some(open) = structure.open_quote() {
+                    return Err(at.open_quote(&bytes, open));
+                }
+                let length = bytes.len();
+                (TextBlock::new(bytes, 0..length), at)
+            }
         };
-        let width = shared.heads.get(file).map_or(0, |h| h.names.len());
-        let cells = Cells::find(text.bytes(), width, &shared.options);
-        let mut events = Vec::new();
-        let mut rejects = Vec::new();
-        if let Some(open) = cells.open_quote {
-            return Err(at.open_quote(&cells, open));
-        }
-        if let Some(first) = cells.ragged.first() {
-            if shared.options.bad_rows == BadRows::Stop {
-                return Err(at.ragged(&cells, first, width));
-            }
-            events.push((Event::RaggedRow, cells.ragged.len()));
-            if let BadRows::Rejects(_) = shared.options.bad_rows {
-                let raw = cells.ragged.iter().filter_map(|r| text.bytes().get(r.range.clone()));
-                raw.for_each(|r| rejects.extend_from_slice(r));
-            }
-        }
-        let mut columns = Columns { at, text: &text, cells: &cells, bad: Vec::new() };
-        let rows = cells.rows();
-        let batch = match test {
-            None => columns.all(Rows::All(rows))?,
-            Some(test) => columns.tested(rows, test)?,
-        };
-        let bad = columns.bad;
-        if !bad.is_empty() {
-            if shared.options.bad_cells == BadCells::Stop {
-                let first = bad.iter().min().copied().unwrap_or_default();
-                let at = At { shared: &shared, file, offset, lines };
-                return Err(at.bad_cell(&cells, first.0, first.1));
-            }
-            events.push((Event::BadCell, bad.len()));
-        }
-        Ok(Decoded { batch, rows, events, rejects })
+        let decoded = decode_block(at, &text, &mut scratch.borders, test)?;
+        scratch.bytes = text.into_bytes().unwrap_or_default();
+        shared.give_back(scratch);
+        Ok(Some(decoded))
     }
+
+    fn seam(&self) -> Option<Seam> {
+        match &self.cut {
+            Some(Cut::Range(range)) => Some(Seam {
+                place: range.file,
+                start: range.began,
+                known: range.start.is_some(),
+                end: range.at,
+            }),
+            _ => None,
+        }
+    }
+
+    fn again(&self, start: u64) -> Option<Box<dyn Morsel>> {
+        let Some(Cut::Range(range)) = &self.cut else { return None };
+        let range = Range {
+            start: Some(start),
+            began: u64::MAX,
+            at: start,
+            seekable: range.seekable.clone(),
+            ..*range
+        };
+        Some(Box::new(CsvMorsel { cut: Some(Cut::Range(range)), shared: self.shared.clone() }))
+    }
+}
+
+/// The rows of a block whose structure is known.
+fn decode_block(
+    at: At<'_>,
+    text: &TextBlock,
+    borders: &mut Borders,
+    test: Option<&mut dyn RowTest>,
+) -> Result<Decoded> {
+    let shared = at.shared;
+    let lost = || Error::new(ErrorKind::Internal, "A block is of no file.");
+    let needed = shared.needed.get(at.file).ok_or_else(lost)?;
+    let cells = Cells::find(text.bytes(), borders, needed, &shared.options);
+    let mut events = Vec::new();
+    let mut rejects = Vec::new();
+    if let Some(first) = cells.ragged().first() {
+        if shared.options.bad_rows == BadRows::Stop {
+            let width = shared.heads.get(at.file).map_or(0, |h| h.names.len());
+            return Err(at.ragged(&cells, first, width));
+        }
+        events.push((Event::RaggedRow, cells.ragged().len()));
+        if let BadRows::Rejects(_) = shared.options.bad_rows {
+            let raw = cells.ragged().iter().filter_map(|r| text.bytes().get(r.start..r.end));
+            raw.for_each(|r| rejects.extend_from_slice(r));
+        }
+    }
+    let mut columns = Columns { at, text, cells: &cells, bad: Vec::new() };
+    let rows = cells.rows();
+    let batch = match test {
+        None => columns.all(Rows::All(rows))?,
+        Some(test) => columns.tested(rows, test)?,
+    };
+    let bad = columns.bad;
+    if !bad.is_empty() {
+        if shared.options.bad_cells == BadCells::Stop {
+            let first = bad.iter().min().copied().unwrap_or_default();
+            return Err(at.bad_cell(&cells, first.0, first.1));
+        }
+        events.push((Event::BadCell, bad.len()));
+    }
+    Ok(Decoded { batch, rows, events, rejects })
 }
 
 /// Decodes the columns of one block.
 struct Columns<'a> {
     at: At<'a>,
-    text: &'a Utf8Block,
+    text: &'a TextBlock,
     cells: &'a Cells<'a>,
     /// Row and column of each bad cell.
     bad: Vec<(usize, usize)>,
 }
 
 impl Columns<'_> {
-    fn column(&mut self, column: usize, rows: Rows<'_>) -> arrow_array::ArrayRef {
+    fn column(&mut self, column: usize, rows: Rows<'_>) -> Result<arrow_array::ArrayRef> {
         let shared = self.at.shared;
         let kind = shared.kinds.get(column).cloned().unwrap_or(Type::Text);
         if shared.file_column == Some(column) {
             let file = shared.heads.get(self.at.file).map_or("", |h| h.shown.as_str());
-            return Arc::new(StringViewArray::from_iter_values(std::iter::repeat_n(file, rows.len())));
+            return Ok(Arc::new(StringViewArray::from_iter_values(std::iter::repeat_n(file, rows.len()))));
         }
         let cast = shared.casts.get(self.at.file).and_then(|c| c.get(column)).copied();
         let Some(Cast { position: Some(position), by_pattern }) = cast else {
-            return new_null_array(&kind.arrow(), rows.len());
+            return Ok(new_null_array(&kind.arrow(), rows.len()));
         };
         let decoded =
-            decode::column(self.text, self.cells, position, &kind, by_pattern, rows, &shared.options);
+            decode::column(self.text, self.cells, position, &kind, by_pattern, rows, &shared.options)
+                .map_err(|bad| self.at.not_utf8(self.text.bytes(), bad.0))?;
         self.bad.extend(decoded.bad.into_iter().map(|row| (row, column)));
-        decoded.array
+        Ok(decoded.array)
     }
 
     fn all(&mut self, rows: Rows<'_>) -> Result<Batch> {
         let wanted = self.at.shared.request.columns.clone();
-        let columns = wanted.iter().map(|c| self.column(*c, rows)).collect();
+        let columns = wanted.iter().map(|c| self.column(*c, rows)).collect::<Result<_>>()?;
         Ok(Batch { columns, rows: rows.len() })
     }
 
@@ -315,8 +407,11 @@ impl Columns<'_> {
     fn tested(&mut self, rows: usize, test: &mut dyn RowTest) -> Result<Batch> {
         let wanted = self.at.shared.request.columns.clone();
         let tested: Vec<usize> = test.columns().to_vec();
-        let columns =
-            tested.iter().filter_map(|i| wanted.get(*i)).map(|c| self.column(*c, Rows::All(rows))).collect();
+        let columns = tested
+            .iter()
+            .filter_map(|i| wanted.get(*i))
+            .map(|c| self.column(*c, Rows::All(rows)))
+            .collect::<Result<_>>()?;
         let part = Batch { columns, rows };
         let keep = test.test(&part)?;
         let kept = true_rows(&keep);
@@ -325,8 +420,8 @@ impl Columns<'_> {
         for (i, column) in wanted.iter().enumerate() {
             columns.push(match tested.iter().position(|t| *t == i).and_then(|p| part.columns.get(p)) {
                 Some(array) => array.clone(),
-                None if kept.len() == rows => self.column(*column, Rows::All(rows)),
-                None => self.column(*column, Rows::These(&kept)),
+                None if kept.len() == rows => self.column(*column, Rows::All(rows))?,
+                None => self.column(*column, Rows::These(&kept))?,
             });
         }
         Ok(Batch { columns, rows: kept.len() })
@@ -365,26 +460,25 @@ impl At<'_> {
         }
     }
 
-    fn not_utf8(&self, place: usize) -> Error {
-        let line = self.shared.heads.get(self.file).and_then(|h| line_at(h, self.offset + place as u64));
+    fn not_utf8(&self, bytes: &[u8], place: usize) -> Error {
         Error::new(ErrorKind::Data, "The text is not UTF-8.")
-            .in_file(self.shown(), self.lines.map(|l| l + 1).or(line), None)
+            .in_file(self.shown(), self.line(bytes, place), None)
             .next("Say with (encoding = 'latin1') if it comes from an older program, or 'utf-16'.")
     }
 
-    fn open_quote(&self, cells: &Cells<'_>, place: usize) -> Error {
+    fn open_quote(&self, bytes: &[u8], place: usize) -> Error {
         Error::new(ErrorKind::Data, "A quote opens here and never closes.")
-            .in_file(self.shown(), self.line(cells.bytes, place), None)
+            .in_file(self.shown(), self.line(bytes, place), None)
             .next("Mend the line, or say with (quote = none) if the file has no quoted cells.")
     }
 
     fn ragged(&self, cells: &Cells<'_>, row: &Ragged, width: usize) -> Error {
-        let line = cells.bytes.get(row.range.clone()).unwrap_or_default();
+        let line = cells.bytes.get(row.start..row.end).unwrap_or_default();
         let line: String = String::from_utf8_lossy(line).trim_end().chars().take(100).collect();
         let (cells_found, columns) = (plural(row.cells as u64, "cell"), plural(width as u64, "column"));
         let what = format!("A row has {cells_found} where the table has {columns}.");
         let mut error = Error::new(ErrorKind::Data, what)
-            .in_file(self.shown(), self.line(cells.bytes, row.range.start), None)
+            .in_file(self.shown(), self.line(cells.bytes, row.start), None)
             .why(line);
         if width == 1 {
             error = error.next("If the cells are separated by something else, say with (separator = ';').");

@@ -1,0 +1,95 @@
+//! Rows taken from the parts of a column in any order.
+//!
+//! Parts are large and few, places random: each loop does one look-up of the part and one of the value, which
+//! processors overlap with the next ones.
+
+use std::sync::Arc;
+
+use arrow_array::{Array, PrimitiveArray, StringViewArray, types::ArrowPrimitiveType};
+use arrow_buffer::{Buffer, MutableBuffer, NullBuffer, ScalarBuffer};
+
+/// A row: the number of its part, and its number in there.
+pub type Place = (u32, u32);
+
+/// The values at some places.
+pub fn primitives<T: ArrowPrimitiveType>(
+    parts: &[&PrimitiveArray<T>],
+    places: &[Place],
+) -> PrimitiveArray<T> {
+    let slices: Vec<&[T::Native]> = parts.iter().map(|p| p.values().as_ref()).collect();
+    let value = |place: &Place| {
+        let part = slices.get(place.0 as usize).copied().unwrap_or_default();
+        part.get(place.1 as usize).copied().unwrap_or_default()
+    };
+    let values: Vec<T::Native> = places.iter().map(value).collect();
+    let like = parts.first().map_or(T::DATA_TYPE, |p| p.data_type().clone());
+    PrimitiveArray::new(values.into(), nulls(parts, places)).with_data_type(like)
+}
+
+/// The texts at some places; long ones are copied.
+pub fn texts(parts: &[&StringViewArray], places: &[Place]) -> StringViewArray {
+    let slices: Vec<&[u128]> = parts.iter().map(|p| p.views().as_ref()).collect();
+    let mut own: Vec<u8> = Vec::new();
+    let view = |place: &Place| {
+        let part = slices.get(place.0 as usize).copied().unwrap_or_default();
+        let view = part.get(place.1 as usize).copied().unwrap_or_default();
+        if view as u32 <= 12 {
+            return view;
+        }
+        let text = parts.get(place.0 as usize).map_or("", |p| p.value(place.1 as usize));
+        let start = own.len();
+        own.extend_from_slice(text.as_bytes());
+        // Length and first bytes stay; the only buffer is ours.
+        view & u128::from(u64::MAX) | (start as u128) << 96
+    };
+    let views: Vec<u128> = places.iter().map(view).collect();
+    let buffers: Arc<[Buffer]> =
+        if own.is_empty() { Arc::from([]) } else { Arc::from([Buffer::from_vec(own)]) };
+    // SAFETY: short views hold their texts themselves and are copied from a valid array or empty; long ones
+    // point to whole texts of valid arrays that were copied to `own` at the place that is written into them.
+    unsafe { StringViewArray::new_unchecked(ScalarBuffer::from(views), buffers, nulls(parts, places)) }
+}
+
+/// Which of the rows are null.
+fn nulls<A: Array>(parts: &[&A], places: &[Place]) -> Option<NullBuffer> {
+    if parts.iter().all(|p| p.null_count() == 0) {
+        return None;
+    }
+    let nulls: Vec<Option<&NullBuffer>> = parts.iter().map(|p| p.nulls()).collect();
+    let valid = |place: &Place| {
+        let part = nulls.get(place.0 as usize).copied().flatten();
+        part.is_none_or(|n| n.is_valid(place.1 as usize))
+    };
+    let bits = MutableBuffer::collect_bool(places.len(), |i| places.get(i).is_none_or(valid));
+    let nulls = NullBuffer::new(arrow_buffer::BooleanBuffer::new(bits.into(), 0, places.len()));
+    (nulls.null_count() > 0).then_some(nulls)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use arrow_array::Int64Array;
+    use arrow_array::types::Int64Type;
+
+    #[test]
+    fn values_and_nulls_from_their_places() {
+        let (a, b) = (Int64Array::from(vec![Some(1), None]), Int64Array::from(vec![3, 4]));
+        let taken = primitives::<Int64Type>(&[&a, &b], &[(1, 1), (0, 1), (0, 0)]);
+        assert_eq!(taken, Int64Array::from(vec![Some(4), None, Some(1)]));
+    }
+
+    #[test]
+    fn long_texts_are_copied() {
+        let a = StringViewArray::from(vec!["short", "a text of more than twelve bytes"]);
+        let b = StringViewArray::from(vec![None, Some("another one of more than twelve bytes"), Some("")]);
+        let taken = texts(&[&a, &b], &[(1, 1), (0, 1), (1, 0), (0, 0), (1, 2)]);
+        let expected = StringViewArray::from(vec![
+            Some("another one of more than twelve bytes"),
+            Some("a text of more than twelve bytes"),
+            None,
+            Some("short"),
+            Some(""),
+        ]);
+        assert_eq!(taken, expected);
+    }
+}

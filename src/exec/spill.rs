@@ -1,0 +1,199 @@
+//! Rows that do not fit in memory: compressed Arrow streams in files without names.
+//!
+//! A file is unlinked as soon as it is made, so that the system takes it away however the run ends.
+
+use std::fs::File;
+use std::io::{BufReader, BufWriter, Read, Write};
+use std::path::PathBuf;
+use std::sync::Arc;
+
+use arrow_array::cast::AsArray;
+use arrow_array::{Array, ArrayRef, RecordBatch, RecordBatchOptions};
+use arrow_ipc::CompressionType;
+use arrow_ipc::reader::StreamReader;
+use arrow_ipc::writer::{IpcWriteOptions, StreamWriter};
+use arrow_schema::{ArrowError, Field, Schema};
+
+use crate::error::{Error, ErrorKind, Result};
+use crate::expr::Batch;
+use crate::io::place;
+
+/// Where a run puts what does not fit.
+#[derive(Clone, Debug)]
+pub(crate) struct Spill {
+    folder: PathBuf,
+}
+
+/// A file that is being written.
+pub(crate) struct Writer {
+    file: Arc<File>,
+    folder: PathBuf,
+    out: Option<StreamWriter<BufWriter<Shared>>>,
+    rows: u64,
+}
+
+/// A file that was written.
+#[derive(Clone, Debug)]
+pub(crate) struct Run {
+    file: Arc<File>,
+    folder: PathBuf,
+    pub(crate) rows: u64,
+}
+
+/// The batches of a file, in order.
+pub(crate) struct Reader {
+    stream: StreamReader<BufReader<At>>,
+    folder: PathBuf,
+}
+
+/// A file that its writer and its readers hold together.
+struct Shared(Arc<File>);
+
+impl Write for Shared {
+    fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
+        (&*self.0).write(bytes)
+    }
+
+    fn flush(&mut self) -> std::io::Result<()> {
+        Ok(())
+    }
+}
+
+/// A place in a file; each reader has its own.
+struct At(Arc<File>, u64);
+
+impl Read for At {
+    fn read(&mut self, into: &mut [u8]) -> std::io::Result<usize> {
+        let read = place::read_at(&self.0, into, self.1)?;
+        self.1 += read as u64;
+        Ok(read)
+    }
+}
+
+impl Spill {
+    pub(crate) fn new(folder: Option<PathBuf>) -> Spill {
+        Spill { folder: folder.unwrap_or_else(std::env::temp_dir) }
+    }
+
+    /// Makes a file.
+    pub(crate) fn writer(&self) -> Result<Writer> {
+        let file = tempfile::tempfile_in(&self.folder).map_err(|e| failed(&self.folder, &e))?;
+        Ok(Writer { file: Arc::new(file), folder: self.folder.clone(), out: None, rows: 0 })
+    }
+}
+
+impl Writer {
+    /// Appends rows; every batch has columns of the same types.
+    pub(crate) fn write(&mut self, batch: Batch) -> Result<()> {
+        if batch.rows == 0 {
+            return Ok(());
+        }
+        self.rows += batch.rows as u64;
+        let columns: Vec<ArrayRef> = batch.columns.into_iter().map(alone).collect();
+        let field =
+            |(i, column): (usize, &ArrayRef)| Field::new(i.to_string(), column.data_type().clone(), true);
+        let schema = Arc::new(Schema::new(columns.iter().enumerate().map(field).collect::<Vec<_>>()));
+        let options = RecordBatchOptions::new().with_row_count(Some(batch.rows));
+        let lost = |e: ArrowError| arrow_failed(&self.folder, e);
+        let batch = RecordBatch::try_new_with_options(schema.clone(), columns, &options).map_err(lost)?;
+        if self.out.is_none() {
+            let options = IpcWriteOptions::default()
+                .try_with_compression(Some(CompressionType::LZ4_FRAME))
+                .map_err(lost)?;
+            let file = BufWriter::with_capacity(1 << 16, Shared(self.file.clone()));
+            self.out = Some(StreamWriter::try_new_with_options(file, &schema, options).map_err(lost)?);
+        }
+        match &mut self.out {
+            Some(out) => out.write(&batch).map_err(lost),
+            None => Ok(()),
+        }
+    }
+
+    /// Ends the file.
+    pub(crate) fn finish(mut self) -> Result<Run> {
+        if let Some(mut out) = self.out.take() {
+            out.finish().and_then(|()| out.flush()).map_err(|e| arrow_failed(&self.folder, e))?;
+        }
+        Ok(Run { file: self.file, folder: self.folder, rows: self.rows })
+    }
+}
+
+impl Run {
+    /// Starts reading at the first batch; a file without rows has no reader.
+    pub(crate) fn reader(&self) -> Result<Option<Reader>> {
+        if self.rows == 0 {
+            return Ok(None);
+        }
+        let file = BufReader::with_capacity(1 << 16, At(self.file.clone(), 0));
+        let stream = StreamReader::try_new(file, None).map_err(|e| arrow_failed(&self.folder, e))?;
+        Ok(Some(Reader { stream, folder: self.folder.clone() }))
+    }
+}
+
+impl Iterator for Reader {
+    type Item = Result<Batch>;
+
+    fn next(&mut self) -> Option<Result<Batch>> {
+        let batch = self.stream.next()?;
+        Some(match batch {
+            Ok(batch) => Ok(Batch { rows: batch.num_rows(), columns: batch.columns().to_vec() }),
+            Err(error) => Err(arrow_failed(&self.folder, error)),
+        })
+    }
+}
+
+/// The column without text that belongs to other rows.
+fn alone(column: ArrayRef) -> ArrayRef {
+    match (column.as_string_view_opt(), column.as_binary_view_opt()) {
+        (Some(texts), _) if !texts.data_buffers().is_empty() => Arc::new(texts.gc()),
+        (_, Some(bytes)) if !bytes.data_buffers().is_empty() => Arc::new(bytes.gc()),
+        _ => column,
+    }
+}
+
+fn arrow_failed(folder: &std::path::Path, error: ArrowError) -> Error {
+    match error {
+        ArrowError::IoError(_, error) => failed(folder, &error),
+        other => Error::new(ErrorKind::Internal, format!("Rows could not be kept on disk: {other}.")),
+    }
+}
+
+/// The error of a folder that is full or cannot be written to.
+fn failed(folder: &std::path::Path, error: &std::io::Error) -> Error {
+    Error::new(
+        ErrorKind::Output,
+        format!("Rows that do not fit in memory cannot be put into {}: {error}.", folder.display()),
+    )
+    .next("Name a folder with more room with --temporary, or give the run more memory with --memory.")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use arrow_array::{Int64Array, StringViewArray};
+
+    #[test]
+    fn what_is_written_reads_back() -> Result<()> {
+        let mut writer = Spill::new(None).writer()?;
+        for start in [0i64, 3] {
+            let numbers: ArrayRef = Arc::new(Int64Array::from_iter_values(start..start + 3));
+            let long = |n: i64| (n != 4).then(|| format!("a text of more than twelve bytes {n}"));
+            let texts: ArrayRef = Arc::new((start..start + 3).map(long).collect::<StringViewArray>());
+            writer.write(Batch { columns: vec![numbers, texts.slice(0, 3)], rows: 3 })?;
+        }
+        let run = writer.finish()?;
+        for _ in 0..2 {
+            let read = run.reader()?.into_iter().flatten().collect::<Result<Vec<_>>>()?;
+            assert_eq!(read.iter().map(|b| b.rows).collect::<Vec<_>>(), [3, 3]);
+            let last = read.last().and_then(|b| b.columns.last()).map(|c| c.as_string_view().clone());
+            assert_eq!(last.map(|t| (t.is_null(1), t.value(2).len())), Some((true, 34)));
+        }
+        Ok(())
+    }
+
+    #[test]
+    fn a_folder_that_is_not_there_is_told() {
+        let error = Spill::new(Some("/no/such/folder".into())).writer().map(|_| ()).err();
+        assert_eq!(error.map(|e| e.kind()), Some(ErrorKind::Output));
+    }
+}
