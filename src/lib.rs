@@ -32,6 +32,7 @@ mod exec;
 mod expr;
 mod flow;
 mod io;
+mod parallel;
 mod plan;
 mod recipe;
 mod step;

@@ -4,8 +4,7 @@
 //! branch on any of them. What is not of the common form (quoted, padded, longer, no number at all) is listed as
 //! odd, and the caller looks at it again with all its rules.
 
-use arrow_buffer::ArrowNativeType;
-
+use crate::masks::Way;
 use crate::{calendar, number};
 
 /// The cells of one column: cell `i` is the bytes from `starts[i] + skip` to before `ends[i]`.
@@ -73,41 +72,91 @@ impl<'a> Cells<'a> {
         self.bytes.get(start..end).unwrap_or_default()
     }
 
-    /// Reads a column of values; `parse` is given a cell's bytes, and where they stand in the block.
+    /// Reads a column of values; `parse` is given the block, and where a cell starts and ends in it.
     #[inline(always)]
-    pub fn read<T: ArrowNativeType>(
+    pub fn read<T: Copy + Default>(
         &self,
         rows: Rows<'_>,
         parse: impl Fn(&[u8], usize, usize) -> Option<T>,
     ) -> Column<T> {
-        let mut column =
-            Column { values: Vec::with_capacity(rows.len()), empty: Vec::new(), odd: Vec::new() };
-        rows.for_each(|row| {
-            let (start, end) = self.range(row);
-            let value = parse(self.bytes, start, end);
-            if value.is_none() {
-                let list = if start == end { &mut column.empty } else { &mut column.odd };
-                list.push(column.values.len() as u32);
+        let (mut empty, mut odd) = (Vec::new(), Vec::new());
+        let mut one = |place: usize, (start, end): (usize, usize)| {
+            parse(self.bytes, start, end).unwrap_or_else(|| {
+                let list = if start == end { &mut empty } else { &mut odd };
+                list.push(place as u32);
+                T::default()
+            })
+        };
+        let values = match rows {
+            Rows::All(rows) if !self.last && self.starts.len() >= rows && self.ends.len() >= rows => {
+                let cells = self.starts[..rows].iter().zip(&self.ends[..rows]).enumerate();
+                cells.map(|(place, (s, e))| one(place, ((*s + self.skip) as usize, *e as usize))).collect()
             }
-            column.values.push(value.unwrap_or_default());
-        });
-        column
+            Rows::All(rows) => (0..rows).map(|row| one(row, self.range(row))).collect(),
+            Rows::These(rows) => {
+                let cells = rows.iter().enumerate();
+                cells.map(|(place, row)| one(place, self.range(*row as usize))).collect()
+            }
+        };
+        Column { values, empty, odd }
     }
 
     /// Reads decimal fractions.
     pub fn floats(&self, rows: Rows<'_>) -> Column<f64> {
-        self.read(rows, |bytes, start, end| match short_float(bytes, start, end) {
-            Some(value) => Some(value),
-            None => number::parse_float(bytes.get(start..end)?),
-        })
+        self.in_chunks(rows, decimals, number::parse_float)
     }
 
     /// Reads whole numbers.
     pub fn ints(&self, rows: Rows<'_>) -> Column<i64> {
-        self.read(rows, |bytes, start, end| match short_int(bytes, start, end) {
-            Some(value) => Some(value),
-            None => number::parse_int(bytes.get(start..end)?),
-        })
+        self.in_chunks(rows, wholes, number::parse_int)
+    }
+
+    /// Reads numbers of at most eight characters many at a time, and the others one by one.
+    #[inline(always)]
+    fn in_chunks<T: Copy + Default>(
+        &self,
+        rows: Rows<'_>,
+        short: fn(&[u64; CHUNK], &[u64; CHUNK], &mut [T; CHUNK], &mut [u64; CHUNK]),
+        parse: fn(&[u8]) -> Option<T>,
+    ) -> Column<T> {
+        let count = rows.len();
+        let mut column =
+            Column { values: Vec::with_capacity(count + CHUNK), empty: Vec::new(), odd: Vec::new() };
+        let (mut words, mut lengths) = ([0; CHUNK], [0; CHUNK]);
+        let (mut values, mut bad) = ([T::default(); CHUNK], [0; CHUNK]);
+        let mut first = 0;
+        while first < count {
+            let some = CHUNK.min(count - first);
+            let mut load = |i: usize, row: usize| {
+                let (start, end) = self.range(row);
+                words[i] = eight(self.bytes, start);
+                lengths[i] = end.wrapping_sub(start) as u64;
+            };
+            match rows {
+                Rows::All(_) => (0..some).for_each(|i| load(i, first + i)),
+                Rows::These(rows) => {
+                    rows[first..first + some].iter().enumerate().for_each(|(i, row)| load(i, *row as usize));
+                }
+            }
+            short(&words, &lengths, &mut values, &mut bad);
+            if bad[..some].iter().fold(0, |all, one| all | one) != 0 {
+                for i in (0..some).filter(|i| bad[*i] != 0) {
+                    let row = match rows {
+                        Rows::All(_) => first + i,
+                        Rows::These(rows) => rows[first + i] as usize,
+                    };
+                    let text = self.raw(row);
+                    values[i] = parse(text).unwrap_or_else(|| {
+                        let list = if text.is_empty() { &mut column.empty } else { &mut column.odd };
+                        list.push((first + i) as u32);
+                        T::default()
+                    });
+                }
+            }
+            column.values.extend_from_slice(&values[..some]);
+            first += some;
+        }
+        column
     }
 
     /// Reads days.
@@ -116,7 +165,7 @@ impl<'a> Cells<'a> {
     }
 
     /// Reads anything else from a cell's bytes.
-    pub fn parsed<T: ArrowNativeType>(
+    pub fn parsed<T: Copy + Default>(
         &self,
         rows: Rows<'_>,
         parse: impl Fn(&[u8]) -> Option<T>,
@@ -158,57 +207,115 @@ fn near_the_end(bytes: &[u8], at: usize) -> u64 {
     u64::from_le_bytes(word)
 }
 
-/// The number that `count` digits, 1 to 8, lowest byte first, are; `None` if one is no digit.
-#[inline(always)]
-fn digits(text: u64, count: usize) -> Option<u64> {
-    const ZEROS: u64 = 0x3030_3030_3030_3030;
-    // The digits go to the high bytes, and zeros before them.
-    let missing = 8 * (8 - count as u32);
-    let filled = (text << missing) | (ZEROS & ((1u64 << missing) - 1));
-    let values = filled ^ ZEROS;
-    if (values | values.wrapping_add(0x0606_0606_0606_0606)) & 0xf0f0_f0f0_f0f0_f0f0 != 0 {
-        return None;
-    }
-    let pairs = values.wrapping_mul(10).wrapping_add(values >> 8) & 0x00ff_00ff_00ff_00ff;
-    let fours = pairs.wrapping_mul(100).wrapping_add(pairs >> 16) & 0x0000_ffff_0000_ffff;
-    Some(fours.wrapping_mul(10_000).wrapping_add(fours >> 32) & 0xffff_ffff)
-}
+/// Cells that are read together.
+const CHUNK: usize = 64;
 
 const TENS: [f64; 8] = [1e0, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7];
 
-/// A decimal fraction without a sign, of at most eight characters.
+/// The number that the digits in the first `count` bytes of a word are, 0 to 8 of them, and bits where one is none.
 #[inline(always)]
-fn short_float(bytes: &[u8], start: usize, end: usize) -> Option<f64> {
-    let length = end.wrapping_sub(start);
-    if length.wrapping_sub(1) >= 8 {
-        return None;
-    }
-    let word = eight(bytes, start);
-    let differs = word ^ 0x2e2e_2e2e_2e2e_2e2e;
-    let points = differs.wrapping_sub(0x0101_0101_0101_0101) & !differs & 0x8080_8080_8080_8080;
-    let point = (points.trailing_zeros() / 8) as usize;
-    if point >= length {
-        return Some(digits(word, length)? as f64);
-    }
-    // A point alone, or one without digits before it, goes the long way.
-    if point == 0 {
-        return None;
-    }
-    let before = (1u64 << (8 * point)) - 1;
-    let joined = (word & before) | ((word >> 8) & !before);
-    let decimals = length - 1 - point;
-    Some(digits(joined, length - 1)? as f64 / TENS.get(decimals)?)
+fn digits(text: u64, count: u64) -> (u64, u64) {
+    const ZEROS: u64 = 0x3030_3030_3030_3030;
+    // The digits go to the high bytes, and zeros before them; in two steps, since all eight may be missing.
+    let missing = 4 * (8 - count.min(8));
+    let filled = (text << missing << missing) | (ZEROS & !(u64::MAX << missing << missing));
+    let values = filled ^ ZEROS;
+    let bad = (values | values.wrapping_add(0x0606_0606_0606_0606)) & 0xf0f0_f0f0_f0f0_f0f0;
+    let pairs = (values << 3).wrapping_add(values << 1).wrapping_add(values >> 8) & 0x00ff_00ff_00ff_00ff;
+    let fours = pairs.wrapping_mul(100).wrapping_add(pairs >> 16) & 0x0000_ffff_0000_ffff;
+    let eights = ((fours & 0xffff) * 10_000).wrapping_add(fours >> 32) & 0xffff_ffff;
+    (eights, bad)
 }
 
-/// A whole number without a sign, of at most eight digits.
+/// Decimal fractions without a sign, of at most eight characters: no loop in here branches.
 #[inline(always)]
-fn short_int(bytes: &[u8], start: usize, end: usize) -> Option<i64> {
-    let length = end.wrapping_sub(start);
-    if length.wrapping_sub(1) >= 8 {
-        return None;
+fn decimals_with(
+    words: &[u64; CHUNK],
+    lengths: &[u64; CHUNK],
+    values: &mut [f64; CHUNK],
+    bad: &mut [u64; CHUNK],
+) {
+    for i in 0..CHUNK {
+        let (length, word) = (lengths[i], words[i]);
+        // What follows the cell is cut off.
+        let kept = 4 * (8 - length.min(8));
+        let word = word << kept << kept >> kept >> kept;
+        let differs = word ^ 0x2e2e_2e2e_2e2e_2e2e;
+        let points = differs.wrapping_sub(0x0101_0101_0101_0101) & !differs & 0x8080_8080_8080_8080;
+        // One bit in the byte of the first point; none, and all bytes before it, where there is no point.
+        let point = (points & points.wrapping_neg()) >> 7;
+        let before = point.wrapping_sub(1);
+        let joined = (word & before) | ((word >> 8) & !before);
+        let has_point = u64::from(point != 0);
+        // The place of the point, by a multiplication that moves the byte with its number to the top.
+        let place = point.wrapping_mul(0x0001_0203_0405_0607) >> 56;
+        let after = (length.wrapping_sub(1).wrapping_sub(place)) * has_point;
+        let (number, no_digit) = digits(joined, length - has_point.min(length));
+        values[i] = f64::from(number as i32) / TENS[(after & 7) as usize];
+        // A point needs digits before it, and a number at least one.
+        bad[i] = no_digit | u64::from(length.wrapping_sub(1) >= 8) | (point & 1);
     }
-    Some(digits(eight(bytes, start), length)?.cast_signed())
 }
+
+/// Whole numbers without a sign, of at most eight digits.
+#[inline(always)]
+fn wholes_with(
+    words: &[u64; CHUNK],
+    lengths: &[u64; CHUNK],
+    values: &mut [i64; CHUNK],
+    bad: &mut [u64; CHUNK],
+) {
+    for i in 0..CHUNK {
+        let (number, no_digit) = digits(words[i], lengths[i]);
+        values[i] = number.cast_signed();
+        bad[i] = no_digit | u64::from(lengths[i].wrapping_sub(1) >= 8);
+    }
+}
+
+/// Makes a kernel from its plain form, compiled for each kind of processor.
+macro_rules! for_each_processor {
+    ($name:ident, $with:ident, $value:ty) => {
+        fn $name(
+            words: &[u64; CHUNK],
+            lengths: &[u64; CHUNK],
+            values: &mut [$value; CHUNK],
+            bad: &mut [u64; CHUNK],
+        ) {
+            #[cfg(target_arch = "x86_64")]
+            {
+                #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl")]
+                fn avx512(
+                    words: &[u64; CHUNK],
+                    lengths: &[u64; CHUNK],
+                    values: &mut [$value; CHUNK],
+                    bad: &mut [u64; CHUNK],
+                ) {
+                    $with(words, lengths, values, bad);
+                }
+                #[target_feature(enable = "avx2")]
+                fn avx2(
+                    words: &[u64; CHUNK],
+                    lengths: &[u64; CHUNK],
+                    values: &mut [$value; CHUNK],
+                    bad: &mut [u64; CHUNK],
+                ) {
+                    $with(words, lengths, values, bad);
+                }
+                match Way::choose() {
+                    // SAFETY: a way is chosen only where the processor has it.
+                    Way::Avx512(_) => return unsafe { avx512(words, lengths, values, bad) },
+                    // SAFETY: as above.
+                    Way::Avx2(_) => return unsafe { avx2(words, lengths, values, bad) },
+                    Way::Portable => {}
+                }
+            }
+            $with(words, lengths, values, bad);
+        }
+    };
+}
+
+for_each_processor!(decimals, decimals_with, f64);
+for_each_processor!(wholes, wholes_with, i64);
 
 #[cfg(test)]
 mod tests {

@@ -10,14 +10,12 @@ use crate::structure::Structure;
 /// The rows of a block that have the right number of cells.
 #[derive(Clone, Debug, Default)]
 pub struct Grid {
-    /// Where each row starts.
-    pub starts: Vec<u32>,
-    /// Where its line ends.
-    pub ends: Vec<u32>,
-    /// For each separator asked for, its place in each row.
-    pub places: Vec<Vec<u32>>,
-    /// Rows with another number of cells.
-    pub ragged: Vec<Ragged>,
+    rows: usize,
+    /// As long as the longest block needed, so that they are not cleared for each.
+    starts: Vec<u32>,
+    ends: Vec<u32>,
+    places: Vec<Vec<u32>>,
+    ragged: Vec<Ragged>,
 }
 
 /// A row with the wrong number of cells.
@@ -29,12 +27,6 @@ pub struct Ragged {
     pub end: usize,
     /// How many cells it has.
     pub cells: usize,
-}
-
-/// The first `count` of 64 bits.
-#[inline(always)]
-fn low_bits(count: usize) -> u64 {
-    if count >= 64 { u64::MAX } else { (1 << count) - 1 }
 }
 
 /// The place of the nth set bit, lowest first and from 0.
@@ -54,6 +46,26 @@ fn nth_bit_bmi2(bits: u64, n: u32) -> u32 {
 }
 
 impl Grid {
+    /// Where each row starts.
+    pub fn starts(&self) -> &[u32] {
+        &self.starts[..self.rows]
+    }
+
+    /// Where the line of each row ends.
+    pub fn ends(&self) -> &[u32] {
+        &self.ends[..self.rows]
+    }
+
+    /// The place of a separator in each row, by its number among those asked for.
+    pub fn places(&self, separator: usize) -> &[u32] {
+        self.places.get(separator).map_or(&[], |places| &places[..self.rows])
+    }
+
+    /// Rows with another number of cells.
+    pub fn ragged(&self) -> &[Ragged] {
+        &self.ragged
+    }
+
     /// Walks over the rows of a block, in place of what was there.
     ///
     /// `width` is the number of cells of a row; `wanted` the separators to place, from 0 and rising. A blank line
@@ -68,14 +80,13 @@ impl Grid {
     ) {
         let lines = structure.line_ends.len();
         self.ragged.clear();
-        self.starts.clear();
-        self.ends.clear();
         self.places.resize(wanted.len(), Vec::new());
         for column in [&mut self.starts, &mut self.ends].into_iter().chain(&mut self.places) {
-            column.clear();
-            column.resize(lines, 0);
+            if column.len() < lines {
+                column.resize(lines, 0);
+            }
         }
-        let rows = match Way::choose() {
+        self.rows = match Way::choose() {
             #[cfg(target_arch = "x86_64")]
             Way::Avx512(_) | Way::Avx2(_) => {
                 // SAFETY: both ways are chosen only where the processor has BMI2 and POPCNT.
@@ -83,9 +94,6 @@ impl Grid {
             }
             Way::Portable => self.walk_with(bytes, structure, width, wanted, comment, nth_bit),
         };
-        for column in [&mut self.starts, &mut self.ends].into_iter().chain(&mut self.places) {
-            column.truncate(rows);
-        }
     }
 
     #[cfg(target_arch = "x86_64")]
@@ -130,31 +138,43 @@ impl Grid {
             // Shifted in two steps, so that a shift of 64 is not asked for.
             low | words.get(word + 1).copied().unwrap_or(0) << 1 << (63 - shift)
         };
+        let last = wanted.last().map_or(0, |n| n + 1);
         let mut row = 0;
         let mut start = 0usize;
+        let mut before = 0u32;
         for end in structure.line_ends.iter().map(|end| *end as usize) {
-            let length = end - start;
-            let mut count = 0;
-            let mut next = 0;
-            let mut from = 0;
-            // Rows of up to 64 bytes take one turn.
-            loop {
-                let bits = window(start + from) & low_bits(length - from);
-                let ones = bits.count_ones();
-                while let Some(n) = wanted.get(next).filter(|n| **n < count + ones) {
-                    places[next][row] = (start + from) as u32 + nth(bits, n - count);
-                    next += 1;
+            let (word, bit) = (end / 64, end % 64);
+            let in_word = words.get(word).copied().unwrap_or(0) & ((1 << bit) - 1);
+            let up_to = structure.before.get(word).copied().unwrap_or(0) + in_word.count_ones();
+            let cells = (up_to - before) as usize + 1;
+            before = up_to;
+            let bits = window(start);
+            if cells == width && comment.is_none() && bits.count_ones() >= last {
+                // All that is wanted stands in the row's first 64 bytes.
+                for (places, n) in places.iter_mut().zip(wanted) {
+                    // SAFETY: `row` is below the number of lines, which is the length of each slice.
+                    *unsafe { places.get_unchecked_mut(row) } = start as u32 + nth(bits, *n);
                 }
-                count += ones;
-                from += 64;
-                if from >= length {
-                    break;
-                }
+                starts[row] = start as u32;
+                ends[row] = end as u32;
+                row += 1;
+                start = end + 1;
+                continue;
             }
-            let cells = count as usize + 1;
             let is_comment = || comment.is_some() && bytes.get(start).copied() == comment;
-            let is_blank = || length == 0 || (length == 1 && bytes.get(start) == Some(&b'\r'));
+            let is_blank = || end == start || (end == start + 1 && bytes.get(start) == Some(&b'\r'));
             if cells == width && !is_comment() {
+                let (mut from, mut count) = (start, 0);
+                let mut next = wanted.iter().zip(&mut places).peekable();
+                while from < end && next.peek().is_some() {
+                    let bits = window(from);
+                    let ones = bits.count_ones();
+                    while let Some((n, places)) = next.next_if(|(n, _)| **n < count + ones) {
+                        places[row] = from as u32 + nth(bits, n - count);
+                    }
+                    count += ones;
+                    from += 64;
+                }
                 starts[row] = start as u32;
                 ends[row] = end as u32;
                 row += 1;
@@ -186,25 +206,24 @@ mod tests {
             let cells = |l: &&String| l.split(',').count();
             let said = |l: &&String| !l.is_empty() && !l.starts_with('#');
             let fitting: Vec<&String> = lines.iter().filter(said).filter(|l| cells(l) == 3).collect();
-            prop_assert_eq!(grid.starts.len(), fitting.len());
-            prop_assert_eq!(grid.ragged.len(), lines.iter().filter(said).filter(|l| cells(l) != 3).count());
+            prop_assert_eq!(grid.starts().len(), fitting.len());
+            prop_assert_eq!(grid.ragged().len(), lines.iter().filter(said).filter(|l| cells(l) != 3).count());
             let mut plainly = grid.clone();
-            let rows = {
-                plainly.starts.resize(lines.len(), 0);
-                plainly.ends.resize(lines.len(), 0);
-                plainly.places.iter_mut().for_each(|p| p.resize(lines.len(), 0));
-                plainly.walk_with(text.as_bytes(), &structure, 3, &[0, 1], Some(b'#'), nth_bit)
-            };
+            let rows = plainly.walk_with(text.as_bytes(), &structure, 3, &[0, 1], Some(b'#'), nth_bit);
             prop_assert_eq!(rows, fitting.len());
+            let mut without = Grid::default();
+            without.walk(text.as_bytes(), &structure, 3, &[1], None);
             for (row, line) in fitting.iter().enumerate() {
                 let at = |place: u32| place as usize;
-                let (start, end) = (at(grid.starts[row]), at(grid.ends[row]));
+                let (start, end) = (at(grid.starts()[row]), at(grid.ends()[row]));
                 prop_assert_eq!(&text[start..end], line.as_str());
-                let first = &text[start..at(grid.places[0][row])];
-                let third = &text[at(grid.places[1][row]) + 1..end];
+                let first = &text[start..at(grid.places(0)[row])];
+                let third = &text[at(grid.places(1)[row]) + 1..end];
                 prop_assert_eq!(Some(first), line.split(',').next());
                 prop_assert_eq!(Some(third), line.split(',').nth(2));
-                prop_assert_eq!(grid.places[0][row], plainly.places[0][row]);
+                prop_assert_eq!(grid.places(0)[row], plainly.places(0)[row]);
+                let other = without.starts().iter().position(|s| at(*s) == start);
+                prop_assert_eq!(other.map(|o| without.places(0)[o]), Some(grid.places(1)[row]));
             }
         }
     }

@@ -5,6 +5,7 @@
 //!
 //! | module | what it is for |
 //! | --- | --- |
+//! | [`numbering`] | keys of 16 bytes numbered by first appearance |
 //! | [`structure`] | separators and line ends of delimited text, quotes respected |
 //! | [`grid`] | rows of delimited text, and the places of the cells that are needed |
 //! | [`cells`] | columns of numbers, days and texts from their cells |
@@ -25,5 +26,6 @@ pub mod grid;
 pub mod hash;
 mod masks;
 pub mod number;
+pub mod numbering;
 pub mod structure;
 pub mod views;

@@ -29,7 +29,7 @@ pub(crate) enum Way {
     Portable,
 }
 
-/// A proof that the processor has AVX-512 on bytes, BMI2 and POPCNT: only `Way::choose` makes one.
+/// A proof that the processor has AVX-512 (F, BW, DQ, VL), BMI2 and POPCNT: only `Way::choose` makes one.
 #[cfg(target_arch = "x86_64")]
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct Avx512(());
@@ -44,7 +44,10 @@ impl Way {
     pub(crate) fn choose() -> Way {
         #[cfg(target_arch = "x86_64")]
         if std::arch::is_x86_feature_detected!("bmi2") && std::arch::is_x86_feature_detected!("popcnt") {
-            if std::arch::is_x86_feature_detected!("avx512bw") {
+            if std::arch::is_x86_feature_detected!("avx512bw")
+                && std::arch::is_x86_feature_detected!("avx512dq")
+                && std::arch::is_x86_feature_detected!("avx512vl")
+            {
                 return Way::Avx512(Avx512(()));
             }
             if std::arch::is_x86_feature_detected!("avx2") {

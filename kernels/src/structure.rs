@@ -27,6 +27,8 @@ pub struct Dialect {
 pub struct Structure {
     /// One bit a byte, lowest first; one word more than the bytes fill.
     pub(crate) separators: Vec<u64>,
+    /// How many separators stand before each word.
+    pub(crate) before: Vec<u32>,
     /// Where lines end.
     pub(crate) line_ends: Vec<u32>,
     /// Where a quote opens that does not close in the block.
@@ -62,7 +64,6 @@ impl Structure {
     ///
     /// At most `u32::MAX` bytes.
     pub fn find(&mut self, bytes: &[u8], dialect: Dialect) {
-        self.separators.clear();
         self.line_ends.clear();
         if dialect.comment.is_some() {
             self.find_plainly(bytes, dialect);
@@ -115,28 +116,43 @@ impl Structure {
         };
         let mut quotes = Quotes::new(bytes, dialect.separator, needles.quote);
         let (chunks, rest) = bytes.as_chunks::<64>();
-        self.separators.reserve(chunks.len() + 2);
+        self.separators.resize(chunks.len() + 2, 0);
+        self.before.resize(chunks.len() + 2, 0);
+        // Room for a line end at every byte; what is not written to costs nothing.
+        self.line_ends.reserve(bytes.len() + 128);
+        let ends = self.line_ends.as_mut_ptr();
+        let (mut count, mut lines) = (0u32, 0);
         // Padded with a byte that is none of the three.
         let filler = (0u8..).find(|b| ![needles.separator, b'\n', needles.quote].contains(b)).unwrap_or(0);
         let mut last = [filler; 64];
         last[..rest.len()].copy_from_slice(rest);
-        for (i, chunk) in chunks.iter().chain([&last]).enumerate() {
+        let words = self.separators.iter_mut().zip(&mut self.before);
+        for ((i, chunk), (word, before)) in chunks.iter().chain([&last]).enumerate().zip(words) {
             let mut m = masks(chunk, needles);
             if m.quote != 0 && dialect.quote.is_some() || quotes.open.is_some() {
                 let inside = quotes.inside(m.quote, i * 64);
                 m.separator &= !inside;
                 m.line_end &= !inside;
             }
-            self.separators.push(m.separator);
-            push_bits(m.line_end, i * 64, &mut self.line_ends);
+            *word = m.separator;
+            *before = count;
+            count += m.separator.count_ones();
+            // SAFETY: there is room for every byte before this chunk, for its own and for two more.
+            lines += unsafe { write_bits(m.line_end, i * 64, ends.add(lines)) };
         }
-        self.separators.push(0);
+        // SAFETY: so many were written, one after the other.
+        unsafe { self.line_ends.set_len(lines) };
+        if let (Some(word), Some(before)) = (self.separators.last_mut(), self.before.last_mut()) {
+            (*word, *before) = (0, count);
+        }
         self.open_quote = quotes.open;
     }
 
     /// The same byte by byte; knows comment lines, of which only the line end is kept.
     fn find_plainly(&mut self, bytes: &[u8], dialect: Dialect) {
         let mut quotes = Quotes::new(bytes, dialect.separator, dialect.quote.unwrap_or(0));
+        self.separators.clear();
+        self.before.clear();
         self.separators.resize(bytes.len() / 64 + 2, 0);
         let mut in_comment = false;
         let mut line_start = true;
@@ -160,33 +176,36 @@ impl Structure {
                 }
             }
         }
+        let mut count = 0;
+        for word in &self.separators {
+            self.before.push(count);
+            count += word.count_ones();
+        }
         self.open_quote = quotes.open;
     }
 }
 
-/// Appends `base` plus the place of each set bit.
+/// Writes `base` plus the place of each set bit; gives their number.
 ///
-/// Four are written at once and the length set afterwards, so that the loop does not branch on every bit.
+/// Two are written at once, so that the loop turns once for nearly all chunks and does not branch on every bit.
+///
+/// # Safety
+/// `to` has room for 66 numbers.
 #[inline(always)]
-fn push_bits(mut bits: u64, base: usize, positions: &mut Vec<u32>) {
+unsafe fn write_bits(mut bits: u64, base: usize, to: *mut u32) -> usize {
     let count = bits.count_ones() as usize;
-    positions.reserve(64);
-    let length = positions.len();
-    let spare = positions.spare_capacity_mut();
     let mut written = 0;
-    // Most chunks have fewer than four, so that this turns once and predictably.
     loop {
-        for slot in &mut spare[written..written + 4] {
-            slot.write((base as u32).wrapping_add(bits.trailing_zeros()));
+        for slot in [written, written + 1] {
+            // SAFETY: there are at most 64 bits, so that at most the 65th slot is written to.
+            unsafe { to.add(slot).write((base as u32).wrapping_add(bits.trailing_zeros())) };
             bits &= bits.wrapping_sub(1);
         }
-        written += 4;
+        written += 2;
         if written >= count {
-            break;
+            return count;
         }
     }
-    // SAFETY: the first `count` of at least 64 reserved slots were written above.
-    unsafe { positions.set_len(length + count) };
 }
 
 /// The state of the walk over quotes: what is inside a quoted cell.
@@ -308,8 +327,7 @@ mod tests {
         assert_eq!(fast, plain);
         #[cfg(target_arch = "x86_64")]
         if let Way::Avx512(_) = Way::choose() {
-            plain.separators.clear();
-            plain.line_ends.clear();
+            plain = Structure::default();
             // SAFETY: what has AVX-512 has AVX2.
             unsafe { plain.find_avx2(crate::masks::Avx2::assumed(), bytes, CSV) };
             assert_eq!(fast, plain);

@@ -9,6 +9,8 @@ use std::sync::Arc;
 use arrow_array::StringViewArray;
 use arrow_buffer::{Buffer, NullBuffer, ScalarBuffer};
 
+use crate::cells::{Cells, Column, Rows};
+
 /// A block of text.
 #[derive(Debug)]
 pub struct TextBlock {
@@ -63,43 +65,95 @@ impl<'a> ViewBuilder<'a> {
     }
 
     /// Appends the part of the block from `start` to before `end`; the empty text if it is not within it.
-    #[inline]
-    pub fn push_part(&mut self, start: usize, end: usize) {
+    fn push_part(&mut self, start: usize, end: usize) {
+        let view = self.view_of_part(start, end);
+        self.views.push(view);
+    }
+
+    #[inline(always)]
+    fn view_of_part(&mut self, start: usize, end: usize) -> u128 {
         let bytes = self.bytes;
         let length = end.wrapping_sub(start);
         if length <= 12
             && let Some(padded) = bytes.get(start..start + 16)
             && let Ok(padded) = <[u8; 16]>::try_from(padded)
         {
-            let kept = u128::from_le_bytes(padded) & ((1u128 << (8 * length)) - 1);
+            let kept = u128::from_le_bytes(padded) & LOW_BYTES[length];
             const HIGH: u128 = 0x8080_8080_8080_8080_8080_8080_8080_8080;
             if kept & HIGH != 0 {
                 self.prove(start, end);
             }
-            self.views.push(kept << 32 | length as u128);
-            return;
+            return kept << 32 | length as u128;
         }
-        let part = bytes.get(start..end).unwrap_or_default();
+        self.view_of_long_part(start, end)
+    }
+
+    fn view_of_long_part(&mut self, start: usize, end: usize) -> u128 {
+        let part = self.bytes.get(start..end).unwrap_or_default();
         if !part.is_ascii() {
             self.prove(start, end);
         }
         self.points |= part.len() > 12;
-        self.views.push(view_of(part, 0, self.block.range.start + start));
+        view_of(part, 0, self.block.range.start + start)
+    }
+
+    /// Appends the cells of some rows as they stand, all but those that start with a quote: of these the empty
+    /// text, and their places are listed as odd. Empty cells are listed, too.
+    pub fn push_cells(&mut self, cells: &Cells<'_>, rows: Rows<'_>, quote: Option<u8>) -> Column<()> {
+        let mut listed = Column { values: Vec::new(), empty: Vec::new(), odd: Vec::new() };
+        // A byte that starts no cell of text, where there are no quotes.
+        let (quote, quoted) = (quote.unwrap_or(0), quote.is_some());
+        let mut views = std::mem::take(&mut self.views);
+        let first = views.len();
+        let mut one = |place: usize, (start, end): (usize, usize)| {
+            if start < end && !(quoted && self.bytes.get(start) == Some(&quote)) {
+                return self.view_of_part(start, end);
+            }
+            let list = if start >= end { &mut listed.empty } else { &mut listed.odd };
+            list.push((first + place) as u32);
+            0
+        };
+        match rows {
+            Rows::All(rows) if !cells.last && cells.starts.len() >= rows && cells.ends.len() >= rows => {
+                let ranges = cells.starts[..rows].iter().zip(&cells.ends[..rows]).enumerate();
+                let range = |s: &u32, e: &u32| ((*s + cells.skip) as usize, *e as usize);
+                views.extend(ranges.map(|(place, (s, e))| one(place, range(s, e))));
+            }
+            Rows::All(rows) => views.extend((0..rows).map(|row| one(row, cells.range(row)))),
+            Rows::These(rows) => {
+                let ranges = rows.iter().enumerate();
+                views.extend(ranges.map(|(place, row)| one(place, cells.range(*row as usize))));
+            }
+        }
+        self.views = views;
+        listed
+    }
+
+    /// Puts a text in place of one that was pushed.
+    pub fn set_text(&mut self, place: usize, text: &str) {
+        self.push_text(text);
+        self.move_last(place);
+    }
+
+    /// Puts a part of the block in place of a text that was pushed.
+    pub fn set_part(&mut self, place: usize, start: usize, end: usize) {
+        self.push_part(start, end);
+        self.move_last(place);
+    }
+
+    fn move_last(&mut self, place: usize) {
+        if let (Some(view), Some(slot)) = (self.views.pop(), self.views.get_mut(place)) {
+            *slot = view;
+        }
     }
 
     /// Appends a text that does not stand in the block as it is.
-    pub fn push_text(&mut self, text: &str) {
+    fn push_text(&mut self, text: &str) {
         let start = self.own.len();
         if text.len() > 12 {
             self.own.extend_from_slice(text.as_bytes());
         }
         self.views.push(view_of(text.as_bytes(), 1, start));
-    }
-
-    /// Appends a row whose text does not matter: a null.
-    #[inline]
-    pub fn push_empty(&mut self) {
-        self.views.push(0);
     }
 
     /// Proves a part that is not ASCII to be UTF-8.
@@ -131,6 +185,17 @@ impl<'a> ViewBuilder<'a> {
         Ok(unsafe { StringViewArray::new_unchecked(views, buffers, nulls) })
     }
 }
+
+/// The first so many bytes of sixteen.
+const LOW_BYTES: [u128; 13] = {
+    let mut masks = [0; 13];
+    let mut bytes = 1;
+    while bytes < 13 {
+        masks[bytes] = masks[bytes - 1] << 8 | 0xff;
+        bytes += 1;
+    }
+    masks
+};
 
 /// The view of a text at `offset` of buffer `buffer`.
 #[inline]

@@ -18,6 +18,7 @@ use super::top;
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::bind::AggregateCall;
 use crate::expr::{Batch, Bound, ColumnId, Field, Type};
+use crate::io::ranges::{Range, ranges};
 use crate::io::source::Request;
 use crate::io::target::Target as File;
 use crate::plan::node::{SampleSize, Scan};
@@ -191,7 +192,10 @@ fn build(node: &Node, context: &Context) -> Result<Pipeline> {
             let columns = places(&pipeline.layout, &ids(&target.fields))?;
             let encoder = target.format.encoder(&target.fields, &target.options);
             let file = File::create(&target.path, target.mode).map_err(|e| e.in_step(&text()))?;
-            let output = context.output(file, &encoder.start(), encoder.between(), encoder.end())?;
+            let output = match &encoder {
+                Some(text) => context.text_output(file, &text.start(), text.between(), text.end())?,
+                None => context.row_output(file, target)?,
+            };
             pipeline.acts = true;
             pipeline.push(Box::new(stream::Tap { output, columns, encoder }));
             Ok(pipeline)
@@ -204,6 +208,7 @@ fn build_scan(scan: &Scan, step: StepId, context: &Context) -> Result<Pipeline> 
     let request = Request {
         columns: scan.columns.iter().map(|(place, _)| *place).collect(),
         block_bytes: context.options.block_bytes,
+        ranges: if context.options.first_rows.is_some() { Vec::new() } else { wanted_ranges(scan) },
     };
     let named = |e: Error| e.in_step(context.step_text(step));
     let opened = scan.source.open(request).map_err(named)?;
@@ -244,9 +249,17 @@ fn build_scan(scan: &Scan, step: StepId, context: &Context) -> Result<Pipeline> 
     Ok(pipeline)
 }
 
+/// What the first condition says of columns on their own. The first alone: rows that are left out for a later one
+/// would be missing from its account.
+fn wanted_ranges(scan: &Scan) -> Vec<(usize, Range)> {
+    let found = scan.conditions.first().map(|c| ranges(&c.test)).unwrap_or_default();
+    let place = |id| scan.columns.iter().find(|(_, f)| f.id == id).map(|(place, _)| *place);
+    found.into_iter().filter_map(|(id, range)| Some((place(id)?, range))).collect()
+}
+
 /// Opens the file of rejected rows.
 fn rejects(path: &Path, context: &Context) -> Result<usize> {
-    context.output(File::create(path, crate::io::target::Mode::Replace)?, b"", b"", b"")
+    context.text_output(File::create(path, crate::io::target::Mode::Replace)?, b"", b"", b"")
 }
 
 fn build_sort(
@@ -298,6 +311,8 @@ fn grouped(
         step,
         text: context.step_text(step).to_owned(),
         beside,
+        are_many: false.into(),
+        expected: 0.into(),
     };
     let sink = group::sink(grouping, &context.budget, context.spill.clone(), context.threads())?;
     Ok(held_pipeline(pipeline::run(pipeline, sink, context)?, layout))

@@ -7,11 +7,12 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use super::budget::Budget;
 use super::options::RunOptions;
 use super::spill::Spill;
-use super::tally::{Tally, Work};
+use super::tally::{Side, Tally, Work};
 use crate::error::Result;
 use crate::expr::Batch;
+use crate::io::binary::{Out, RowWriter};
 use crate::io::target::Target as File;
-use crate::plan::{StepId, StepInfo};
+use crate::plan::{StepId, StepInfo, Target};
 
 /// What all pipelines of a run share.
 pub(crate) struct Context {
@@ -27,23 +28,36 @@ pub(crate) struct Context {
     threads: usize,
 }
 
-struct Output {
-    file: Option<File>,
-    between: &'static [u8],
-    end: &'static [u8],
-    any: bool,
+/// A file that is written on the way.
+enum Output {
+    /// Text, with what stands between two parts and at the end.
+    Text { file: Option<File>, between: &'static [u8], end: &'static [u8], any: bool },
+    Rows { file: SharedFile, writer: Option<Box<dyn RowWriter>> },
+}
+
+/// A file that its writer holds until it ends.
+#[derive(Clone)]
+struct SharedFile(Arc<Mutex<File>>);
+
+impl std::io::Write for SharedFile {
+    fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
+        held(&self.0).write_some(bytes)
+    }
+
+    fn flush(&mut self) -> std::io::Result<()> {
+        Ok(())
+    }
 }
 
 impl Context {
     pub(crate) fn new(options: RunOptions, steps: Vec<StepInfo>) -> Context {
-        let machine = std::thread::available_parallelism().map_or(1, usize::from);
         Context {
             budget: Budget::new(options.memory),
             spill: Spill::new(options.temporary.clone()),
             tally: Mutex::new(Tally::new(steps.len())),
             outputs: Mutex::new(Vec::new()),
             tables: Mutex::new(HashMap::new()),
-            threads: options.threads.unwrap_or(machine).max(1),
+            threads: options.thread_count(),
             options,
             steps,
         }
@@ -92,20 +106,23 @@ impl Context {
             return Ok(());
         }
         let mut outputs = held(&self.outputs);
-        for (number, bytes) in work.side.drain(..) {
-            let Some(Output { file: Some(file), between, any, .. }) = outputs.get_mut(number) else {
-                continue;
-            };
-            if std::mem::replace(any, true) {
-                file.write(between)?;
+        for (number, side) in work.side.drain(..) {
+            match (outputs.get_mut(number), side) {
+                (Some(Output::Text { file: Some(file), between, any, .. }), Side::Bytes(bytes)) => {
+                    if std::mem::replace(any, true) {
+                        file.write(between)?;
+                    }
+                    file.write(&bytes)?;
+                }
+                (Some(Output::Rows { writer: Some(writer), .. }), Side::Rows(batch)) => writer.write(batch)?,
+                _ => {}
             }
-            file.write(&bytes)?;
         }
         Ok(())
     }
 
-    /// Opens a file to be written on the way; gives its number.
-    pub(crate) fn output(
+    /// Opens a text file to be written on the way; gives its number.
+    pub(crate) fn text_output(
         &self,
         mut file: File,
         start: &[u8],
@@ -115,20 +132,44 @@ impl Context {
         if !file.continues {
             file.write(start)?;
         }
+        Ok(self.add(Output::Text { file: Some(file), between, end, any: false }))
+    }
+
+    /// Opens a file of a columnar format to be written on the way; gives its number.
+    pub(crate) fn row_output(&self, file: File, target: &Target) -> Result<usize> {
+        let file = SharedFile(Arc::new(Mutex::new(file)));
+        let out = Out::new(file.clone());
+        let writer = target.format.writer(out, &target.fields, &target.options, self.threads)?;
+        Ok(self.add(Output::Rows { file, writer }))
+    }
+
+    fn add(&self, output: Output) -> usize {
         let mut outputs = held(&self.outputs);
-        outputs.push(Output { file: Some(file), between, end, any: false });
-        Ok(outputs.len() - 1)
+        outputs.push(output);
+        outputs.len() - 1
     }
 
     /// Gives all files their names; nothing before this changes what is on disk.
     pub(crate) fn finish_outputs(&self) -> Result<()> {
         let mut outputs = held(&self.outputs);
         for output in outputs.iter_mut() {
-            if let Some(file) = &mut output.file {
-                file.write(output.end)?;
+            match output {
+                Output::Text { file: Some(file), end, .. } => file.write(end)?,
+                Output::Rows { writer, .. } => drop(writer.take().map(RowWriter::finish).transpose()?),
+                Output::Text { file: None, .. } => {}
             }
         }
-        outputs.iter_mut().filter_map(|o| o.file.take()).try_for_each(File::finish)
+        for output in outputs.drain(..) {
+            match output {
+                Output::Text { file, .. } => file.map_or(Ok(()), File::finish)?,
+                Output::Rows { file, .. } => {
+                    // The writer is gone, so that this is the only holder.
+                    let file = Arc::into_inner(file.0).map(|f| f.into_inner().unwrap_or_else(PoisonError::into_inner));
+                    file.map_or(Ok(()), File::finish)?;
+                }
+            }
+        }
+        Ok(())
     }
 }
 

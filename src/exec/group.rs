@@ -10,6 +10,8 @@
 //! behind it, unmerged. At the end one partition after the other is merged, in the same order as in memory, and
 //! its groups go to a run; the runs are merged by first appearance.
 
+use std::sync::atomic::Ordering::Relaxed;
+use std::sync::atomic::{AtomicBool, AtomicUsize};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use arrow_array::cast::AsArray;
@@ -30,8 +32,9 @@ use crate::plan::StepId;
 /// Groups of a worker's table before it is closed: it then still fits in the second-level cache.
 const LOCAL_GROUPS: usize = 1 << 14;
 
-/// Partitions of the large table.
+/// Partitions of the large table, once it has this many groups.
 const PARTITIONS: usize = 64;
+const MANY_GROUPS: usize = 1 << 15;
 
 /// Groups that wait to be merged before all threads merge them.
 const WAITING_GROUPS: usize = 1 << 17;
@@ -56,6 +59,10 @@ pub(crate) struct Grouping {
     pub(crate) text: String,
     /// Whether the rows stay, each with its group's aggregates beside it.
     pub(crate) beside: bool,
+    /// Whether there are so many groups that tables are dealt.
+    pub(crate) are_many: AtomicBool,
+    /// The groups that the last table had: a hint for the next.
+    pub(crate) expected: AtomicUsize,
 }
 
 impl Grouping {
@@ -63,9 +70,10 @@ impl Grouping {
         self.calls.iter().map(|c| (c.make)()).collect()
     }
 
-    /// One partition where there is one group, or where rows keep the numbers of their groups.
-    fn partitions(&self) -> usize {
-        if self.keys.is_empty() || self.beside { 1 } else { PARTITIONS }
+    /// Whether the large table may be cut into partitions: not where there is one group, or where rows keep the
+    /// numbers of their groups.
+    fn may_part(&self) -> bool {
+        !(self.keys.is_empty() || self.beside)
     }
 }
 
@@ -78,7 +86,7 @@ struct Local<'a> {
     rows: Vec<(Batch, Vec<u32>)>,
 }
 
-/// A worker's table, dealt: for each partition its groups.
+/// A worker's table, closed and dealt: for each partition its groups; as a whole while there are few groups.
 struct Dealt {
     shards: Vec<Option<Shard>>,
     groups: usize,
@@ -95,9 +103,11 @@ struct Shard {
 
 impl<'a> Local<'a> {
     fn new(grouping: &'a Grouping) -> Result<Local<'a>> {
+        let mut keys = KeyTable::new(grouping.kinds.clone())?;
+        keys.reserve(grouping.expected.load(Relaxed));
         Ok(Local {
             grouping,
-            keys: KeyTable::new(grouping.kinds.clone())?,
+            keys,
             accumulators: grouping.accumulators(),
             numbers: Vec::new(),
             rows: Vec::new(),
@@ -111,7 +121,10 @@ impl<'a> Local<'a> {
         let evaluate = |bound: &Bound, batch: &Batch, work: &mut Work| {
             work.with_events(step, |events| bound.evaluate_array(batch, events)).map_err(named)
         };
-        let keys = grouping.keys.iter().map(|k| evaluate(k, &batch, work)).collect::<Result<Vec<_>>>()?;
+        let key = |bound: &Bound| {
+            work.with_events(step, |events| bound.evaluate_key(&batch, events)).map_err(named)
+        };
+        let keys = grouping.keys.iter().map(key).collect::<Result<Vec<_>>>()?;
         self.numbers.clear();
         self.keys.numbers(&keys, batch.rows, &mut self.numbers)?;
         let groups = self.keys.len();
@@ -138,25 +151,32 @@ impl<'a> Local<'a> {
 
     /// Closes the table.
     fn dealt(self) -> Result<Dealt> {
-        let parts = self.grouping.partitions();
+        let parts = if self.grouping.are_many.load(Relaxed) { PARTITIONS } else { 1 };
         let groups = self.keys.len();
-        let (keys, numbers): (Vec<KeyList>, Vec<Vec<u32>>) = self.keys.deal(parts)?.into_iter().unzip();
-        let mut shards: Vec<Option<Shard>> = keys
-            .into_iter()
-            .zip(numbers.iter().cloned())
-            .map(|(keys, numbers)| {
-                (keys.len() > 0).then(|| Shard { keys, numbers, accumulators: Vec::new() })
-            })
-            .collect();
-        for mut accumulator in self.accumulators {
-            for (shard, dealt) in shards.iter_mut().zip(accumulator.deal(&numbers)) {
-                if let Some(shard) = shard {
-                    shard.accumulators.push(dealt);
-                }
+        self.grouping.expected.store(groups, Relaxed);
+        Ok(Dealt { shards: shards(self.keys, self.accumulators, parts)?, groups, rows: self.rows })
+    }
+}
+
+/// Deals the groups of a table to so many shards.
+fn shards(
+    keys: KeyTable,
+    accumulators: Vec<Box<dyn Accumulator>>,
+    parts: usize,
+) -> Result<Vec<Option<Shard>>> {
+    let (keys, numbers): (Vec<KeyList>, Vec<Vec<u32>>) = keys.deal(parts)?.into_iter().unzip();
+    let empty = |(keys, numbers): (KeyList, Vec<u32>)| {
+        (keys.len() > 0).then(|| Shard { keys, numbers, accumulators: Vec::new() })
+    };
+    let mut shards: Vec<Option<Shard>> = keys.into_iter().zip(numbers.iter().cloned()).map(empty).collect();
+    for mut accumulator in accumulators {
+        for (shard, dealt) in shards.iter_mut().zip(accumulator.deal(&numbers)) {
+            if let Some(shard) = shard {
+                shard.accumulators.push(dealt);
             }
         }
-        Ok(Dealt { shards, groups, rows: self.rows })
     }
+    Ok(shards)
 }
 
 impl Gather for Local<'_> {
@@ -323,9 +343,8 @@ struct Groups {
 /// The sink of `group`, `total` and `per`.
 pub(crate) fn sink(grouping: Grouping, budget: &Budget, spill: Spill, threads: usize) -> Result<Sink> {
     let grouping = Arc::new(grouping);
-    let partitions = (0..grouping.partitions()).map(|_| Ok(Mutex::new(Partition::new(&grouping)?)));
     let commit = Groups {
-        partitions: partitions.collect::<Result<_>>()?,
+        partitions: vec![Mutex::new(Partition::new(&grouping)?)],
         grouping: grouping.clone(),
         waiting: Vec::new(),
         waiting_groups: 0,
@@ -357,6 +376,9 @@ impl Groups {
             return self.write(waiting);
         }
         self.merge(waiting)?;
+        if self.grouping.may_part() && self.partitions.len() == 1 && self.groups() > MANY_GROUPS {
+            self.part()?;
+        }
         let memory: usize = self
             .partitions
             .iter_mut()
@@ -365,20 +387,59 @@ impl Groups {
         if self.held.try_hold(memory) {
             return Ok(());
         }
-        if self.grouping.keys.is_empty() {
+        if !self.grouping.may_part() {
             return self.held.hold(memory);
+        }
+        if self.partitions.len() == 1 {
+            self.part()?;
         }
         self.leave_memory()
     }
 
-    /// Merges tables into the partitions, on all threads.
-    fn merge(&self, waiting: Vec<(u64, Dealt)>) -> Result<()> {
+    fn groups(&mut self) -> usize {
+        let groups = |p: &mut Mutex<Partition>| p.get_mut().unwrap_or_else(PoisonError::into_inner).keys.len();
+        self.partitions.iter_mut().map(groups).sum()
+    }
+
+    /// Deals the one partition to many.
+    fn part(&mut self) -> Result<()> {
+        self.grouping.are_many.store(true, Relaxed);
+        let Some(whole) = self.partitions.pop() else { return Ok(()) };
+        let Partition { keys, first, accumulators, .. } = whole.into_inner().unwrap_or_else(PoisonError::into_inner);
+        for shard in shards(keys, accumulators, PARTITIONS)? {
+            let mut partition = Partition::new(&self.grouping)?;
+            if let Some(shard) = shard {
+                let firsts: Vec<u64> =
+                    shard.numbers.iter().map(|n| first.get(*n as usize).copied().unwrap_or(0)).collect();
+                partition.merge(shard, firsts.into_iter())?;
+            }
+            self.partitions.push(Mutex::new(partition));
+        }
+        Ok(())
+    }
+
+    /// For each partition the shards of some tables, in order, with the tables' numbers.
+    fn by_partition(&self, waiting: Vec<(u64, Dealt)>) -> Result<Vec<Vec<(u64, Shard)>>> {
         let mut columns: Vec<Vec<(u64, Shard)>> = self.partitions.iter().map(|_| Vec::new()).collect();
-        for (table, dealt) in waiting {
+        for (table, mut dealt) in waiting {
+            if dealt.shards.len() < columns.len()
+                && let Some(whole) = dealt.shards.pop().flatten()
+            {
+                // It was closed before it was known that groups are many.
+                let mut partition = Partition::new(&self.grouping)?;
+                partition.merge(whole, std::iter::repeat(0))?;
+                dealt.shards = shards(partition.keys, partition.accumulators, columns.len())?;
+            }
             for (column, shard) in columns.iter_mut().zip(dealt.shards) {
                 column.extend(shard.map(|shard| (table, shard)));
             }
         }
+        Ok(columns)
+    }
+
+    /// Merges tables into the partitions, on all threads.
+    fn merge(&self, waiting: Vec<(u64, Dealt)>) -> Result<()> {
+        let columns = self.by_partition(waiting)?;
         let merge = |(partition, shards): (&Mutex<Partition>, Vec<(u64, Shard)>)| {
             let mut partition = partition.lock().unwrap_or_else(PoisonError::into_inner);
             for (table, shard) in shards {
@@ -387,7 +448,7 @@ impl Groups {
             }
             Ok(())
         };
-        super::parallel::each(self.threads, self.partitions.iter().zip(columns), merge).map(drop)
+        crate::parallel::each(self.threads, self.partitions.iter().zip(columns), merge).map(drop)
     }
 
     /// Merges tables whose rows stay: each row gets its group's number.
@@ -429,13 +490,8 @@ impl Groups {
 
     /// Writes tables behind what is on disk; a few tables' groups of a partition together.
     fn write(&mut self, waiting: Vec<(u64, Dealt)>) -> Result<()> {
+        let columns = self.by_partition(waiting)?;
         let Some(files) = &mut self.files else { return Ok(()) };
-        let mut columns: Vec<Vec<(u64, Shard)>> = files.iter().map(|_| Vec::new()).collect();
-        for (table, dealt) in waiting {
-            for (column, shard) in columns.iter_mut().zip(dealt.shards) {
-                column.extend(shard.map(|shard| (table, shard)));
-            }
-        }
         let grouping = self.grouping.clone();
         let write = |(file, shards): (&mut Writer, Vec<(u64, Shard)>)| {
             for (table, shard) in shards {
@@ -447,7 +503,7 @@ impl Groups {
             }
             Ok(())
         };
-        super::parallel::each(self.threads, files.iter_mut().zip(columns), write).map(drop)
+        crate::parallel::each(self.threads, files.iter_mut().zip(columns), write).map(drop)
     }
 
     /// The result of groups that are all in memory.
@@ -462,7 +518,7 @@ impl Groups {
             let groups = if grouping.keys.is_empty() { 1 } else { partition.keys.len() };
             Ok((partition.results(groups, &grouping.text)?, partition.first, groups))
         };
-        let mut made = super::parallel::each(self.threads, partitions.into_iter(), finish)?;
+        let mut made = crate::parallel::each(self.threads, partitions.into_iter(), finish)?;
         if grouping.beside {
             let results = made.pop().map(|(columns, ..)| columns).unwrap_or_default();
             let results = results.get(grouping.kinds.len()..).unwrap_or_default();
@@ -487,7 +543,7 @@ impl Groups {
                 _ => arrow_select::interleave::interleave(&parts, &places).map_err(crate::expr::arrow_error),
             }
         };
-        let columns = super::parallel::each(self.threads, 0..width, gather)?;
+        let columns = crate::parallel::each(self.threads, 0..width, gather)?;
         let batch = Batch { columns, rows: groups };
         tell(&batch, &grouping, work);
         Ok(Held::Batches(slices(batch)))
@@ -578,7 +634,8 @@ impl Commit for Groups {
             self.waiting_groups += dealt.groups;
             self.waiting.push((number, *dealt));
         }
-        if self.waiting_groups >= WAITING_GROUPS || self.waiting.len() >= 256 || self.grouping.beside {
+        let few = self.partitions.len() == 1;
+        if few || self.waiting_groups >= WAITING_GROUPS || self.waiting.len() >= 256 {
             self.settle()?;
         }
         Ok(true)

@@ -8,12 +8,13 @@ use std::sync::Arc;
 
 use arrow_array::cast::AsArray;
 use arrow_array::types::{
-    ArrowPrimitiveType, Date32Type, Float64Type, Int64Type, Time64MicrosecondType, TimestampMicrosecondType,
+    ArrowPrimitiveType, Date32Type, Float64Type, Int32Type, Int64Type, Time64MicrosecondType, TimestampMicrosecondType,
 };
-use arrow_array::{Array, ArrayRef, Float64Array, PrimitiveArray, StringViewArray};
+use arrow_array::{Array, ArrayRef, DictionaryArray, Float64Array, PrimitiveArray, StringViewArray, UInt32Array};
 use arrow_buffer::{NullBuffer, ScalarBuffer};
 use arrow_row::{RowConverter, SortField};
 use churn_kernels::hash;
+use churn_kernels::numbering::Numbering;
 use hashbrown::HashTable;
 
 use crate::error::Result;
@@ -26,14 +27,20 @@ pub(crate) struct KeyTable {
     keys: Keys,
     /// Once keys are rows.
     converter: Option<RowConverter>,
+    /// The last dictionary, and the numbers of its values that are known.
+    dictionary: Option<(ArrayRef, Vec<u32>)>,
 }
 
 /// Different keys in order, without the way to find one.
-pub(crate) struct KeyList(Keys);
+pub(crate) enum KeyList {
+    Packed(Vec<u128>),
+    Rows { bytes: Vec<u8>, ends: Vec<usize> },
+    None(usize),
+}
 
 enum Keys {
     /// One key of at most 16 bytes.
-    Packed(Vec<u128>),
+    Packed(Numbering),
     Rows {
         bytes: Vec<u8>,
         ends: Vec<usize>,
@@ -45,7 +52,7 @@ enum Keys {
 impl Keys {
     fn len(&self) -> usize {
         match self {
-            Keys::Packed(keys) => keys.len(),
+            Keys::Packed(keys) => keys.keys().len(),
             Keys::Rows { ends, .. } => ends.len(),
             Keys::None(seen) => *seen,
         }
@@ -53,7 +60,7 @@ impl Keys {
 
     fn memory(&self) -> usize {
         match self {
-            Keys::Packed(keys) => keys.capacity() * 16,
+            Keys::Packed(keys) => keys.memory(),
             Keys::Rows { bytes, ends } => bytes.capacity() + ends.capacity() * 8,
             Keys::None(_) => 0,
         }
@@ -72,13 +79,13 @@ impl KeyTable {
         let mut converter = None;
         let keys = match kinds.as_slice() {
             [] => Keys::None(0),
-            [one] if packs(one) => Keys::Packed(Vec::new()),
+            [one] if packs(one) => Keys::Packed(Numbering::default()),
             _ => {
                 converter = Some(converter_of(&kinds)?);
                 Keys::Rows { bytes: Vec::new(), ends: Vec::new() }
             }
         };
-        Ok(KeyTable { kinds, table: HashTable::new(), keys, converter })
+        Ok(KeyTable { kinds, table: HashTable::new(), keys, converter, dictionary: None })
     }
 
     /// How many different keys there are.
@@ -93,6 +100,12 @@ impl KeyTable {
 
     /// Appends the number of each row's key.
     pub(crate) fn numbers(&mut self, keys: &[ArrayRef], rows: usize, into: &mut Vec<u32>) -> Result<()> {
+        if let [key] = keys
+            && let Some(dictionary) = key.as_dictionary_opt::<Int32Type>()
+            && dictionary.values().len() <= 1 << 16
+        {
+            return self.dictionary_numbers(dictionary, into);
+        }
         let keys = keys.iter().map(normal).collect::<Result<Vec<_>>>()?;
         into.reserve(rows);
         if let Keys::None(seen) = &mut self.keys {
@@ -103,7 +116,9 @@ impl KeyTable {
         if let (Keys::Packed(_), Some(key)) = (&self.keys, keys.first()) {
             match packed(key) {
                 Some(packed) => {
-                    self.packed_numbers(&packed, into);
+                    if let Keys::Packed(keys) = &mut self.keys {
+                        keys.number(&packed, into);
+                    }
                     return Ok(());
                 }
                 None => self.change_over()?,
@@ -112,23 +127,45 @@ impl KeyTable {
         self.row_numbers(&keys, into)
     }
 
-    fn packed_numbers(&mut self, packed: &[u128], into: &mut Vec<u32>) {
-        let Keys::Packed(keys) = &mut self.keys else { return };
-        for key in packed {
-            let hashed = hash::of_u128(*key);
-            let equal = |n: &u32| keys.get(*n as usize) == Some(key);
-            let number = match self.table.find(hashed, equal) {
-                Some(number) => *number,
-                None => {
-                    let number = keys.len() as u32;
-                    keys.push(*key);
-                    let rehash = |n: &u32| keys.get(*n as usize).map_or(0, |k| hash::of_u128(*k));
-                    self.table.insert_unique(hashed, number, rehash);
-                    number
-                }
-            };
-            into.push(number);
+    /// Numbers the values of a dictionary that occur, each once for as long as the dictionary stays the same.
+    fn dictionary_numbers(&mut self, keys: &DictionaryArray<Int32Type>, into: &mut Vec<u32>) -> Result<()> {
+        const UNKNOWN: u32 = u32::MAX;
+        let values = keys.values();
+        let mut known = match self.dictionary.take() {
+            Some((of, known)) if Arc::ptr_eq(&of, values) => known,
+            // Behind the values, null has its place.
+            _ => vec![UNKNOWN; values.len() + 1],
+        };
+        let null = values.len();
+        let codes = keys.keys();
+        let place = |row: usize| if codes.is_null(row) { null } else { codes.value(row) as usize };
+        let mut new: Vec<usize> = Vec::new();
+        for row in 0..codes.len() {
+            if let Some(slot) = known.get_mut(place(row)).filter(|slot| **slot == UNKNOWN) {
+                // Marked until it has a number of its own.
+                *slot = UNKNOWN - 1;
+                new.push(place(row));
+            }
         }
+        if !new.is_empty() {
+            let places: UInt32Array = new.iter().map(|p| (*p < null).then_some(*p as u32)).collect();
+            let texts = arrow_select::take::take(values, &places, None).map_err(crate::expr::arrow_error)?;
+            let mut numbers = Vec::new();
+            self.numbers(&[texts], new.len(), &mut numbers)?;
+            for (place, number) in new.into_iter().zip(numbers) {
+                if let Some(slot) = known.get_mut(place) {
+                    *slot = number;
+                }
+            }
+        }
+        into.reserve(codes.len());
+        if codes.null_count() == 0 {
+            into.extend(codes.values().iter().map(|code| known.get(*code as usize).copied().unwrap_or(0)));
+        } else {
+            into.extend((0..codes.len()).map(|row| known.get(place(row)).copied().unwrap_or(0)));
+        }
+        self.dictionary = Some((values.clone(), known));
+        Ok(())
     }
 
     fn row_numbers(&mut self, arrays: &[ArrayRef], into: &mut Vec<u32>) -> Result<()> {
@@ -156,20 +193,24 @@ impl KeyTable {
 
     /// Appends the number of each key of a list, whose keys are of the same types.
     pub(crate) fn absorb(&mut self, list: &KeyList, into: &mut Vec<u32>) -> Result<()> {
-        match (&self.keys, &list.0) {
-            (Keys::Packed(_), Keys::Rows { .. }) => self.change_over()?,
-            (Keys::Rows { .. }, Keys::Packed(keys)) => {
+        match (&self.keys, list) {
+            (Keys::Packed(_), KeyList::Rows { .. }) => self.change_over()?,
+            (Keys::Rows { .. }, KeyList::Packed(keys)) => {
                 let kind = self.kinds.first().cloned().unwrap_or(Type::Int);
                 return self.row_numbers(&[unpacked(keys.clone(), &kind)], into);
             }
             _ => {}
         }
-        match &list.0 {
-            Keys::Packed(keys) => self.packed_numbers(keys, into),
-            Keys::Rows { ends, bytes } => {
+        match list {
+            KeyList::Packed(keys) => {
+                if let Keys::Packed(own) = &mut self.keys {
+                    own.number(keys, into);
+                }
+            }
+            KeyList::Rows { ends, bytes } => {
                 into.extend((0..ends.len() as u32).map(|n| self.row_number(key_at(bytes, ends, n))));
             }
-            Keys::None(seen) => {
+            KeyList::None(seen) => {
                 self.keys = Keys::None(*seen);
                 into.extend(std::iter::repeat_n(0, *seen));
             }
@@ -183,8 +224,13 @@ impl KeyTable {
     pub(crate) fn deal(self, parts: usize) -> Result<Vec<(KeyList, Vec<u32>)>> {
         if parts == 1 || self.len() == 0 {
             let numbers = (0..self.len() as u32).collect();
-            let mut dealt = vec![(KeyList(self.keys), numbers)];
-            dealt.extend((1..parts).map(|_| (KeyList(Keys::Packed(Vec::new())), Vec::new())));
+            let list = match self.keys {
+                Keys::Packed(keys) => KeyList::Packed(keys.into_keys()),
+                Keys::Rows { bytes, ends } => KeyList::Rows { bytes, ends },
+                Keys::None(seen) => KeyList::None(seen),
+            };
+            let mut dealt = vec![(list, numbers)];
+            dealt.extend((1..parts).map(|_| (KeyList::Packed(Vec::new()), Vec::new())));
             return Ok(dealt);
         }
         let part = |hashed: u64| ((hashed >> 32) * parts as u64 >> 32) as usize;
@@ -196,7 +242,7 @@ impl KeyTable {
         };
         match (&self.keys, self.kinds.as_slice()) {
             (Keys::Packed(keys), _) => {
-                keys.iter().enumerate().for_each(|(n, key)| give(n, hash::of_u128(*key)));
+                keys.keys().iter().enumerate().for_each(|(n, key)| give(n, hash::of_u128(*key)));
             }
             // Texts that another table may hold packed.
             (Keys::Rows { .. }, [Type::Text]) => {
@@ -223,19 +269,26 @@ impl KeyTable {
         }
         let list = |numbers: &Vec<u32>| match &self.keys {
             Keys::Packed(keys) => {
-                Keys::Packed(numbers.iter().filter_map(|n| keys.get(*n as usize).copied()).collect())
+                KeyList::Packed(numbers.iter().filter_map(|n| keys.keys().get(*n as usize).copied()).collect())
             }
-            Keys::None(_) => Keys::None(numbers.len()),
+            Keys::None(_) => KeyList::None(numbers.len()),
             Keys::Rows { bytes, ends } => {
                 let (mut own, mut own_ends) = (Vec::new(), Vec::with_capacity(numbers.len()));
                 for number in numbers {
                     own.extend_from_slice(key_at(bytes, ends, *number));
                     own_ends.push(own.len());
                 }
-                Keys::Rows { bytes: own, ends: own_ends }
+                KeyList::Rows { bytes: own, ends: own_ends }
             }
         };
-        Ok(numbers.into_iter().map(|numbers| (KeyList(list(&numbers)), numbers)).collect())
+        Ok(numbers.into_iter().map(|numbers| (list(&numbers), numbers)).collect())
+    }
+
+    /// Makes room for so many keys.
+    pub(crate) fn reserve(&mut self, keys: usize) {
+        if let Keys::Packed(own) = &mut self.keys {
+            own.reserve(keys);
+        }
     }
 
     /// From packed keys to row keys; the numbers stay.
@@ -254,7 +307,7 @@ impl KeyTable {
             Keys::None(_) => Ok(Vec::new()),
             Keys::Packed(keys) => {
                 let kind = self.kinds.first().cloned().unwrap_or(Type::Int);
-                let values = numbers.iter().map(|n| keys.get(*n as usize).copied().unwrap_or(NULL)).collect();
+                let values = numbers.iter().map(|n| keys.keys().get(*n as usize).copied().unwrap_or(NULL)).collect();
                 Ok(vec![unpacked(values, &kind)])
             }
             Keys::Rows { bytes, ends } => {
@@ -270,7 +323,11 @@ impl KeyTable {
 impl KeyList {
     /// How many keys there are.
     pub(crate) fn len(&self) -> usize {
-        self.0.len()
+        match self {
+            KeyList::Packed(keys) => keys.len(),
+            KeyList::Rows { ends, .. } => ends.len(),
+            KeyList::None(seen) => *seen,
+        }
     }
 }
 

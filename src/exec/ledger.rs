@@ -88,6 +88,7 @@ impl LedgerStep {
             let n = grouped(*count);
             parts.push(match event {
                 Event::NotTrue => format!("{n} not true"),
+                Event::Skipped => format!("{n} not true by the file's statistics"),
                 Event::Unknown => match self.nullable.as_slice() {
                     [] => format!("{n} unknown: something is null"),
                     names => format!("{n} unknown: {} is null", names.join(" or ")),

@@ -134,6 +134,6 @@ impl Morsel for Option<Merged> {
             );
         }
         let batch = Batch { columns, rows };
-        Ok(Some(Decoded { batch, rows, events: Vec::new(), rejects: Vec::new() }))
+        Ok(Some(Decoded::of(batch, rows)))
     }
 }

@@ -10,7 +10,7 @@ mod ledger;
 mod merge;
 mod options;
 mod output;
-mod parallel;
+
 mod pipeline;
 mod serial;
 mod sort;
@@ -24,4 +24,4 @@ pub(crate) use held::{Collect, Discard};
 pub(crate) use ledger::scans;
 pub use ledger::{Ledger, LedgerStep};
 pub use options::{Progress, RunOptions};
-pub(crate) use output::{Channel, Head, Writer};
+pub(crate) use output::{Channel, Columns, Head, Writer};

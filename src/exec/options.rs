@@ -52,6 +52,12 @@ impl RunOptions {
         self
     }
 
+    /// The number of threads that a run uses.
+    pub(crate) fn thread_count(&self) -> usize {
+        let machine = std::thread::available_parallelism().map_or(1, usize::from);
+        self.threads.unwrap_or(machine).max(1)
+    }
+
     /// Sets the bytes that steps which hold rows may use together; without it, three quarters of what is free.
     ///
     /// Steps that need more go on with files in the temporary folder; the few that cannot stop with an error of

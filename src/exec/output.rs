@@ -7,8 +7,9 @@ use std::sync::mpsc::SyncSender;
 use super::held::{Compacted, Held, batch_of};
 use super::pipeline::{Commit, Part, Prepare, Sink};
 use super::tally::Work;
-use crate::error::{Error, ErrorKind, Result};
+use crate::error::Result;
 use crate::expr::Batch;
+use crate::io::binary::{RowWriter, failed};
 use crate::io::format::Encoder;
 
 /// Rows as bytes into a writer of the caller's.
@@ -37,13 +38,6 @@ impl<W: Write + Send + 'static> Writer<W> {
     }
 }
 
-fn failed(error: &std::io::Error) -> Error {
-    if error.kind() == std::io::ErrorKind::BrokenPipe {
-        return Error::new(ErrorKind::Interrupted, "The reader of the output went away.");
-    }
-    Error::new(ErrorKind::Output, format!("The output cannot be written: {error}."))
-}
-
 impl<W: Write + Send> Commit for Writer<W> {
     fn commit(&mut self, part: Part, _: &mut Work) -> Result<bool> {
         if let Ok(bytes) = part.downcast::<Vec<u8>>()
@@ -60,6 +54,27 @@ impl<W: Write + Send> Commit for Writer<W> {
 
     fn finish(mut self: Box<Self>, _: &mut Work) -> Result<Held> {
         self.out.write_all(self.encoder.end()).and_then(|()| self.out.flush()).map_err(|e| failed(&e))?;
+        Ok(Held::Batches(Vec::new()))
+    }
+}
+
+/// Rows of a columnar format into a writer of the caller's.
+pub(crate) struct Columns(Box<dyn RowWriter>);
+
+impl Columns {
+    pub(crate) fn sink(writer: Box<dyn RowWriter>) -> Sink {
+        Sink { prepare: Arc::new(Compacted), commit: Box::new(Columns(writer)) }
+    }
+}
+
+impl Commit for Columns {
+    fn commit(&mut self, part: Part, _: &mut Work) -> Result<bool> {
+        self.0.write(batch_of(part)?)?;
+        Ok(true)
+    }
+
+    fn finish(self: Box<Self>, _: &mut Work) -> Result<Held> {
+        self.0.finish()?.flush().map_err(|e| failed(&e))?;
         Ok(Held::Batches(Vec::new()))
     }
 }

@@ -12,9 +12,9 @@ use super::held::Held;
 use super::options::Progress;
 use super::serial::SerialOp;
 use super::stream::{ScanTest, StreamOp};
-use super::tally::Work;
+use super::tally::{Side, Work};
 use crate::error::{Error, ErrorKind, Result};
-use crate::expr::{Batch, ColumnId};
+use crate::expr::{Batch, ColumnId, Event};
 use crate::io::source::{Morsel, Scan};
 use crate::plan::StepId;
 
@@ -305,9 +305,12 @@ impl Run<'_> {
             Some(test) => test.with(work, |test| morsel.next(Some(test))),
         };
         let Some(decoded) = decoded.map_err(|e| self.named(e))? else { return Ok(None) };
-        work.source_rows += decoded.rows;
+        work.source_rows += decoded.rows + decoded.skipped;
+        if let Some(test) = self.test.and_then(|t| t.tests.first()) {
+            work.tally.event(test.step, Event::Skipped, decoded.skipped);
+        }
         if let Some(step) = self.scan_step {
-            work.tally.rows(step, decoded.rows);
+            work.tally.rows(step, decoded.rows + decoded.skipped);
             for (event, count) in &decoded.events {
                 work.tally.event(step, *event, *count);
             }
@@ -315,7 +318,7 @@ impl Run<'_> {
         if let Some(output) = self.rejects
             && !decoded.rejects.is_empty()
         {
-            work.side.push((output, decoded.rejects));
+            work.side.push((output, Side::Bytes(decoded.rejects)));
         }
         Ok(Some(decoded.batch))
     }

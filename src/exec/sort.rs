@@ -26,7 +26,7 @@ use super::context::Context;
 use super::held::{Held, compacted, concat};
 use super::keys::normal;
 use super::merge::Merge;
-use super::parallel;
+use crate::parallel;
 use super::pipeline::{Commit, Gather, Part, Prepare, Sink};
 use super::spill::{Run, Spill};
 use super::tally::Work;
@@ -559,6 +559,7 @@ impl Morsel for Option<Slice> {
         let (table, ranges) = &*rows;
         let numbers = ranges.get(range).and_then(|r| r.get(from..to)).unwrap_or_default();
         let batch = table.gathered(numbers)?;
-        Ok(Some(Decoded { rows: batch.rows, batch, events: Vec::new(), rejects: Vec::new() }))
+        let rows = batch.rows;
+        Ok(Some(Decoded::of(batch, rows)))
     }
 }

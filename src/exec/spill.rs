@@ -7,7 +7,6 @@ use std::io::{BufReader, BufWriter, Read, Write};
 use std::path::PathBuf;
 use std::sync::Arc;
 
-use arrow_array::cast::AsArray;
 use arrow_array::{Array, ArrayRef, RecordBatch, RecordBatchOptions};
 use arrow_ipc::CompressionType;
 use arrow_ipc::reader::StreamReader;
@@ -15,7 +14,7 @@ use arrow_ipc::writer::{IpcWriteOptions, StreamWriter};
 use arrow_schema::{ArrowError, Field, Schema};
 
 use crate::error::{Error, ErrorKind, Result};
-use crate::expr::Batch;
+use crate::expr::{Batch, alone};
 use crate::io::place;
 
 /// Where a run puts what does not fit.
@@ -142,15 +141,6 @@ impl Iterator for Reader {
     }
 }
 
-/// The column without text that belongs to other rows.
-fn alone(column: ArrayRef) -> ArrayRef {
-    match (column.as_string_view_opt(), column.as_binary_view_opt()) {
-        (Some(texts), _) if !texts.data_buffers().is_empty() => Arc::new(texts.gc()),
-        (_, Some(bytes)) if !bytes.data_buffers().is_empty() => Arc::new(bytes.gc()),
-        _ => column,
-    }
-}
-
 fn arrow_failed(folder: &std::path::Path, error: ArrowError) -> Error {
     match error {
         ArrowError::IoError(_, error) => failed(folder, &error),
@@ -170,6 +160,7 @@ fn failed(folder: &std::path::Path, error: &std::io::Error) -> Error {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use arrow_array::cast::AsArray;
     use arrow_array::{Int64Array, StringViewArray};
 
     #[test]

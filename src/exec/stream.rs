@@ -2,7 +2,8 @@
 
 use arrow_array::{Array, BooleanArray};
 
-use super::tally::Work;
+use super::held::compacted;
+use super::tally::{Side, Work};
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::{Batch, Bound, Event, Scalar};
 use crate::io::format::Encoder;
@@ -162,19 +163,23 @@ pub(crate) fn offending(what: String, batch: &Batch, shown: &[(String, usize)], 
     error
 }
 
-/// Encodes what flows by for a side output.
+/// Hands what flows by to a side output: encoded, if the format is text.
 pub(crate) struct Tap {
     pub(crate) output: usize,
     pub(crate) columns: Vec<usize>,
-    pub(crate) encoder: Box<dyn Encoder>,
+    pub(crate) encoder: Option<Box<dyn Encoder>>,
 }
 
 impl StreamOp for Tap {
     fn apply(&self, batch: Batch, work: &mut Work) -> Result<Batch> {
         let columns = self.columns.iter().filter_map(|i| batch.columns.get(*i).cloned()).collect();
-        let bytes = self.encoder.rows(&Batch { columns, rows: batch.rows })?;
+        let rows = Batch { columns, rows: batch.rows };
         if batch.rows > 0 {
-            work.side.push((self.output, bytes));
+            let side = match &self.encoder {
+                Some(encoder) => Side::Bytes(encoder.rows(&rows)?),
+                None => Side::Rows(compacted(rows)),
+            };
+            work.side.push((self.output, side));
         }
         Ok(batch)
     }

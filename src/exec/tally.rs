@@ -1,6 +1,6 @@
 //! What a run does to rows, counted by step.
 
-use crate::expr::{Event, Events};
+use crate::expr::{Batch, Event, Events};
 use crate::plan::StepId;
 
 /// Counts of one step.
@@ -57,12 +57,19 @@ impl Tally {
     }
 }
 
+/// Something for a side output: text that is encoded already, or rows of a columnar format.
+#[derive(Debug)]
+pub(crate) enum Side {
+    Bytes(Vec<u8>),
+    Rows(Batch),
+}
+
 /// What one morsel leaves beside its rows.
 #[derive(Debug)]
 pub(crate) struct Work {
     pub(crate) tally: Tally,
-    /// Bytes for the run's side outputs, by their number.
-    pub(crate) side: Vec<(usize, Vec<u8>)>,
+    /// What goes to the run's side outputs, by their number.
+    pub(crate) side: Vec<(usize, Side)>,
     /// Rows that came from the source.
     pub(crate) source_rows: usize,
 }

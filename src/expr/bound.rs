@@ -7,7 +7,8 @@ use std::collections::HashMap;
 use std::fmt;
 use std::sync::Arc;
 
-use arrow_array::{Array, ArrayRef, BooleanArray, UInt32Array};
+use arrow_array::cast::AsArray;
+use arrow_array::{Array, ArrayRef, BooleanArray, UInt32Array, new_null_array};
 use arrow_schema::{ArrowError, DataType};
 
 use super::{Column, Events, Scalar, Type, logic, widen};
@@ -109,6 +110,36 @@ pub(crate) struct Call {
     pub(crate) kernel: Kernel,
     /// Whether it can neither fail nor cause an event, so that it may be moved or left out.
     pub(crate) quiet: bool,
+}
+
+impl Call {
+    /// The result where all but one argument are literals and that one is a column of numbers into a dictionary:
+    /// computed once for each of its values, and once for null.
+    fn by_dictionary(&self, batch: &Batch, events: &mut Events) -> Result<Option<Column>> {
+        let is_literal = |arg: &&Bound| matches!(arg.node, Node::Literal(_));
+        let mut columns = self.args.iter().enumerate().filter(|(_, arg)| !is_literal(arg));
+        let (Some((place, Bound { node: Node::Column(position), .. })), None) = (columns.next(), columns.next())
+        else {
+            return Ok(None);
+        };
+        let Some(array) = batch.columns.get(*position as usize) else { return Ok(None) };
+        let Some(dictionary) = array.as_any_dictionary_opt().filter(|_| self.quiet) else { return Ok(None) };
+        let values = dictionary.values().len();
+        if values * 2 > batch.rows || dictionary.values().null_count() > 0 {
+            return Ok(None);
+        }
+        let null = new_null_array(dictionary.values().data_type(), 1);
+        let all = arrow_select::concat::concat(&[dictionary.values(), &null]).map_err(arrow)?;
+        let mut args = Vec::with_capacity(self.args.len());
+        for (i, arg) in self.args.iter().enumerate() {
+            args.push(if i == place { Column::Array(widen(&all)?) } else { arg.evaluate(batch, events)? });
+        }
+        let results = (self.kernel)(&args, values + 1, events)?.into_array(values + 1);
+        let keys = dictionary.normalized_keys();
+        let place = |row: usize| if array.is_null(row) { values } else { keys.get(row).copied().unwrap_or(values) };
+        let places: UInt32Array = (0..batch.rows).map(|row| Some(place(row) as u32)).collect();
+        Ok(Some(Column::Array(arrow_select::take::take(&results, &places, None).map_err(arrow)?)))
+    }
 }
 
 impl Bound {
@@ -217,6 +248,9 @@ impl Bound {
             },
             Node::Literal(value) => Ok(Column::Constant(value.clone(), self.kind.clone())),
             Node::Call(call) => {
+                if let Some(column) = call.by_dictionary(batch, events)? {
+                    return Ok(column);
+                }
                 let args = call
                     .args
                     .iter()
@@ -239,6 +273,18 @@ impl Bound {
     /// Evaluates to a full column.
     pub(crate) fn evaluate_array(&self, batch: &Batch, events: &mut Events) -> Result<ArrayRef> {
         Ok(self.evaluate(batch, events)?.into_array(batch.rows))
+    }
+
+    /// Evaluates to a full column for keys: a column of numbers into a dictionary stays one.
+    pub(crate) fn evaluate_key(&self, batch: &Batch, events: &mut Events) -> Result<ArrayRef> {
+        let carried = match &self.node {
+            Node::Column(position) => batch.columns.get(*position as usize),
+            _ => None,
+        };
+        match carried.filter(|array| array.as_any_dictionary_opt().is_some()) {
+            Some(array) => Ok(array.clone()),
+            None => self.evaluate_array(batch, events),
+        }
     }
 
     fn evaluate_case(

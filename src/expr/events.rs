@@ -8,6 +8,8 @@ pub enum Event {
     NotTrue,
     /// A row whose condition was unknown.
     Unknown,
+    /// A row that was not read: the file's statistics show that its condition is not true.
+    Skipped,
     /// A division by zero that gave null.
     ZeroDivision,
     /// A value outside a function's domain that gave null.
@@ -26,9 +28,10 @@ pub enum Event {
 
 impl Event {
     /// All events, in the order in which they are told.
-    pub const ALL: [Event; 9] = [
+    pub const ALL: [Event; 10] = [
         Event::NotTrue,
         Event::Unknown,
+        Event::Skipped,
         Event::RaggedRow,
         Event::BadCell,
         Event::FailedCast,
@@ -43,6 +46,7 @@ impl Event {
         match self {
             Event::NotTrue => "not_true",
             Event::Unknown => "unknown",
+            Event::Skipped => "skipped",
             Event::ZeroDivision => "zero_divisions",
             Event::OutOfDomain => "out_of_domain",
             Event::FailedCast => "failed_casts",

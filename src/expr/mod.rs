@@ -16,9 +16,9 @@ pub(crate) mod ast;
 pub(crate) mod bind;
 pub(crate) mod bound;
 mod build;
-mod cast;
+pub(crate) mod cast;
 mod column;
-mod compare;
+pub(crate) mod compare;
 mod events;
 pub(crate) mod expand;
 pub(crate) mod fold;
@@ -40,7 +40,7 @@ pub(crate) use events::Events;
 pub use scalar::{Interval, Scalar};
 pub(crate) use scalar::{array_of, decimal_text, write_float};
 pub use types::Type;
-pub(crate) use widen::widen;
+pub(crate) use widen::{alone, widen};
 
 /// The value converted silently; `None` if its type does not turn into `to`.
 pub(crate) fn converted(value: &Scalar, to: &Type) -> Option<Scalar> {

@@ -109,6 +109,19 @@ pub(crate) fn widen(array: &ArrayRef) -> Result<ArrayRef> {
     })
 }
 
+/// The column without text that belongs to other rows, and not as numbers into a dictionary: fit to be stored.
+pub(crate) fn alone(column: ArrayRef) -> ArrayRef {
+    let column = match column.data_type() {
+        DataType::Dictionary(_, _) => widen(&column).unwrap_or(column),
+        _ => column,
+    };
+    match (column.as_string_view_opt(), column.as_binary_view_opt()) {
+        (Some(texts), _) if !texts.data_buffers().is_empty() => Arc::new(texts.gc()),
+        (_, Some(bytes)) if !bytes.data_buffers().is_empty() => Arc::new(bytes.gc()),
+        _ => column,
+    }
+}
+
 fn list_of(
     values: &ArrayRef,
     offsets: OffsetBuffer<i32>,

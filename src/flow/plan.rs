@@ -6,7 +6,8 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
 use crate::error::Result;
-use crate::exec::{self, Ledger, RunOptions, Writer};
+use crate::exec::{self, Columns, Ledger, RunOptions, Writer};
+use crate::io::binary::Out;
 use crate::expr::Type;
 use crate::io::format::{Format, WriteOptions};
 use crate::plan::{Plan, picture};
@@ -65,7 +66,8 @@ impl CheckedPlan {
         Ok(Table::new(self.0.main.fields.clone(), batches, Some(total.load(Ordering::Relaxed)), ledger))
     }
 
-    /// Runs the plan and writes its rows to a writer, in a format: `csv`, `tsv`, `json` or `ndjson`.
+    /// Runs the plan and writes its rows to a writer, in a format: `csv`, `tsv`, `json`, `ndjson`,
+    /// `parquet` or `arrow`.
     ///
     /// # Errors
     /// As [`CheckedPlan::run_with`]; there is no such format; the writer fails.
@@ -75,8 +77,16 @@ impl CheckedPlan {
         format: &str,
         options: &RunOptions,
     ) -> Result<Ledger> {
-        let encoder = Format::named(format)?.encoder(&self.0.main.fields, &WriteOptions::default());
-        Ok(exec::run(&self.0, options, |_| Writer::sink(out, encoder))?.1)
+        let (format, fields) = (Format::named(format)?, &self.0.main.fields);
+        let with = WriteOptions::default();
+        let sink = match format.encoder(fields, &with) {
+            Some(encoder) => Writer::sink(out, encoder)?,
+            None => match format.writer(Out::new(out), fields, &with, options.thread_count())? {
+                Some(writer) => Columns::sink(writer),
+                None => exec::Discard::sink(),
+            },
+        };
+        Ok(exec::run(&self.0, options, |_| Ok(sink))?.1)
     }
 
     /// Runs the plan for what its steps write and require, and drops its rows.

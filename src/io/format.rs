@@ -2,8 +2,11 @@
 
 use std::path::Path;
 
+use super::arrow::write::ArrowWriter;
+use super::binary::{Out, RowWriter};
 use super::csv::write::CsvEncoder;
-use super::json::JsonEncoder;
+use super::json::write::JsonEncoder;
+use super::parquet::write::ParquetWriter;
 use super::place::without_compression;
 use crate::error::{Error, ErrorKind, Result, nearest};
 use crate::expr::{Batch, Field};
@@ -24,18 +27,56 @@ pub(crate) trait Encoder: Send + Sync {
     }
 }
 
-/// How text formats are written.
+/// How a file is compressed within, or as a whole.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Codec {
+    None,
+    Gzip,
+    Zstd,
+    Snappy,
+    Lz4,
+    Brotli,
+}
+
+impl Codec {
+    /// By name.
+    pub(crate) fn named(word: &str) -> Option<Codec> {
+        Some(match word {
+            "none" => Codec::None,
+            "gzip" => Codec::Gzip,
+            "zstd" => Codec::Zstd,
+            "snappy" => Codec::Snappy,
+            "lz4" => Codec::Lz4,
+            "brotli" => Codec::Brotli,
+            _ => return None,
+        })
+    }
+}
+
+/// How a file is written.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) struct WriteOptions {
     pub(crate) separator: u8,
     pub(crate) header: bool,
     pub(crate) missing: String,
     pub(crate) quote_always: bool,
+    pub(crate) codec: Option<Codec>,
+    pub(crate) level: Option<i32>,
+    /// Columns that the rows are sorted by: name, descending, nulls first.
+    pub(crate) sorted_by: Vec<(String, bool, bool)>,
 }
 
 impl Default for WriteOptions {
     fn default() -> Self {
-        WriteOptions { separator: b',', header: true, missing: String::new(), quote_always: false }
+        WriteOptions {
+            separator: b',',
+            header: true,
+            missing: String::new(),
+            quote_always: false,
+            codec: None,
+            level: None,
+            sorted_by: Vec::new(),
+        }
     }
 }
 
@@ -46,6 +87,8 @@ pub(crate) enum Format {
     Tsv,
     Json,
     NdJson,
+    Parquet,
+    Arrow,
 }
 
 /// The names a format goes by; the line to add for a new one.
@@ -56,6 +99,9 @@ const NAMES: &[(&str, Format)] = &[
     ("json", Format::Json),
     ("ndjson", Format::NdJson),
     ("jsonl", Format::NdJson),
+    ("parquet", Format::Parquet),
+    ("arrow", Format::Arrow),
+    ("feather", Format::Arrow),
 ];
 
 impl Format {
@@ -79,20 +125,48 @@ impl Format {
         Format::named(ending).ok()
     }
 
-    /// Whether it is delimited text.
-    pub(crate) fn is_delimited(self) -> bool {
-        matches!(self, Format::Csv | Format::Tsv)
+    /// By the first bytes of a file; `None` if they are those of no format that has marks.
+    pub(crate) fn of_bytes(first: &[u8]) -> Option<Format> {
+        match first {
+            [b'P', b'A', b'R', b'1', ..] => Some(Format::Parquet),
+            [b'A', b'R', b'R', b'O', b'W', b'1', ..] => Some(Format::Arrow),
+            _ => None,
+        }
     }
 
-    /// What writes it.
-    pub(crate) fn encoder(self, fields: &[Field], options: &WriteOptions) -> Box<dyn Encoder> {
-        match self {
+    /// Whether it is text, encoded by many workers and put together in order.
+    pub(crate) fn is_text(self) -> bool {
+        !matches!(self, Format::Parquet | Format::Arrow)
+    }
+
+    /// What encodes rows of a text format; `None` for a columnar one.
+    pub(crate) fn encoder(self, fields: &[Field], options: &WriteOptions) -> Option<Box<dyn Encoder>> {
+        Some(match self {
             Format::Csv => Box::new(CsvEncoder::new(fields, options.clone())),
             Format::Tsv => {
                 Box::new(CsvEncoder::new(fields, WriteOptions { separator: b'\t', ..options.clone() }))
             }
             Format::Json => Box::new(JsonEncoder::new(fields, true)),
             Format::NdJson => Box::new(JsonEncoder::new(fields, false)),
-        }
+            Format::Parquet | Format::Arrow => return None,
+        })
+    }
+
+    /// What writes rows of a columnar format; `None` for a text format.
+    ///
+    /// # Errors
+    /// The start of the file cannot be written.
+    pub(crate) fn writer(
+        self,
+        out: Out,
+        fields: &[Field],
+        options: &WriteOptions,
+        threads: usize,
+    ) -> Result<Option<Box<dyn RowWriter>>> {
+        Ok(match self {
+            Format::Parquet => Some(Box::new(ParquetWriter::new(out, fields, options, threads))),
+            Format::Arrow => Some(Box::new(ArrowWriter::new(out, fields, options)?)),
+            _ => None,
+        })
     }
 }

@@ -67,15 +67,6 @@ struct Ready(Option<Batch>);
 
 impl Morsel for Ready {
     fn next(&mut self, test: Option<&mut dyn RowTest>) -> Result<Option<Decoded>> {
-        let Some(batch) = self.0.take() else { return Ok(None) };
-        let rows = batch.rows;
-        let batch = match test {
-            None => batch,
-            Some(test) => {
-                let columns = test.columns().iter().filter_map(|i| batch.columns.get(*i).cloned()).collect();
-                batch.filter(&test.test(&Batch { columns, rows })?)?
-            }
-        };
-        Ok(Some(Decoded { batch, rows, events: Vec::new(), rejects: Vec::new() }))
+        self.0.take().map(|batch| Decoded::tested(batch, test)).transpose()
     }
 }

@@ -6,13 +6,22 @@
 //! | `source` | what every format offers to the plan and the run |
 //! | `memory` | batches that are there already |
 //! | `csv` | delimited text, read and written |
-//! | `json` | JSON and NDJSON, written |
+//! | `json` | JSON and NDJSON, read and written |
+//! | `parquet`, `arrow` | columnar files, read and written |
+//! | `unite` | several files of one table, columns by name |
+//! | `ranges` | what conditions say of columns, to be held against a file's statistics |
+//! | `binary` | what columnar formats that are written share |
 //! | `target` | files that are complete or not there |
 
+pub(crate) mod arrow;
+pub(crate) mod binary;
 pub(crate) mod csv;
 pub(crate) mod format;
 pub(crate) mod json;
 pub(crate) mod memory;
+pub(crate) mod parquet;
 pub(crate) mod place;
+pub(crate) mod ranges;
 pub(crate) mod source;
 pub(crate) mod target;
+pub(crate) mod unite;

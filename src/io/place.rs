@@ -56,6 +56,17 @@ pub(crate) fn without_compression(path: &Path) -> PathBuf {
     if Compression::of(path) == Compression::None { path.to_owned() } else { path.with_extension("") }
 }
 
+/// The first bytes of a file; none if it cannot be read, or is no file.
+pub(crate) fn first_bytes(path: &Path) -> Vec<u8> {
+    let mut first = vec![0; 16];
+    let read = match path.is_file().then(|| File::open(path)) {
+        Some(Ok(file)) => read_at(&file, &mut first, 0).unwrap_or(0),
+        _ => 0,
+    };
+    first.truncate(read);
+    first
+}
+
 /// Reads some bytes at a place of a file; its own position is left alone.
 pub(crate) fn read_at(file: &File, into: &mut [u8], at: u64) -> std::io::Result<usize> {
     #[cfg(unix)]

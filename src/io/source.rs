@@ -5,6 +5,7 @@ use std::fmt;
 use arrow_array::BooleanArray;
 use arrow_schema::DataType;
 
+use super::ranges::Range;
 use crate::error::Result;
 use crate::expr::{Batch, Event};
 
@@ -47,6 +48,9 @@ pub(crate) struct Request {
     pub(crate) columns: Vec<usize>,
     /// Bytes or rows of a morsel, where the run sets them: tests make them small.
     pub(crate) block_bytes: Option<usize>,
+    /// What is known of the rows that are wanted: a source may leave out rows outside of these ranges, and says
+    /// how many. Places are those of the source's columns.
+    pub(crate) ranges: Vec<(usize, Range)>,
 }
 
 /// A source being read.
@@ -106,4 +110,22 @@ pub(crate) struct Decoded {
     pub(crate) events: Vec<(Event, usize)>,
     /// Rows that were left out, as they stand in the file, for the file of rejects.
     pub(crate) rejects: Vec<u8>,
+    /// Rows that were not read since none of them is within the request's ranges.
+    pub(crate) skipped: usize,
+}
+
+impl Decoded {
+    /// Rows of which nothing else is to be told; `rows` is their number before the test.
+    pub(crate) fn of(batch: Batch, rows: usize) -> Decoded {
+        Decoded { batch, rows, events: Vec::new(), rejects: Vec::new(), skipped: 0 }
+    }
+
+    /// The rows of a batch that pass the test.
+    pub(crate) fn tested(batch: Batch, test: Option<&mut dyn RowTest>) -> Result<Decoded> {
+        let rows = batch.rows;
+        let Some(test) = test else { return Ok(Decoded::of(batch, rows)) };
+        let columns = test.columns().iter().filter_map(|i| batch.columns.get(*i).cloned()).collect();
+        let keep = test.test(&Batch { columns, rows })?;
+        Ok(Decoded::of(batch.filter(&keep)?, rows))
+    }
 }

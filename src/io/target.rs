@@ -88,6 +88,11 @@ impl Target {
         out.writer().write_all(bytes).map_err(|e| failed(&self.path, &e))
     }
 
+    /// Appends some of the bytes, for a writer of another crate; gives how many.
+    pub(crate) fn write_some(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
+        self.out.as_mut().map_or(Ok(bytes.len()), |out| out.writer().write(bytes))
+    }
+
     /// Gives the file its name.
     ///
     /// # Errors

@@ -9,8 +9,10 @@ use super::options::{self, Setting, Value};
 use super::{Checker, Step, StepKind};
 use crate::error::{Error, ErrorKind, Result, Span, nearest};
 use crate::expr::{Field, Type, pattern};
+use crate::io::arrow::ArrowSource;
 use crate::io::csv::{BadCells, BadRows, CsvOptions, CsvSource, Encoding, Header};
 use crate::io::format::Format;
+use crate::io::parquet::ParquetSource;
 use crate::io::place;
 use crate::io::source::Source;
 use crate::plan::node::Scan;
@@ -114,8 +116,22 @@ impl Read {
             };
         }
         let by_name = files.iter().find_map(|f| Format::of(f));
-        Some(by_name.unwrap_or(Format::Csv))
+        let by_bytes = || files.first().and_then(|f| Format::of_bytes(&place::first_bytes(f)));
+        Some(by_name.or_else(by_bytes).unwrap_or(Format::Csv))
     }
+}
+
+/// Opens files of a format as one table; the line to add for a new format.
+fn open(format: Format, files: &[PathBuf], base: &FilePath, options: CsvOptions) -> Result<Arc<dyn Source>> {
+    let file_column = options.file_column.clone();
+    Ok(match format {
+        Format::Csv | Format::Tsv => Arc::new(CsvSource::new(files, base, options)?),
+        Format::Parquet => Arc::new(ParquetSource::new(files, base, file_column.as_deref())?),
+        Format::Arrow => Arc::new(ArrowSource::new(files, base, file_column.as_deref())?),
+        Format::Json | Format::NdJson => {
+            return Err(Error::new(ErrorKind::Input, "JSON cannot be read yet, only written."));
+        }
+    })
 }
 
 /// Sets one option.
@@ -203,17 +219,12 @@ impl Step for Read {
         if checker.errors.len() > mistakes {
             return None;
         }
-        if !format.is_delimited() {
-            let error = Error::new(ErrorKind::Input, "JSON cannot be read yet, only written.");
-            checker.wrong(self.span, error);
-            return None;
-        }
         let rejects = match &options.bad_rows {
             BadRows::Rejects(path) => Some(checker.base.join(path)),
             _ => None,
         };
-        match CsvSource::new(&files, &checker.base.clone(), options) {
-            Ok(source) => Some(relation(Arc::new(source), rejects, checker)),
+        match open(format, &files, &checker.base.clone(), options) {
+            Ok(source) => Some(relation(source, rejects, checker)),
             Err(error) => {
                 let located = error.place().is_some();
                 if located {

@@ -6,7 +6,7 @@ use super::checker::Path;
 use super::options::{self, Setting};
 use super::{Checker, Step, StepKind};
 use crate::error::{Error, ErrorKind, Result, Span};
-use crate::io::format::{Format, WriteOptions};
+use crate::io::format::{Codec, Format, WriteOptions};
 use crate::io::target::{Mode, starts_with};
 use crate::plan::{Op, Relation, Target};
 use crate::text::{Cursor, comma, name};
@@ -33,7 +33,8 @@ fn read(c: &mut Cursor<'_>) -> Result<Write> {
     Ok(Write { path, options, span: c.since(start) })
 }
 
-const OPTIONS: [&str; 6] = ["format", "mode", "separator", "header", "missing", "quote"];
+const OPTIONS: [&str; 9] =
+    ["format", "mode", "separator", "header", "missing", "quote", "compression", "level", "split_by"];
 
 impl Write {
     fn set(
@@ -66,13 +67,14 @@ impl Write {
                     _ => return Err(setting.unfit("needed or always")),
                 }
             }
-            "split_by" | "compression" | "level" => {
-                let what = format!(
-                    "{} is part of the language, but this version does not have it yet.",
-                    setting.name
-                );
-                return Err(Error::new(ErrorKind::Check, what)
-                    .next("Text files are compressed by their name: out.csv.gz, out.csv.zst."));
+            "compression" => {
+                let codec = value.word().or(value.text()).and_then(Codec::named);
+                let wanted = "none, gzip, zstd, snappy, lz4 or brotli";
+                write.codec = Some(codec.ok_or_else(|| setting.unfit(wanted))?);
+            }
+            "level" => {
+                let level = value.count().and_then(|n| i32::try_from(n).ok());
+                write.level = Some(level.ok_or_else(|| setting.unfit("a whole number"))?);
             }
             _ => return Err(setting.unknown(&OPTIONS)),
         }
@@ -103,16 +105,25 @@ impl Step for Write {
             let error = Error::new(ErrorKind::Check, format!("{text} is there already."));
             checker.wrong(self.path.span(), error.next("Choose another name, or say mode = replace."));
         }
-        if mode == Mode::Append && format == Format::Json {
-            let error = Error::new(ErrorKind::Check, "Rows cannot be appended to a JSON array.");
-            checker.wrong(self.span, error.next("Write NDJSON: a record a line."));
+        if mode == Mode::Append && (format == Format::Json || !format.is_text()) {
+            let error = match format {
+                Format::Json => Error::new(ErrorKind::Check, "Rows cannot be appended to a JSON array.")
+                    .next("Write NDJSON: a record a line."),
+                _ => Error::new(ErrorKind::Check, "Rows cannot be appended to a columnar file.")
+                    .next("Write a file of its own beside it: read takes both as one table."),
+            };
+            checker.wrong(self.span, error);
+        }
+        if format.is_text() && options.codec.is_some_and(|c| c != Codec::None) {
+            let error = Error::new(ErrorKind::Check, "compression is for columnar files.");
+            checker.wrong(self.span, error.next("Text is compressed by its name: out.csv.gz, out.csv.zst."));
         }
         if let Some(folder) = path.parent().filter(|f| !f.as_os_str().is_empty() && !f.is_dir()) {
             let error = Error::new(ErrorKind::Check, format!("There is no folder {}.", folder.display()));
             checker.wrong(self.path.span(), error);
         }
         if mode == Mode::Append {
-            let start = format.encoder(&input.fields, &options).start();
+            let start = format.encoder(&input.fields, &options).map(|e| e.start()).unwrap_or_default();
             if checker.kept(starts_with(&path, &start)) == Some(false) {
                 let error = Error::new(
                     ErrorKind::Check,

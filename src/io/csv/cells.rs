@@ -75,31 +75,36 @@ impl<'a> Cells<'a> {
     }
 
     pub(super) fn rows(&self) -> usize {
-        self.grid.starts.len()
+        self.grid.starts().len()
     }
 
     /// Rows with another number of cells than the table.
     pub(super) fn ragged(&self) -> &[Ragged] {
-        &self.grid.ragged
+        self.grid.ragged()
+    }
+
+    /// The byte around quoted cells.
+    pub(super) fn quote(&self) -> Option<u8> {
+        self.quote
     }
 
     /// Where a row starts.
     pub(super) fn start_of_row(&self, row: usize) -> usize {
-        self.grid.starts.get(row).map_or(0, |s| *s as usize)
+        self.grid.starts().get(row).map_or(0, |s| *s as usize)
     }
 
     /// The cells of a column.
     pub(super) fn column(&self, position: usize) -> kernel::Cells<'a> {
         let places = |separator: usize| {
             let slot = self.needed.slots.get(separator).copied().flatten();
-            slot.and_then(|slot| self.grid.places.get(slot)).map_or(&[][..], Vec::as_slice)
+            slot.map_or(&[][..], |slot| self.grid.places(slot))
         };
         let last = position + 1 == self.needed.width;
         kernel::Cells {
             bytes: self.bytes,
-            starts: position.checked_sub(1).map_or(self.grid.starts.as_slice(), places),
+            starts: position.checked_sub(1).map_or(self.grid.starts(), places),
             skip: u32::from(position > 0),
-            ends: if last { self.grid.ends.as_slice() } else { places(position) },
+            ends: if last { self.grid.ends() } else { places(position) },
             last,
         }
     }

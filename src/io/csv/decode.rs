@@ -261,33 +261,23 @@ impl Loop<'_> {
     /// Text stays where it stands in the block, unless it holds doubled quotes.
     fn texts(&self, block: &TextBlock) -> Result<Decoded, NotUtf8> {
         let mut builder = ViewBuilder::new(block, self.rows.len());
-        let mut nulls = Vec::new();
-        let mut count = 0;
-        let plain = self.options.missing.is_none();
-        self.rows.for_each(|row| {
-            let (start, end) = self.column.range(row);
-            let cell = self.cells.unwrapped(start, end);
-            if plain && !cell.quoted {
-                if cell.start == cell.end {
-                    nulls.push(count);
-                }
-                builder.push_part(cell.start, cell.end);
-            } else {
-                match self.see(row) {
-                    Seen::Missing => {
-                        nulls.push(count);
-                        builder.push_empty();
-                    }
-                    Seen::Text(cell, Cow::Borrowed(_)) => builder.push_part(cell.start, cell.end),
-                    Seen::Text(cell, Cow::Owned(text)) => match std::str::from_utf8(&text) {
-                        Ok(text) => builder.push_text(text),
-                        // The same bytes in the block are no better, and there their place is found.
-                        Err(_) => builder.push_part(cell.start, cell.end),
-                    },
-                }
+        let Column { mut empty, mut odd, .. } = builder.push_cells(&self.column, self.rows, self.cells.quote());
+        if self.options.missing.is_some() {
+            odd = (0..self.rows.len() as u32).collect();
+            empty.clear();
+        }
+        let mut nulls = empty;
+        for place in odd {
+            match self.see(self.row(place)) {
+                Seen::Missing => nulls.push(place),
+                Seen::Text(cell, Cow::Borrowed(_)) => builder.set_part(place as usize, cell.start, cell.end),
+                Seen::Text(cell, Cow::Owned(text)) => match std::str::from_utf8(&text) {
+                    Ok(text) => builder.set_text(place as usize, text),
+                    // The same bytes in the block are no better, and there their place is found.
+                    Err(_) => builder.set_part(place as usize, cell.start, cell.end),
+                },
             }
-            count += 1;
-        });
+        }
         let texts = builder.finish(null_buffer(self.rows.len(), &nulls)).map_err(NotUtf8)?;
         Ok(Decoded { array: Arc::new(texts), bad: Vec::new() })
     }

@@ -366,7 +366,7 @@ fn decode_block(
         }
         events.push((Event::BadCell, bad.len()));
     }
-    Ok(Decoded { batch, rows, events, rejects })
+    Ok(Decoded { batch, rows, events, rejects, skipped: 0 })
 }
 
 /// Decodes the columns of one block.

@@ -5,9 +5,9 @@
 use arrow_array::cast::AsArray;
 use arrow_array::{Array, ArrayRef};
 
-use super::format::Encoder;
 use crate::error::Result;
 use crate::expr::{Batch, Field, Scalar, widen};
+use crate::io::format::Encoder;
 
 pub(crate) struct JsonEncoder {
     /// Each column's name as a JSON text with its colon.

@@ -1,0 +1,283 @@
+//! Arrow files and streams as one table, united by name.
+//!
+//! A file's batches are found through its footer; the worker that takes one reads its bytes, and its columns
+//! are parts of them. A stream has no footer and is read in order.
+
+use std::fs::File;
+use std::io::{BufReader, Read, Seek, SeekFrom};
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, PoisonError};
+
+use arrow_array::{ArrayRef, RecordBatch, new_null_array};
+use arrow_buffer::Buffer;
+use arrow_ipc::convert::try_fb_to_schema;
+use arrow_ipc::reader::{FileDecoder, StreamReader, read_footer_length};
+use arrow_ipc::{Block, root_as_footer};
+use arrow_schema::{ArrowError, Schema};
+
+use crate::error::{Error, ErrorKind, Result};
+use crate::expr::Batch;
+use crate::io::place;
+use crate::io::source::{About, Decoded, Morsel, Request, RowTest, Scan, Source, SourceColumn};
+use crate::io::unite::{self, Flat, Part, United};
+use crate::table::numbers::plural;
+
+/// The first bytes of a file that has a footer.
+const MAGIC: &[u8] = b"ARROW1";
+
+/// One file.
+#[derive(Debug)]
+struct ArrowFile {
+    path: PathBuf,
+    shown: String,
+    file: File,
+    schema: Arc<Schema>,
+    columns: Vec<Flat>,
+    bytes: u64,
+    /// Where its batches are, and what reads them; none for a stream.
+    blocks: Option<(Vec<Block>, FileDecoder)>,
+}
+
+impl ArrowFile {
+    fn open(path: &Path, shown: &str) -> Result<ArrowFile> {
+        let mut file = place::open(path)?;
+        let failed = |e: std::io::Error| place::unreadable(path, &e);
+        let bytes = file.metadata().map_err(failed)?.len();
+        let mut first = [0; 6];
+        let has_footer = file.read_exact(&mut first).is_ok() && first == MAGIC;
+        let (schema, blocks) = if has_footer {
+            let (schema, blocks, decoder) = footer(&file, bytes).map_err(|e| broken(shown, &e))?;
+            (schema, Some((blocks, decoder)))
+        } else {
+            file.seek(SeekFrom::Start(0)).map_err(failed)?;
+            let reader = file.try_clone().map_err(failed)?;
+            let stream = StreamReader::try_new(BufReader::new(reader), None).map_err(|e| broken(shown, &e))?;
+            (stream.schema(), None)
+        };
+        let (columns, _) = unite::flat(schema.fields());
+        Ok(ArrowFile { path: path.to_owned(), shown: shown.to_owned(), file, schema, columns, bytes, blocks })
+    }
+}
+
+/// The schema and the places of all batches; dictionaries are read.
+fn footer(file: &File, bytes: u64) -> std::result::Result<(Arc<Schema>, Vec<Block>, FileDecoder), ArrowError> {
+    let cut = || ArrowError::ParseError("it is cut short".into());
+    let end: [u8; 10] = part(file, bytes.checked_sub(10).ok_or_else(cut)?, 10)?.as_slice().try_into().map_err(|_| cut())?;
+    let length = read_footer_length(end)?;
+    let start = (bytes - 10).checked_sub(length as u64).ok_or_else(cut)?;
+    let footer = part(file, start, length)?;
+    let footer = root_as_footer(&footer).map_err(|e| ArrowError::ParseError(e.to_string()))?;
+    let schema = Arc::new(try_fb_to_schema(footer.schema().ok_or_else(cut)?)?);
+    let mut decoder = FileDecoder::new(schema.clone(), footer.version());
+    for block in footer.dictionaries().iter().flatten() {
+        decoder.read_dictionary(block, &block_of(file, block)?)?;
+    }
+    let blocks = footer.recordBatches().map(|b| b.iter().copied().collect()).unwrap_or_default();
+    Ok((schema, blocks, decoder))
+}
+
+fn block_of(file: &File, block: &Block) -> std::result::Result<Buffer, ArrowError> {
+    let negative = |_| ArrowError::ParseError("a batch has no length".into());
+    let length = i64::from(block.metaDataLength()) + block.bodyLength();
+    part(
+        file,
+        u64::try_from(block.offset()).map_err(negative)?,
+        usize::try_from(length).map_err(negative)?,
+    )
+}
+
+/// Some bytes of a file.
+fn part(file: &File, at: u64, length: usize) -> std::result::Result<Buffer, ArrowError> {
+    let room = file.metadata().map_or(0, |m| m.len()).saturating_sub(at);
+    if (length as u64) > room {
+        return Err(ArrowError::ParseError("it is cut short".into()));
+    }
+    let mut bytes = arrow_buffer::MutableBuffer::from_len_zeroed(length);
+    let mut filled = 0;
+    while let Some(rest) = bytes.as_slice_mut().get_mut(filled..).filter(|r| !r.is_empty()) {
+        match place::read_at(file, rest, at + filled as u64)? {
+            0 => return Err(ArrowError::ParseError("it became shorter while it was read".into())),
+            read => filled += read,
+        }
+    }
+    Ok(bytes.into())
+}
+
+fn broken(shown: &str, error: &ArrowError) -> Error {
+    let why = error.to_string();
+    let why = why.split_once(": ").map_or(why.as_str(), |(_, rest)| rest).trim_end_matches('.').to_owned();
+    Error::new(ErrorKind::Data, "The Arrow file cannot be read.")
+        .in_file(shown, None, None)
+        .why(format!("Its reader says: {why}."))
+        .next("It may be cut short or damaged: fetch or write it again.")
+}
+
+/// Arrow files as one table.
+#[derive(Debug)]
+pub(crate) struct ArrowSource {
+    files: Arc<Vec<ArrowFile>>,
+    united: Arc<United>,
+    has_file_column: bool,
+    about: About,
+}
+
+impl ArrowSource {
+    /// Reads the footers of some files.
+    ///
+    /// # Errors
+    /// A file cannot be read, or columns of one name have types that do not go together.
+    pub(crate) fn new(files: &[PathBuf], base: &Path, file_column: Option<&str>) -> Result<ArrowSource> {
+        let open = |file: &PathBuf| ArrowFile::open(file, &unite::shown(file, base));
+        let opened: Vec<ArrowFile> = files.iter().map(open).collect::<Result<_>>()?;
+        let columns = |f: &ArrowFile| f.columns.iter().map(|c| (c.name.clone(), c.data.clone())).collect::<Vec<_>>();
+        let all: Vec<_> = opened.iter().map(columns).collect();
+        let parts: Vec<Part<'_>> = opened
+            .iter()
+            .zip(&all)
+            .map(|(f, all)| Part { shown: &f.shown, columns: all.iter().map(|(n, d)| (n.as_str(), d)).collect() })
+            .collect();
+        let united = United::new(&parts, file_column)?;
+        let mut notes = Vec::new();
+        for file in &opened {
+            let (_, left_out) = unite::flat(file.schema.fields());
+            if !left_out.is_empty() {
+                let what = plural(left_out.len() as u64, "column");
+                let all = left_out.join(", ");
+                notes.push(format!("{}: {what} of types that are not read left out: {all}.", file.shown));
+            }
+        }
+        let bytes = Some(opened.iter().map(|f| f.bytes).sum());
+        let about = About { files: files.len(), bytes, notes, ..About::default() };
+        Ok(ArrowSource {
+            files: Arc::new(opened),
+            united: Arc::new(united),
+            has_file_column: file_column.is_some(),
+            about,
+        })
+    }
+}
+
+impl Source for ArrowSource {
+    fn columns(&self) -> &[SourceColumn] {
+        &self.united.columns
+    }
+
+    fn about(&self) -> &About {
+        &self.about
+    }
+
+    fn open(&self, request: Request) -> Result<Box<dyn Scan>> {
+        let file_column = self.has_file_column.then(|| self.united.columns.len() - 1);
+        let shared = Shared { files: self.files.clone(), united: self.united.clone(), file_column, request };
+        let next = Next { file: 0, block: 0, stream: None, done: 0 };
+        Ok(Box::new(ArrowScan { shared: Arc::new(shared), next: Mutex::new(next), total: self.about.bytes }))
+    }
+}
+
+struct Shared {
+    files: Arc<Vec<ArrowFile>>,
+    united: Arc<United>,
+    file_column: Option<usize>,
+    request: Request,
+}
+
+/// Where the next batch is.
+struct Next {
+    file: usize,
+    block: usize,
+    stream: Option<StreamReader<BufReader<File>>>,
+    done: u64,
+}
+
+struct ArrowScan {
+    shared: Arc<Shared>,
+    next: Mutex<Next>,
+    total: Option<u64>,
+}
+
+impl Scan for ArrowScan {
+    fn next(&self) -> Result<Option<Box<dyn Morsel>>> {
+        let mut next = self.next.lock().unwrap_or_else(PoisonError::into_inner);
+        loop {
+            let number = next.file;
+            let Some(file) = self.shared.files.get(number) else { return Ok(None) };
+            let found = match &file.blocks {
+                Some((blocks, _)) => {
+                    next.block += 1;
+                    blocks.get(next.block - 1).map(|block| {
+                        next.done += u64::try_from(block.bodyLength()).unwrap_or(0);
+                        Found::Block(*block)
+                    })
+                }
+                None => {
+                    if next.stream.is_none() {
+                        let file = BufReader::new(place::open(&file.path)?);
+                        let stream = StreamReader::try_new(file, None);
+                        next.stream = Some(stream.map_err(|e| broken(&self.shared.shown(number), &e))?);
+                    }
+                    let batch = next.stream.as_mut().and_then(Iterator::next).transpose();
+                    batch.map_err(|e| broken(&self.shared.shown(number), &e))?.map(Found::Ready)
+                }
+            };
+            match found {
+                Some(found) => {
+                    let morsel = ArrowMorsel { shared: self.shared.clone(), file: number, found: Some(found) };
+                    return Ok(Some(Box::new(morsel)));
+                }
+                None => (next.file, next.block, next.stream) = (number + 1, 0, None),
+            }
+        }
+    }
+
+    fn progress(&self) -> (u64, Option<u64>) {
+        (self.next.lock().unwrap_or_else(PoisonError::into_inner).done, self.total)
+    }
+}
+
+impl Shared {
+    fn shown(&self, file: usize) -> String {
+        self.files.get(file).map(|f| f.shown.clone()).unwrap_or_default()
+    }
+}
+
+/// A batch that is still in its file, or one that a stream gave.
+enum Found {
+    Block(Block),
+    Ready(RecordBatch),
+}
+
+struct ArrowMorsel {
+    shared: Arc<Shared>,
+    file: usize,
+    found: Option<Found>,
+}
+
+impl Morsel for ArrowMorsel {
+    fn next(&mut self, test: Option<&mut dyn RowTest>) -> Result<Option<Decoded>> {
+        let shared = &self.shared;
+        let Some(file) = shared.files.get(self.file) else { return Ok(None) };
+        let read = match (self.found.take(), &file.blocks) {
+            (None, _) | (Some(Found::Block(_)), None) => return Ok(None),
+            (Some(Found::Ready(batch)), _) => batch,
+            (Some(Found::Block(block)), Some((_, decoder))) => {
+                let read = block_of(&file.file, &block).and_then(|bytes| decoder.read_record_batch(&block, &bytes));
+                match read.map_err(|e| broken(&file.shown, &e))? {
+                    Some(batch) => batch,
+                    None => return Ok(None),
+                }
+            }
+        };
+        let rows = read.num_rows();
+        let column = |column: &usize| -> Result<ArrayRef> {
+            let data = shared.united.columns.get(*column).map_or(arrow_schema::DataType::Null, |c| c.data.clone());
+            let place = shared.united.places.get(self.file).and_then(|p| p.get(*column).copied().flatten());
+            match place.and_then(|p| file.columns.get(p)?.path.split_first()) {
+                Some((root, path)) => unite::conformed(unite::followed(read.column(*root), path), &data),
+                None if shared.file_column == Some(*column) => Ok(unite::file_name(&file.shown, rows)),
+                None => Ok(new_null_array(&data, rows)),
+            }
+        };
+        let columns = shared.request.columns.iter().map(column).collect::<Result<_>>()?;
+        Decoded::tested(Batch { columns, rows }, test).map(Some)
+    }
+}

@@ -1,0 +1,3 @@
+//! JSON and NDJSON: an array of records, or a record a line.
+
+pub(crate) mod write;

@@ -1,0 +1,195 @@
+//! Several files of one table: columns by name, types united, names of nested fields joined with points.
+
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use arrow_array::cast::AsArray;
+use arrow_array::{Array, ArrayRef, StringViewArray, make_array, new_null_array};
+use arrow_buffer::NullBuffer;
+use arrow_schema::{DataType, Fields};
+
+use super::source::SourceColumn;
+use crate::error::{Error, ErrorKind, Result};
+use crate::expr::{Batch, Bound, Events, Node, Type, cast, widen};
+use crate::text::name;
+
+/// A column within a file: its name, and the way to it through nested records.
+#[derive(Clone, Debug, PartialEq)]
+pub(crate) struct Flat {
+    pub(crate) name: String,
+    pub(crate) path: Vec<usize>,
+    pub(crate) data: DataType,
+}
+
+/// The columns of a schema; a record's fields are columns of their own. Beside them what cannot be read.
+pub(crate) fn flat(fields: &Fields) -> (Vec<Flat>, Vec<String>) {
+    fn walk(fields: &Fields, path: &[usize], prefix: &str, flat: &mut Vec<Flat>, left_out: &mut Vec<String>) {
+        for (i, field) in fields.iter().enumerate() {
+            let path: Vec<usize> = path.iter().copied().chain([i]).collect();
+            let name = format!("{prefix}{}", field.name());
+            match field.data_type() {
+                DataType::Struct(inner) => walk(inner, &path, &format!("{name}."), flat, left_out),
+                data if Type::of(data).is_some() => flat.push(Flat { name, path, data: data.clone() }),
+                data => left_out.push(format!("{name} ({data})")),
+            }
+        }
+    }
+    let (mut columns, mut left_out) = (Vec::new(), Vec::new());
+    walk(fields, &[], "", &mut columns, &mut left_out);
+    (columns, left_out)
+}
+
+/// The column at the end of a way, null where a record on the way is.
+pub(crate) fn followed(column: &ArrayRef, path: &[usize]) -> ArrayRef {
+    let mut column = column.clone();
+    for step in path {
+        let Some(record) = column.as_struct_opt() else { break };
+        let Some(inner) = record.columns().get(*step) else { break };
+        let nulls = NullBuffer::union(record.nulls(), inner.logical_nulls().as_ref());
+        column = match nulls {
+            Some(_) if record.nulls().is_none() => inner.clone(),
+            Some(nulls) => {
+                let data = inner.to_data().into_builder().nulls(Some(nulls)).build();
+                data.map_or_else(|_| inner.clone(), make_array)
+            }
+            None => inner.clone(),
+        };
+    }
+    column
+}
+
+/// What one file has.
+pub(crate) struct Part<'a> {
+    pub(crate) shown: &'a str,
+    pub(crate) columns: Vec<(&'a str, &'a DataType)>,
+}
+
+/// Columns by name over all files, in order of first appearance.
+#[derive(Debug)]
+pub(crate) struct United {
+    pub(crate) columns: Vec<SourceColumn>,
+    /// For each file, for each column of the table, its place among the file's.
+    pub(crate) places: Vec<Vec<Option<usize>>>,
+}
+
+impl United {
+    /// Unites the columns of some files; `file_column` adds one for the file's name.
+    ///
+    /// # Errors
+    /// Columns of one name have types that do not go together.
+    pub(crate) fn new(parts: &[Part<'_>], file_column: Option<&str>) -> Result<United> {
+        let mut columns: Vec<(SourceColumn, &str)> = Vec::new();
+        for part in parts {
+            for (column, data) in &part.columns {
+                match columns.iter_mut().find(|(c, _)| c.name == *column) {
+                    None => {
+                        let column = SourceColumn { name: (*column).to_owned(), data: (*data).clone() };
+                        columns.push((column, part.shown));
+                    }
+                    Some((united, first)) => united.data = both(column, (&united.data, first), (data, part.shown))?,
+                }
+            }
+        }
+        let mut columns: Vec<SourceColumn> = columns.into_iter().map(|(c, _)| c).collect();
+        let mut places: Vec<Vec<Option<usize>>> = parts
+            .iter()
+            .map(|part| columns.iter().map(|c| part.columns.iter().position(|(n, _)| *n == c.name)).collect())
+            .collect();
+        if let Some(file_column) = file_column {
+            if columns.iter().any(|c| c.name == file_column) {
+                let what = format!("There is a column {} already.", name(file_column));
+                return Err(Error::new(ErrorKind::Name, what).next("Give file_column another name."));
+            }
+            columns.push(SourceColumn { name: file_column.to_owned(), data: DataType::Utf8View });
+            places.iter_mut().for_each(|p| p.push(None));
+        }
+        Ok(United { columns, places })
+    }
+}
+
+/// The type that columns of two files have together: as they are carried where they agree.
+fn both(column: &str, (a, first): (&DataType, &str), (b, second): (&DataType, &str)) -> Result<DataType> {
+    if a == b {
+        return Ok(a.clone());
+    }
+    let kinds = (Type::of(a).unwrap_or(Type::Unknown), Type::of(b).unwrap_or(Type::Unknown));
+    match kinds.0.unite(&kinds.1) {
+        Some(united) => Ok(united.arrow()),
+        None => {
+            let (a, b) = kinds;
+            let what = format!("{} is {a} in one file and {b} in another.", name(column));
+            Err(Error::new(ErrorKind::Type, what)
+                .why(format!("{first}: {a}\n{second}: {b}"))
+                .next(format!("Read them apart, cast one of them, and append: add {0} = cast({0} as text).", name(column))))
+        }
+    }
+}
+
+/// A file's column as the table has it.
+pub(crate) fn conformed(array: ArrayRef, to: &DataType) -> Result<ArrayRef> {
+    if array.data_type() == to {
+        return Ok(array);
+    }
+    let wide = widen(&array)?;
+    if wide.data_type() == to {
+        return Ok(wide);
+    }
+    let lost = || Error::new(ErrorKind::Internal, format!("A column of {} is no {to}.", array.data_type()));
+    let (from, to) = (Type::of(wide.data_type()).ok_or_else(lost)?, Type::of(to).ok_or_else(lost)?);
+    if from == Type::Null {
+        return Ok(new_null_array(&to.arrow(), wide.len()));
+    }
+    let column = Bound { node: Node::Column(0), kind: from };
+    let batch = Batch { rows: wide.len(), columns: vec![wide.clone()] };
+    cast::silently(column, &to).ok_or_else(lost)?.evaluate_array(&batch, &mut Events::default())
+}
+
+/// A column with a file's name in every row.
+pub(crate) fn file_name(shown: &str, rows: usize) -> ArrayRef {
+    Arc::new(StringViewArray::from_iter_values(std::iter::repeat_n(shown, rows)))
+}
+
+/// A path as messages show it.
+pub(crate) fn shown(file: &Path, base: &Path) -> String {
+    file.strip_prefix(base).unwrap_or(file).display().to_string()
+}
+
+/// The columns that a folder's `key=value` parts give to a file.
+pub(crate) fn folder_columns(file: &Path, base: &Path) -> Vec<(String, Option<String>)> {
+    let within = file.strip_prefix(base).unwrap_or(file);
+    let folders = within.parent().into_iter().flat_map(|p| p.components());
+    let pair = |part: std::path::Component<'_>| {
+        let text = part.as_os_str().to_str()?.to_owned();
+        let (key, value) = text.split_once('=')?;
+        (!key.is_empty()).then(|| (key.to_owned(), (value != NULL_FOLDER).then(|| decoded(value))))
+    };
+    folders.filter_map(pair).collect()
+}
+
+/// What stands for null in a folder's name.
+pub(crate) const NULL_FOLDER: &str = "null";
+
+/// A folder's value with `%2F` and the like turned back.
+fn decoded(text: &str) -> String {
+    let mut bytes = Vec::with_capacity(text.len());
+    let mut rest = text.as_bytes();
+    while let Some((first, after)) = rest.split_first() {
+        let hex = after.get(..2).and_then(|h| std::str::from_utf8(h).ok()).and_then(|h| u8::from_str_radix(h, 16).ok());
+        match hex.filter(|_| *first == b'%') {
+            Some(byte) => {
+                bytes.push(byte);
+                rest = after.get(2..).unwrap_or_default();
+            }
+            None => {
+                bytes.push(*first);
+                rest = after;
+            }
+        }
+    }
+    String::from_utf8_lossy(&bytes).into_owned()
+}
+
+/// All files, with their names as messages show them.
+pub(crate) fn all_shown(files: &[PathBuf], base: &Path) -> Vec<String> {
+    files.iter().map(|f| shown(f, base)).collect()
+}
