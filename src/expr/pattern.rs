@@ -62,3 +62,14 @@ fn micros(time: jiff::civil::Time) -> i64 {
     let seconds = i64::from(time.hour()) * 3600 + i64::from(time.minute()) * 60 + i64::from(time.second());
     seconds * SECOND + i64::from(time.subsec_nanosecond()) / 1000
 }
+
+/// The type that a pattern gives: a timestamp if it has a clock in it.
+pub(crate) fn dated_type(pattern: &str) -> Type {
+    let clock = ["%H", "%I", "%M", "%S", "%T", "%R", "%s", "%k", "%l"].iter().any(|c| pattern.contains(c));
+    let day = ["%d", "%j", "%F", "%D", "%e", "%s", "%x"].iter().any(|c| pattern.contains(c));
+    match (clock, day) {
+        (true, false) => Type::Time,
+        (true, true) => Type::Timestamp,
+        _ => Type::Date,
+    }
+}

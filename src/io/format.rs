@@ -1,5 +1,6 @@
 //! Formats by name, and what each offers for writing.
 
+use std::fmt;
 use std::path::Path;
 
 use super::arrow::write::ArrowWriter;
@@ -134,6 +135,17 @@ impl Format {
         }
     }
 
+    /// Whether an option of `read` means something to it.
+    pub(crate) fn reads_with(self, option: &str) -> bool {
+        let any = ["format", "file_column"];
+        let records = ["types", "missing", "dates", "bad_cells"];
+        match self {
+            Format::Csv | Format::Tsv => true,
+            Format::Json | Format::NdJson => any.contains(&option) || records.contains(&option),
+            Format::Parquet | Format::Arrow => any.contains(&option),
+        }
+    }
+
     /// Whether it is text, encoded by many workers and put together in order.
     pub(crate) fn is_text(self) -> bool {
         !matches!(self, Format::Parquet | Format::Arrow)
@@ -167,6 +179,19 @@ impl Format {
             Format::Parquet => Some(Box::new(ParquetWriter::new(out, fields, options, threads))),
             Format::Arrow => Some(Box::new(ArrowWriter::new(out, fields, options)?)),
             _ => None,
+        })
+    }
+}
+
+impl fmt::Display for Format {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Format::Csv => "CSV",
+            Format::Tsv => "TSV",
+            Format::Json => "JSON",
+            Format::NdJson => "NDJSON",
+            Format::Parquet => "Parquet",
+            Format::Arrow => "Arrow",
         })
     }
 }

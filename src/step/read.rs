@@ -12,6 +12,7 @@ use crate::expr::{Field, Type, pattern};
 use crate::io::arrow::ArrowSource;
 use crate::io::csv::{BadCells, BadRows, CsvOptions, CsvSource, Encoding, Header};
 use crate::io::format::Format;
+use crate::io::json::{JsonOptions, JsonSource};
 use crate::io::parquet::ParquetSource;
 use crate::io::place;
 use crate::io::source::Source;
@@ -95,7 +96,9 @@ impl Read {
         }
         for setting in &self.options {
             let Some(value) = setting.resolved(checker) else { continue };
-            if let Err(error) = set(&mut csv, setting, &value) {
+            let fits = OPTIONS.contains(&setting.name.as_str()) && !format.reads_with(&setting.name);
+            let result = if fits { Err(unused(setting, format)) } else { set(&mut csv, setting, &value) };
+            if let Err(error) = result {
                 checker.wrong(setting.span, error);
             }
         }
@@ -129,9 +132,23 @@ fn open(format: Format, files: &[PathBuf], base: &FilePath, options: CsvOptions)
         Format::Parquet => Arc::new(ParquetSource::new(files, base, file_column.as_deref())?),
         Format::Arrow => Arc::new(ArrowSource::new(files, base, file_column.as_deref())?),
         Format::Json | Format::NdJson => {
-            return Err(Error::new(ErrorKind::Input, "JSON cannot be read yet, only written."));
+            let options = JsonOptions {
+                types: options.types,
+                missing: options.missing.unwrap_or_default(),
+                dates: options.dates,
+                lenient: options.bad_cells == BadCells::Null,
+                file_column,
+            };
+            Arc::new(JsonSource::new(files, base, options)?)
         }
     })
+}
+
+/// The error of an option that says nothing to files of a format.
+fn unused(setting: &Setting, format: Format) -> Error {
+    Error::new(ErrorKind::Check, format!("{} is not for {format} files.", setting.name))
+        .why("They say themselves what is in them, and how it is written.")
+        .next("Leave the option out.")
 }
 
 /// Sets one option.

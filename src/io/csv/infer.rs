@@ -62,7 +62,7 @@ impl Look {
         if let Some(wanted) = &options.dates
             && let Ok(text) = std::str::from_utf8(trimmed)
         {
-            self.pattern += usize::from(pattern::parse(wanted, text, &dated_type(wanted)).is_some());
+            self.pattern += usize::from(pattern::parse(wanted, text, &pattern::dated_type(wanted)).is_some());
         }
         if self.examples.len() < 50 {
             self.examples.push(String::from_utf8_lossy(text).into_owned());
@@ -80,7 +80,7 @@ impl Look {
             _ if all(self.int) => (Type::Int, false),
             _ if all(self.float) => (Type::Float, false),
             _ if all(self.pattern) && options.dates.is_some() => {
-                (options.dates.as_deref().map_or(Type::Date, dated_type), true)
+                (options.dates.as_deref().map_or(Type::Date, pattern::dated_type), true)
             }
             _ if all(self.date) => (Type::Date, false),
             _ if all(self.time) => (Type::Time, false),
@@ -127,17 +127,6 @@ impl Look {
             ));
         }
         None
-    }
-}
-
-/// The type that a pattern gives: a timestamp if it has a clock in it.
-pub(super) fn dated_type(pattern: &str) -> Type {
-    let clock = ["%H", "%I", "%M", "%S", "%T", "%R", "%s", "%k", "%l"].iter().any(|c| pattern.contains(c));
-    let day = ["%d", "%j", "%F", "%D", "%e", "%s", "%x"].iter().any(|c| pattern.contains(c));
-    match (clock, day) {
-        (true, false) => Type::Time,
-        (true, true) => Type::Timestamp,
-        _ => Type::Date,
     }
 }
 

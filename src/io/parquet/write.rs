@@ -26,9 +26,6 @@ const GROUP_ROWS: usize = 1 << 20;
 /// Rows that are encoded together: enough to keep all threads busy, few enough to hold.
 const PART_ROWS: usize = 1 << 16;
 
-/// Rows that are looked at to choose encodings.
-const LOOKED_AT: usize = 1 << 12;
-
 pub(crate) struct ParquetWriter {
     rows: Rows,
     options: WriteOptions,
@@ -183,13 +180,12 @@ fn leaves(data: &DataType) -> usize {
 
 /// No dictionary for a column whose first rows are nearly all different; such whole numbers as differences.
 fn encoding(properties: WriterPropertiesBuilder, field: &ArrowField, column: &ArrayRef) -> WriterPropertiesBuilder {
-    let rows = column.len().min(LOOKED_AT);
-    let first = column.slice(0, rows);
-    let many = |different: usize| rows >= 64 && different * 2 > rows;
+    let rows = column.len();
+    let many = |different: usize| rows >= 64 && different * 4 > rows * 3;
     let name = || parquet::schema::types::ColumnPath::new(vec![field.name().clone()]);
     match column.data_type() {
         DataType::Int64 => {
-            let values = first.as_primitive::<arrow_array::types::Int64Type>().values();
+            let values = column.as_primitive::<arrow_array::types::Int64Type>().values();
             if many(values.iter().collect::<HashSet<_>>().len()) {
                 return properties
                     .set_column_dictionary_enabled(name(), false)
@@ -197,13 +193,13 @@ fn encoding(properties: WriterPropertiesBuilder, field: &ArrowField, column: &Ar
             }
         }
         DataType::Float64 => {
-            let values = first.as_primitive::<arrow_array::types::Float64Type>().values();
+            let values = column.as_primitive::<arrow_array::types::Float64Type>().values();
             if many(values.iter().map(|v| v.to_bits()).collect::<HashSet<_>>().len()) {
                 return properties.set_column_dictionary_enabled(name(), false);
             }
         }
         DataType::Utf8View => {
-            if many(first.as_string_view().iter().flatten().collect::<HashSet<_>>().len()) {
+            if many(column.as_string_view().iter().flatten().collect::<HashSet<_>>().len()) {
                 return properties.set_column_dictionary_enabled(name(), false);
             }
         }

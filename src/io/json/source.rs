@@ -1,0 +1,242 @@
+//! Files of JSON records as one table, united by name.
+
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, PoisonError};
+
+use arrow_array::{ArrayRef, new_null_array};
+use arrow_schema::DataType;
+use hashbrown::HashMap;
+
+use super::cut::{Block, Cutter, JsonFile, Scan as Cut};
+use super::decode::Columns;
+use super::infer::Looks;
+use crate::error::{Error, ErrorKind, Result};
+use crate::expr::{Batch, Event, Type};
+use crate::io::source::{About, Decoded, Morsel, Request, RowTest, Scan, Source, SourceColumn};
+use crate::io::unite::{self, Part, United};
+use crate::text::name;
+
+/// Records looked at before the run, at least.
+const RECORDS: usize = 1000;
+
+/// How records are read.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct JsonOptions {
+    pub(crate) types: Vec<(String, Type)>,
+    /// Texts that mean null.
+    pub(crate) missing: Vec<String>,
+    pub(crate) dates: Option<String>,
+    /// Whether what does not fit is made null and counted.
+    pub(crate) lenient: bool,
+    pub(crate) file_column: Option<String>,
+}
+
+impl JsonOptions {
+    pub(super) fn means_null(&self, text: &str) -> bool {
+        self.missing.iter().any(|m| m == text)
+    }
+}
+
+/// Files of JSON records as one table.
+#[derive(Debug)]
+pub(crate) struct JsonSource {
+    files: Arc<Vec<JsonFile>>,
+    united: Arc<United>,
+    kinds: Vec<Type>,
+    options: Arc<JsonOptions>,
+    about: About,
+}
+
+impl JsonSource {
+    /// Looks at the first records of some files.
+    ///
+    /// # Errors
+    /// A file cannot be read or holds no records; columns of one name have types that do not go together.
+    pub(crate) fn new(files: &[PathBuf], base: &Path, options: JsonOptions) -> Result<JsonSource> {
+        let open = |file: &PathBuf| JsonFile::open(file, &unite::shown(file, base));
+        let opened: Vec<JsonFile> = files.iter().map(open).collect::<Result<_>>()?;
+        let mut all: Vec<Vec<(String, DataType)>> = Vec::new();
+        let (mut bytes, mut rows) = (Some(0), Some(0));
+        for file in &opened {
+            let (columns, mean) = looked_at(file, &options)?;
+            all.push(columns.into_iter().map(|(n, t)| (n, t.arrow())).collect());
+            bytes = bytes.zip(file.size).map(|(a, b)| a + b);
+            rows = rows.zip(file.size).map(|(a, size)| a + (size as f64 / mean.max(1.0)).round() as u64);
+        }
+        // A column that was named in types is there even where no record looked at has it.
+        if let Some(first) = all.first_mut() {
+            for (column, kind) in &options.types {
+                if !first.iter().any(|(n, _)| n == column) {
+                    first.push((column.clone(), kind.arrow()));
+                }
+            }
+        }
+        let parts: Vec<Part<'_>> = opened
+            .iter()
+            .zip(&all)
+            .map(|(f, all)| Part { shown: &f.shown, columns: all.iter().map(|(n, d)| (n.as_str(), d)).collect() })
+            .collect();
+        let united = United::new(&parts, options.file_column.as_deref())?;
+        let kinds = united.columns.iter().map(|c| Type::of(&c.data).unwrap_or(Type::Text)).collect();
+        let about = About { files: files.len(), bytes, rows_about: rows, ..About::default() };
+        let options = Arc::new(options);
+        Ok(JsonSource { files: Arc::new(opened), united: Arc::new(united), kinds, options, about })
+    }
+}
+
+/// The columns of a file by its first records, and the mean bytes of a record.
+fn looked_at(file: &JsonFile, options: &JsonOptions) -> Result<(Vec<(String, Type)>, f64)> {
+    let (records, open) = Cut::default().records(&file.start);
+    let mut looks = Looks::default();
+    let mut bytes = 0;
+    let last = open.filter(|_| file.whole).map(|start| (start, file.start.len()));
+    for (seen, (start, end)) in records.iter().copied().chain(last).enumerate() {
+        let text = file.start.get(start..end).unwrap_or_default();
+        match serde_json::from_slice(text) {
+            Ok(value) => looks.see(&value, options),
+            Err(error) => return Err(broken(&file.shown, line(&file.start, 0, start), &error)),
+        }
+        bytes = end;
+        if seen >= RECORDS * 4 {
+            break;
+        }
+    }
+    let mut columns = looks.columns();
+    for (column, kind) in &mut columns {
+        if let Some((_, wanted)) = options.types.iter().find(|(n, _)| n == column) {
+            *kind = wanted.clone();
+        }
+    }
+    if columns.is_empty() && !file.start.iter().all(u8::is_ascii_whitespace) && records.is_empty() && open.is_none() {
+        return Ok((columns, 1.0));
+    }
+    Ok((columns, bytes as f64 / records.len().clamp(1, RECORDS * 4) as f64))
+}
+
+fn line(bytes: &[u8], lines: u64, place: usize) -> u64 {
+    lines + memchr::memchr_iter(b'\n', bytes.get(..place).unwrap_or(bytes)).count() as u64 + 1
+}
+
+/// The error of a text that is no record.
+fn broken(shown: &str, line: u64, error: &serde_json::Error) -> Error {
+    let why = error.to_string();
+    let why = why.split(" at line ").next().unwrap_or_default().to_owned();
+    let line = line + (error.line().max(1) as u64 - 1);
+    Error::new(ErrorKind::Data, "This is not a JSON record.")
+        .in_file(shown, Some(line), None)
+        .why(format!("The parser says: {why}."))
+        .next("A table is an array of records, [{\"farm\": \"F1\"}, …], or a record a line.")
+}
+
+impl Source for JsonSource {
+    fn columns(&self) -> &[SourceColumn] {
+        &self.united.columns
+    }
+
+    fn about(&self) -> &About {
+        &self.about
+    }
+
+    fn open(&self, request: Request) -> Result<Box<dyn Scan>> {
+        let file_column = self.options.file_column.as_ref().map(|_| self.united.columns.len() - 1);
+        let wanted: Vec<usize> = request.columns.iter().copied().filter(|c| Some(*c) != file_column).collect();
+        let mut by_name: HashMap<String, Option<usize>> = HashMap::new();
+        for (place, column) in self.united.columns.iter().enumerate() {
+            if Some(place) != file_column {
+                by_name.insert(column.name.clone(), wanted.iter().position(|w| *w == place));
+            }
+        }
+        let kinds = wanted.iter().filter_map(|c| self.kinds.get(*c).cloned()).collect();
+        let shared = Shared {
+            files: self.files.clone(),
+            options: self.options.clone(),
+            kinds,
+            by_name,
+            places: request.columns.iter().map(|c| wanted.iter().position(|w| w == c)).collect(),
+        };
+        let cutter = Cutter::new(self.files.clone(), request.block_bytes);
+        Ok(Box::new(JsonScan { cutter: Mutex::new(cutter), shared: Arc::new(shared), total: self.about.bytes }))
+    }
+}
+
+struct Shared {
+    files: Arc<Vec<JsonFile>>,
+    options: Arc<JsonOptions>,
+    kinds: Vec<Type>,
+    by_name: HashMap<String, Option<usize>>,
+    /// For each column asked for its place among those that are parsed; none for the file's name.
+    places: Vec<Option<usize>>,
+}
+
+struct JsonScan {
+    cutter: Mutex<Cutter>,
+    shared: Arc<Shared>,
+    total: Option<u64>,
+}
+
+impl Scan for JsonScan {
+    fn next(&self) -> Result<Option<Box<dyn Morsel>>> {
+        let block = self.cutter.lock().unwrap_or_else(PoisonError::into_inner).next()?;
+        let morsel = |block| Box::new(JsonMorsel { block: Some(block), shared: self.shared.clone() }) as Box<dyn Morsel>;
+        Ok(block.map(morsel))
+    }
+
+    fn progress(&self) -> (u64, Option<u64>) {
+        (self.cutter.lock().unwrap_or_else(PoisonError::into_inner).done, self.total)
+    }
+}
+
+struct JsonMorsel {
+    block: Option<Block>,
+    shared: Arc<Shared>,
+}
+
+impl Morsel for JsonMorsel {
+    fn next(&mut self, test: Option<&mut dyn RowTest>) -> Result<Option<Decoded>> {
+        let shared = &self.shared;
+        let Some(Block { file, bytes, records, lines }) = self.block.take() else { return Ok(None) };
+        let shown = shared.files.get(file).map_or("", |f| f.shown.as_str());
+        let mut columns = Columns::new(&shared.options, &shared.kinds, &shared.by_name);
+        for (start, end) in &records {
+            let pushed = columns.push(bytes.get(*start..*end).unwrap_or_default());
+            pushed.map_err(|e| broken(shown, line(&bytes, lines, *start), &e))?;
+        }
+        if let Some((row, field, value)) = columns.bad.first().filter(|_| !shared.options.lenient) {
+            let place = records.get(*row).map_or(0, |(start, _)| *start);
+            return Err(shared.bad_value(shown, line(&bytes, lines, place), field, value));
+        }
+        let rows = columns.rows();
+        let arrays = columns.arrays();
+        let column = |place: &Option<usize>| -> ArrayRef {
+            match place {
+                Some(place) => arrays.get(*place).cloned().unwrap_or_else(|| new_null_array(&DataType::Null, rows)),
+                None => unite::file_name(shown, rows),
+            }
+        };
+        let batch = Batch { columns: shared.places.iter().map(column).collect(), rows };
+        let mut decoded = Decoded::tested(batch, test)?;
+        if !columns.bad.is_empty() {
+            decoded.events.push((Event::BadCell, columns.bad.len()));
+        }
+        Ok(Some(decoded))
+    }
+}
+
+impl Shared {
+    fn bad_value(&self, shown: &str, line: u64, field: &str, value: &str) -> Error {
+        let quoted = name(field);
+        let known = self.by_name.get(field).copied().flatten().and_then(|place| self.kinds.get(place));
+        let Some(kind) = known else {
+            return Error::new(ErrorKind::Data, format!("The field {quoted} was in no record looked at before the run."))
+                .in_file(shown, Some(line), Some(field))
+                .next(format!("Say with (types = ({quoted} text)) to read it as a column,"))
+                .next("or with (bad_cells = null) to leave such fields out and count them.");
+        };
+        let article = if *kind == Type::Int { "an" } else { "a" };
+        Error::new(ErrorKind::Data, format!("'{value}' is not {article} {kind}."))
+            .in_file(shown, Some(line), Some(field))
+            .why("The column was taken for one by the records looked at before the run, or by types = (…).")
+            .next("Say with (bad_cells = null) to make null of such values and count them,")
+            .next(format!("or with (types = ({quoted} text)) to read the column as text."))
+    }
+}
