@@ -4,6 +4,8 @@
 //! microseconds from midnight, a timestamp a count of microseconds from 1970-01-01 00:00 without a zone. The
 //! day arithmetic follows Howard Hinnant's *chrono-compatible low-level date algorithms*.
 
+use crate::digits::pair;
+
 /// Microseconds in a second.
 pub const SECOND: i64 = 1_000_000;
 /// Microseconds in a day.
@@ -176,11 +178,15 @@ pub fn write_date(days: i32, out: &mut Vec<u8>) {
     if civil.year < 0 {
         out.push(b'-');
     }
-    push_digits(out, civil.year.unsigned_abs(), 4);
-    out.push(b'-');
-    push_digits(out, civil.month, 2);
-    out.push(b'-');
-    push_digits(out, civil.day, 2);
+    let year = civil.year.unsigned_abs();
+    if year > 9999 {
+        push_digits(out, year, 4);
+    } else {
+        out.extend_from_slice(&pair(year / 100));
+        out.extend_from_slice(&pair(year));
+    }
+    let ([a, b], [c, d]) = (pair(civil.month), pair(civil.day));
+    out.extend_from_slice(&[b'-', a, b, b'-', c, d]);
 }
 
 /// Appends `HH:MM:SS`, with the fraction of the second if there is one.

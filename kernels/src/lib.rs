@@ -12,6 +12,7 @@
 //! | [`number`] | whole numbers and decimal fractions from text |
 //! | [`calendar`] | days, times and timestamps from and to text and fields |
 //! | [`columns`] | element-wise loops over one or two columns |
+//! | [`digits`] | numbers as text |
 //! | [`double`] | sums that carry their own rounding error |
 //! | [`gather`] | rows taken from the parts of a column in any order |
 //! | [`hash`] | hashes of fixed-width and byte keys |
@@ -20,6 +21,7 @@
 pub mod calendar;
 pub mod cells;
 pub mod columns;
+pub mod digits;
 pub mod double;
 pub mod gather;
 pub mod grid;

@@ -150,6 +150,16 @@ impl Words {
         (self.low, self.high) = (self.low.min(later.low), self.high.max(later.high));
     }
 
+    /// The words of these rows.
+    fn taken(&self, rows: impl Iterator<Item = usize> + Clone) -> Words {
+        let value = |row: usize| self.values.get(row).copied().unwrap_or(0);
+        Words {
+            values: rows.clone().map(value).collect(),
+            nulls: self.nulls.as_ref().map(|nulls| rows.map(|row| nulls.is_valid(row)).collect()),
+            ..*self
+        }
+    }
+
     /// The order of a row's key: below or above all values where it is null.
     fn at(&self, row: usize) -> (i8, u64) {
         match &self.nulls {
@@ -173,6 +183,28 @@ impl Keyed {
         };
         // And the numbers that rows are sorted by, dealt once.
         self.batch.memory() + keys + self.batch.rows * 32
+    }
+
+    /// The rows in their order among themselves: rows that come to stand together in the end then are near each
+    /// other in every part, and gathering them goes through each part once from front to back.
+    fn in_order(self, converter: Option<&RowConverter>) -> Result<Keyed> {
+        if self.batch.rows == 0 {
+            return Ok(self);
+        }
+        let table = Table::new(vec![self]);
+        let rows: Vec<u128> = table.sorted(1)?.concat();
+        let batch = table.gathered(&rows)?;
+        let places = || rows.iter().map(|number| table.place(*number).1 as usize);
+        let keys = match (table.parts.first().map(|p| &p.keys), converter) {
+            (Some(Keys::Words(words)), _) => Keys::Words(words.iter().map(|w| w.taken(places())).collect()),
+            (Some(Keys::Rows(keys)), Some(converter)) => {
+                let mut sorted = converter.empty_rows(keys.num_rows(), keys.size());
+                places().for_each(|row| sorted.push(keys.row(row)));
+                Keys::Rows(sorted)
+            }
+            _ => return Err(Error::new(ErrorKind::Internal, "A sort has keys that nobody made.")),
+        };
+        Ok(Keyed { batch, keys })
     }
 }
 
@@ -220,7 +252,7 @@ impl Gather for Local<'_> {
     fn finish(self: Box<Self>) -> Result<Part> {
         let keys = self.keys.unwrap_or(Keys::Words(Vec::new()));
         let batch = concat(self.batches)?.pop().unwrap_or(Batch { columns: Vec::new(), rows: 0 });
-        Ok(Box::new(Keyed { batch, keys }))
+        Ok(Box::new(Keyed { batch, keys }.in_order(self.workers.converter.as_deref())?))
     }
 }
 

@@ -188,6 +188,9 @@ impl Scalar {
 
 /// Appends the shortest text that reads back as the same float and not as a whole number.
 pub(crate) fn write_float(value: f64, out: &mut Vec<u8>) {
+    if churn_kernels::digits::push_short_decimal(value, out) {
+        return;
+    }
     if value.is_nan() {
         out.extend_from_slice(b"NaN");
     } else if value.is_infinite() {
