@@ -4,7 +4,7 @@
 //! microseconds from midnight, a timestamp a count of microseconds from 1970-01-01 00:00 without a zone. The
 //! day arithmetic follows Howard Hinnant's *chrono-compatible low-level date algorithms*.
 
-use crate::digits::pair;
+use crate::digits::{day_text, push_day};
 
 /// Microseconds in a second.
 pub const SECOND: i64 = 1_000_000;
@@ -174,19 +174,27 @@ fn push_digits(out: &mut Vec<u8>, value: u32, width: usize) {
 /// Appends `YYYY-MM-DD`.
 #[inline]
 pub fn write_date(days: i32, out: &mut Vec<u8>) {
+    match date_text(days) {
+        Some(text) => push_day(text, out),
+        None => {
+            let civil = to_civil(days);
+            if civil.year < 0 {
+                out.push(b'-');
+            }
+            push_digits(out, civil.year.unsigned_abs(), 4);
+            out.push(b'-');
+            push_digits(out, civil.month, 2);
+            out.push(b'-');
+            push_digits(out, civil.day, 2);
+        }
+    }
+}
+
+/// The ten bytes of `YYYY-MM-DD`, the first in the lowest byte; `None` for a year of more digits or before the first.
+pub fn date_text(days: i32) -> Option<u128> {
     let civil = to_civil(days);
-    if civil.year < 0 {
-        out.push(b'-');
-    }
-    let year = civil.year.unsigned_abs();
-    if year > 9999 {
-        push_digits(out, year, 4);
-    } else {
-        out.extend_from_slice(&pair(year / 100));
-        out.extend_from_slice(&pair(year));
-    }
-    let ([a, b], [c, d]) = (pair(civil.month), pair(civil.day));
-    out.extend_from_slice(&[b'-', a, b, b'-', c, d]);
+    let year = u32::try_from(civil.year).ok().filter(|year| *year <= 9999)?;
+    Some(day_text(year, civil.month, civil.day))
 }
 
 /// Appends `HH:MM:SS`, with the fraction of the second if there is one.

@@ -165,11 +165,7 @@ impl<'a> Cells<'a> {
     }
 
     /// Reads anything else from a cell's bytes.
-    pub fn parsed<T: Copy + Default>(
-        &self,
-        rows: Rows<'_>,
-        parse: impl Fn(&[u8]) -> Option<T>,
-    ) -> Column<T> {
+    pub fn parsed<T: Copy + Default>(&self, rows: Rows<'_>, parse: impl Fn(&[u8]) -> Option<T>) -> Column<T> {
         self.read(rows, |bytes, start, end| parse(bytes.get(start..end)?))
     }
 

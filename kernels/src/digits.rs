@@ -11,38 +11,64 @@ static PAIRS: [[u8; 2]; 100] = {
     pairs
 };
 
-/// The two digits of a number below 100.
+/// The last two digits of a number.
 #[inline]
 pub(crate) fn pair(value: u32) -> [u8; 2] {
     PAIRS[(value % 100) as usize]
 }
 
+/// Appends the first bytes of sixteen.
+#[inline(always)]
+fn push_bytes(bytes: u128, count: usize, out: &mut Vec<u8>) {
+    debug_assert!(count <= 16);
+    out.reserve(16);
+    let length = out.len();
+    // SAFETY: 16 bytes were reserved behind the end, and all of them are written; `count` is at most 16.
+    unsafe {
+        out.as_mut_ptr().add(length).cast::<[u8; 16]>().write_unaligned(bytes.to_le_bytes());
+        out.set_len(length + count.min(16));
+    }
+}
+
+/// The eight digits of a number below 10^8, the first in the lowest byte, and how many of them are leading zeros
+/// that are not written: at most seven.
+#[inline(always)]
+fn eight_digits(value: u32) -> (u64, u32) {
+    let fours = u64::from(value / 10_000) | u64::from(value % 10_000) << 32;
+    let hundreds = ((fours * 10_486) >> 20) & 0x0000_007f_0000_007f;
+    let pairs = hundreds | (fours - hundreds * 100) << 16;
+    let tens = ((pairs * 103) >> 10) & 0x000f_000f_000f_000f;
+    let digits = tens | (pairs - tens * 10) << 8;
+    (digits | 0x3030_3030_3030_3030, (digits.trailing_zeros() / 8).min(7))
+}
+
 /// Appends a whole number.
 #[inline]
 pub fn push_int(value: i64, out: &mut Vec<u8>) {
+    match u32::try_from(value) {
+        Ok(small) if small < 100_000_000 => {
+            let (digits, zeros) = eight_digits(small);
+            push_bytes(u128::from(digits >> (8 * zeros)), 8 - zeros as usize, out);
+        }
+        _ => push_large(value, out),
+    }
+}
+
+fn push_large(value: i64, out: &mut Vec<u8>) {
     if value < 0 {
         out.push(b'-');
     }
-    push_whole(value.unsigned_abs(), out);
-}
-
-#[inline]
-fn push_whole(mut value: u64, out: &mut Vec<u8>) {
-    let mut text = [0; 20];
-    let mut at = text.len();
-    while value >= 100 {
-        at -= 2;
-        text[at..at + 2].copy_from_slice(&PAIRS[(value % 100) as usize]);
-        value /= 100;
+    let (mut rest, mut parts) = (value.unsigned_abs(), [0u32; 3]);
+    for part in parts.iter_mut().rev() {
+        *part = (rest % 100_000_000) as u32;
+        rest /= 100_000_000;
     }
-    if value >= 10 {
-        at -= 2;
-        text[at..at + 2].copy_from_slice(&PAIRS[value as usize]);
-    } else {
-        at -= 1;
-        text[at] = b'0' + value as u8;
+    let first = parts.iter().position(|part| *part > 0).unwrap_or(2);
+    let (digits, zeros) = eight_digits(parts[first]);
+    push_bytes(u128::from(digits >> (8 * zeros)), 8 - zeros as usize, out);
+    for part in &parts[first + 1..] {
+        push_bytes(u128::from(eight_digits(*part).0), 8, out);
     }
-    out.extend_from_slice(&text[at..]);
 }
 
 /// Appends a float that has at most four decimals, as most in tables have; gives false for any other, and then
@@ -54,63 +80,98 @@ fn push_whole(mut value: u64, out: &mut Vec<u8>) {
 #[inline]
 pub fn push_short_decimal(value: f64, out: &mut Vec<u8>) -> bool {
     let size = value.abs();
-    if !(1e-3..1e11).contains(&size) {
+    if !(1e-3..1e8).contains(&size) {
         return false;
     }
-    let hundredths = (size * 100.0).round();
-    let (digits, decimals) = if hundredths / 100.0 == size {
-        let digits = hundredths as u64;
-        if digits % 10 == 0 { (digits / 10, 1) } else { (digits, 2) }
+    let nearest = |x: f64| (x + 0.5) as i64;
+    let hundredths = nearest(size * 100.0);
+    let (digits, decimals) = if hundredths as f64 / 100.0 == size {
+        if hundredths % 10 == 0 { (hundredths / 10, 1) } else { (hundredths, 2) }
     } else {
-        let fine = (size * 10_000.0).round();
-        if fine / 10_000.0 != size {
+        let fine = nearest(size * 10_000.0);
+        if fine as f64 / 10_000.0 != size {
             return false;
         }
-        let digits = fine as u64;
-        if digits % 10 == 0 { (digits / 10, 3) } else { (digits, 4) }
+        if fine % 10 == 0 { (fine / 10, 3) } else { (fine, 4) }
     };
-    if value < 0.0 {
-        out.push(b'-');
-    }
+    // Divided by constants, since a division by a variable takes as long as all the rest.
+    let digits = digits.unsigned_abs();
     let (whole, part) = match decimals {
-        1 => (digits / 10, digits % 10),
-        2 => (digits / 100, digits % 100),
-        3 => (digits / 1000, digits % 1000),
-        _ => (digits / 10_000, digits % 10_000),
-    };
-    push_whole(whole, out);
-    let part = part as u32;
-    match decimals {
-        1 => out.extend_from_slice(&[b'.', b'0' + part as u8]),
-        2 => {
-            let [a, b] = pair(part);
-            out.extend_from_slice(&[b'.', a, b]);
-        }
+        1 => (digits / 10, digits % 10 << 8 | 0x3000),
+        2 => (digits / 100, tail(pair((digits % 100) as u32), [0, 0])),
         3 => {
-            let [a, b] = pair(part / 10);
-            out.extend_from_slice(&[b'.', a, b, b'0' + (part % 10) as u8]);
+            let [a, b] = pair((digits % 1000 / 10) as u32);
+            (digits / 1000, tail([a, b], [b'0' + (digits % 10) as u8, 0]))
         }
-        _ => {
-            let ([a, b], [c, d]) = (pair(part / 100), pair(part));
-            out.extend_from_slice(&[b'.', a, b, c, d]);
-        }
+        _ => (digits / 10_000, tail(pair((digits / 100 % 100) as u32), pair((digits % 100) as u32))),
+    };
+    let part = part | u64::from(b'.');
+    let (text, zeros) = eight_digits(whole as u32);
+    let count = 8 - zeros;
+    let text = u128::from(text >> (8 * zeros)) | u128::from(part) << (8 * count);
+    let length = count as usize + 1 + decimals;
+    if value < 0.0 {
+        push_bytes(text << 8 | u128::from(b'-'), length + 1, out);
+    } else {
+        push_bytes(text, length, out);
     }
     true
 }
 
-/// Whether a text holds one of four bytes.
+/// Digits behind the byte that the point goes to.
+#[inline(always)]
+fn tail([a, b]: [u8; 2], [c, d]: [u8; 2]) -> u64 {
+    u64::from_le_bytes([0, a, b, c, d, 0, 0, 0])
+}
+
+/// The ten bytes of a day of a year of four digits, the first in the lowest byte.
+#[inline]
+pub fn day_text(year: u32, month: u32, day: u32) -> u128 {
+    let ([y1, y2], [y3, y4]) = (pair(year / 100), pair(year));
+    let ([m1, m2], [d1, d2]) = (pair(month), pair(day));
+    u128::from_le_bytes([y1, y2, y3, y4, b'-', m1, m2, b'-', d1, d2, 0, 0, 0, 0, 0, 0])
+}
+
+/// Appends the ten bytes of a day.
+#[inline]
+pub fn push_day(text: u128, out: &mut Vec<u8>) {
+    push_bytes(text, 10, out);
+}
+
+/// Whether a word holds one of four bytes, none of them zero.
+#[inline(always)]
+fn word_holds(word: u64, of: [u8; 4]) -> bool {
+    const LOW: u64 = 0x0101_0101_0101_0101;
+    let zero = |byte: u8| {
+        let differs = word ^ (LOW * u64::from(byte));
+        differs.wrapping_sub(LOW) & !differs & (LOW << 7)
+    };
+    zero(of[0]) | zero(of[1]) | zero(of[2]) | zero(of[3]) != 0
+}
+
+/// Whether a text holds one of four bytes, none of them zero.
 #[inline]
 pub fn holds_any(text: &[u8], of: [u8; 4]) -> bool {
-    const LOW: u64 = 0x0101_0101_0101_0101;
-    let has = |word: u64| {
-        let zero = |byte: u8| {
-            let differs = word ^ (LOW * u64::from(byte));
-            differs.wrapping_sub(LOW) & !differs & (LOW << 7)
-        };
-        zero(of[0]) | zero(of[1]) | zero(of[2]) | zero(of[3]) != 0
-    };
     let (words, rest) = text.as_chunks::<8>();
-    words.iter().any(|word| has(u64::from_le_bytes(*word))) || rest.iter().any(|byte| of.contains(byte))
+    words.iter().any(|word| word_holds(u64::from_le_bytes(*word), of))
+        || rest.iter().any(|byte| of.contains(byte))
+}
+
+/// Appends a text by its view, if that holds it whole, it is not empty, and it has none of four bytes; gives false
+/// for any other, and then appends nothing.
+#[inline]
+pub fn push_short_text(view: u128, without: [u8; 4], out: &mut Vec<u8>) -> bool {
+    let length = view as u32;
+    let text = view >> 32;
+    // The bytes behind a short text are zero.
+    if length.wrapping_sub(1) >= 12
+        || word_holds(text as u64, without)
+        || word_holds((text >> 64) as u64, without)
+    {
+        return false;
+    }
+    push_bytes(text, length as usize, out);
+    true
 }
 
 #[cfg(test)]
@@ -144,6 +205,18 @@ mod tests {
             let mut out = Vec::new();
             push_int(value, &mut out);
             prop_assert_eq!(String::from_utf8_lossy(&out), value.to_string());
+        }
+
+        #[test]
+        fn short_texts(text in "[a,é]{0,14}") {
+            let mut view = [0; 16];
+            let short = text.len().min(12);
+            view[4..4 + short].copy_from_slice(&text.as_bytes()[..short]);
+            let view = u128::from_le_bytes(view) | text.len() as u128;
+            let mut out = Vec::new();
+            let pushed = push_short_text(view, [b',', b'"', b'\n', b'\r'], &mut out);
+            prop_assert_eq!(pushed, (1..=12).contains(&text.len()) && !text.contains(','));
+            prop_assert_eq!(out, if pushed { text.into_bytes() } else { Vec::new() });
         }
 
         #[test]

@@ -12,17 +12,18 @@ use super::ledger::Ledger;
 use super::options::RunOptions;
 use super::pipeline::{self, Pipeline, Sink};
 use super::serial;
-use super::sort::{self, Order, OrderKey};
+use super::sort::{self, Order, OrderKey, Written};
 use super::stream;
 use super::top;
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::bind::AggregateCall;
 use crate::expr::{Batch, Bound, ColumnId, Field, Type};
+use crate::io::format::Encoder;
 use crate::io::ranges::{Range, ranges};
 use crate::io::source::Request;
 use crate::io::target::Target as File;
 use crate::plan::node::{SampleSize, Scan};
-use crate::plan::{Node, Op, Plan, SortKey, StepId, rules};
+use crate::plan::{Node, Op, Plan, SortKey, StepId, Target, rules};
 
 /// Runs a plan; the main chain's rows go to the sink.
 ///
@@ -35,8 +36,7 @@ pub(crate) fn run(
 ) -> Result<(Vec<Batch>, Ledger)> {
     let context = Context::new(options.clone(), plan.steps.clone());
     for other in &plan.others {
-        let pipeline = build(&other.node, &context)?;
-        pipeline::run(pipeline, Discard::sink(), &context)?;
+        pipeline::run(build_for_effect(&other.node, &context)?, Discard::sink(), &context)?;
     }
     let wanted: Vec<ColumnId> = plan.main.fields.iter().map(|f| f.id).collect();
     let mut pipeline = build(&plan.main.node, &context)?;
@@ -46,9 +46,60 @@ pub(crate) fn run(
     }
     pipeline.layout = wanted;
     let batches = pipeline::run(pipeline, sink(&context.budget)?, &context)?.batches()?;
+    Ok((batches, ended(plan, context)?))
+}
+
+/// Runs a plan for what its steps write and require.
+///
+/// # Errors
+/// As [`run`].
+pub(crate) fn run_for_effect(plan: &Plan, options: &RunOptions) -> Result<Ledger> {
+    let context = Context::new(options.clone(), plan.steps.clone());
+    for relation in plan.others.iter().chain([&plan.main]) {
+        pipeline::run(build_for_effect(&relation.node, &context)?, Discard::sink(), &context)?;
+    }
+    ended(plan, context)
+}
+
+/// Gives the files that were written their names, and accounts for the run.
+fn ended(plan: &Plan, context: Context) -> Result<Ledger> {
     context.finish_outputs()?;
     let tally = context.tally.into_inner().unwrap_or_else(PoisonError::into_inner);
-    Ok((batches, Ledger::new(plan, &tally)))
+    Ok(Ledger::new(plan, &tally))
+}
+
+/// The pipeline of a node whose rows nobody takes. Sorted rows that are written as text are carried as lines of
+/// it: they are encoded once, where they are read, and sorted and gathered as one column.
+fn build_for_effect(node: &Node, context: &Context) -> Result<Pipeline> {
+    let (Op::Write(target), Some(sorted)) = (&node.op, &node.input) else { return build(node, context) };
+    let (Op::Sort { keys, keep: None }, Some(input)) = (&sorted.op, &sorted.input) else {
+        return build(node, context);
+    };
+    let Some(encoder) = target.format.encoder(&target.fields, &target.options).filter(|e| e.is_by_line())
+    else {
+        return build(node, context);
+    };
+    let below = build(input, context)?;
+    let output = write_output(target, Some(&*encoder), node.step, context)?;
+    let written = Written { encoder, columns: places(&below.layout, &ids(&target.fields))? };
+    let mut pipeline = build_sort(below, keys, None, Some(written), sorted.step, context)?;
+    pipeline.layout = Vec::new();
+    pipeline.push(Box::new(stream::TapLines(output)));
+    Ok(pipeline)
+}
+
+/// Opens the file of a step that writes.
+fn write_output(
+    target: &Target,
+    encoder: Option<&dyn Encoder>,
+    step: StepId,
+    context: &Context,
+) -> Result<usize> {
+    let file = File::create(&target.path, target.mode).map_err(|e| e.in_step(context.step_text(step)))?;
+    match encoder {
+        Some(text) => context.text_output(file, &text.start(), text.between(), text.end()),
+        None => context.row_output(file, target),
+    }
 }
 
 /// The places of columns in a layout.
@@ -94,7 +145,7 @@ fn build(node: &Node, context: &Context) -> Result<Pipeline> {
             pipeline.push(Box::new(stream::Filter(stream::Test { condition, step, text: text() })));
             Ok(pipeline)
         }
-        Op::Sort { keys, keep } => build_sort(below()?, keys, *keep, step, context),
+        Op::Sort { keys, keep } => build_sort(below()?, keys, *keep, None, step, context),
         Op::First { count, after, per } => {
             let mut pipeline = below()?;
             let op: Box<dyn serial::SerialOp> = if per.is_empty() {
@@ -191,11 +242,7 @@ fn build(node: &Node, context: &Context) -> Result<Pipeline> {
             let mut pipeline = below()?;
             let columns = places(&pipeline.layout, &ids(&target.fields))?;
             let encoder = target.format.encoder(&target.fields, &target.options);
-            let file = File::create(&target.path, target.mode).map_err(|e| e.in_step(&text()))?;
-            let output = match &encoder {
-                Some(text) => context.text_output(file, &text.start(), text.between(), text.end())?,
-                None => context.row_output(file, target)?,
-            };
+            let output = write_output(target, encoder.as_deref(), step, context)?;
             pipeline.acts = true;
             pipeline.push(Box::new(stream::Tap { output, columns, encoder }));
             Ok(pipeline)
@@ -266,6 +313,7 @@ fn build_sort(
     pipeline: Pipeline,
     keys: &[SortKey],
     keep: Option<usize>,
+    written: Option<Written>,
     step: StepId,
     context: &Context,
 ) -> Result<Pipeline> {
@@ -282,7 +330,7 @@ fn build_sort(
     let order = Order { keys, step, text: context.step_text(step).to_owned() };
     let sink = match keep {
         Some(keep) => top::sink(order, keep, context)?,
-        None => sort::sink(order, context)?,
+        None => sort::sink(order, written, context)?,
     };
     Ok(held_pipeline(pipeline::run(pipeline, sink, context)?, layout))
 }

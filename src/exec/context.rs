@@ -11,7 +11,7 @@ use super::tally::{Side, Tally, Work};
 use crate::error::Result;
 use crate::expr::Batch;
 use crate::io::binary::{Out, RowWriter};
-use crate::io::target::Target as File;
+use crate::io::target::{Placed, Target as File};
 use crate::plan::{StepId, StepInfo, Target};
 
 /// What all pipelines of a run share.
@@ -31,8 +31,16 @@ pub(crate) struct Context {
 /// A file that is written on the way.
 enum Output {
     /// Text, with what stands between two parts and at the end.
-    Text { file: Option<File>, between: &'static [u8], end: &'static [u8], any: bool },
-    Rows { file: SharedFile, writer: Option<Box<dyn RowWriter>> },
+    Text {
+        file: Option<File>,
+        between: &'static [u8],
+        end: &'static [u8],
+        any: bool,
+    },
+    Rows {
+        file: SharedFile,
+        writer: Option<Box<dyn RowWriter>>,
+    },
 }
 
 /// A file that its writer holds until it ends.
@@ -97,10 +105,11 @@ impl Context {
     /// Adds what a pipeline counted.
     pub(crate) fn absorb(&self, work: &mut Work) -> Result<()> {
         held(&self.tally).merge(&work.tally);
-        self.write_side(work)
+        self.write_side(work)?;
+        work.placed.drain(..).try_for_each(Placed::write)
     }
 
-    /// Writes a morsel's bytes for side outputs; called in the order of morsels.
+    /// Writes a morsel's part of side outputs, or gives it its place; called in the order of morsels.
     pub(crate) fn write_side(&self, work: &mut Work) -> Result<()> {
         if work.side.is_empty() {
             return Ok(());
@@ -112,9 +121,11 @@ impl Context {
                     if std::mem::replace(any, true) {
                         file.write(between)?;
                     }
-                    file.write(&bytes)?;
+                    work.placed.extend(file.append(bytes)?);
                 }
-                (Some(Output::Rows { writer: Some(writer), .. }), Side::Rows(batch)) => writer.write(batch)?,
+                (Some(Output::Rows { writer: Some(writer), .. }), Side::Rows(batch)) => {
+                    writer.write(batch)?
+                }
                 _ => {}
             }
         }
@@ -164,7 +175,8 @@ impl Context {
                 Output::Text { file, .. } => file.map_or(Ok(()), File::finish)?,
                 Output::Rows { file, .. } => {
                     // The writer is gone, so that this is the only holder.
-                    let file = Arc::into_inner(file.0).map(|f| f.into_inner().unwrap_or_else(PoisonError::into_inner));
+                    let file = Arc::into_inner(file.0)
+                        .map(|f| f.into_inner().unwrap_or_else(PoisonError::into_inner));
                     file.map_or(Ok(()), File::finish)?;
                 }
             }

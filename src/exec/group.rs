@@ -397,7 +397,8 @@ impl Groups {
     }
 
     fn groups(&mut self) -> usize {
-        let groups = |p: &mut Mutex<Partition>| p.get_mut().unwrap_or_else(PoisonError::into_inner).keys.len();
+        let groups =
+            |p: &mut Mutex<Partition>| p.get_mut().unwrap_or_else(PoisonError::into_inner).keys.len();
         self.partitions.iter_mut().map(groups).sum()
     }
 
@@ -405,7 +406,8 @@ impl Groups {
     fn part(&mut self) -> Result<()> {
         self.grouping.are_many.store(true, Relaxed);
         let Some(whole) = self.partitions.pop() else { return Ok(()) };
-        let Partition { keys, first, accumulators, .. } = whole.into_inner().unwrap_or_else(PoisonError::into_inner);
+        let Partition { keys, first, accumulators, .. } =
+            whole.into_inner().unwrap_or_else(PoisonError::into_inner);
         for shard in shards(keys, accumulators, PARTITIONS)? {
             let mut partition = Partition::new(&self.grouping)?;
             if let Some(shard) = shard {

@@ -8,9 +8,12 @@ use std::sync::Arc;
 
 use arrow_array::cast::AsArray;
 use arrow_array::types::{
-    ArrowPrimitiveType, Date32Type, Float64Type, Int32Type, Int64Type, Time64MicrosecondType, TimestampMicrosecondType,
+    ArrowPrimitiveType, Date32Type, Float64Type, Int32Type, Int64Type, Time64MicrosecondType,
+    TimestampMicrosecondType,
 };
-use arrow_array::{Array, ArrayRef, DictionaryArray, Float64Array, PrimitiveArray, StringViewArray, UInt32Array};
+use arrow_array::{
+    Array, ArrayRef, DictionaryArray, Float64Array, PrimitiveArray, StringViewArray, UInt32Array,
+};
 use arrow_buffer::{NullBuffer, ScalarBuffer};
 use arrow_row::{RowConverter, SortField};
 use churn_kernels::hash;
@@ -268,9 +271,9 @@ impl KeyTable {
             (Keys::None(seen), _) => (0..*seen).for_each(|n| give(n, 0)),
         }
         let list = |numbers: &Vec<u32>| match &self.keys {
-            Keys::Packed(keys) => {
-                KeyList::Packed(numbers.iter().filter_map(|n| keys.keys().get(*n as usize).copied()).collect())
-            }
+            Keys::Packed(keys) => KeyList::Packed(
+                numbers.iter().filter_map(|n| keys.keys().get(*n as usize).copied()).collect(),
+            ),
             Keys::None(_) => KeyList::None(numbers.len()),
             Keys::Rows { bytes, ends } => {
                 let (mut own, mut own_ends) = (Vec::new(), Vec::with_capacity(numbers.len()));
@@ -307,7 +310,8 @@ impl KeyTable {
             Keys::None(_) => Ok(Vec::new()),
             Keys::Packed(keys) => {
                 let kind = self.kinds.first().cloned().unwrap_or(Type::Int);
-                let values = numbers.iter().map(|n| keys.keys().get(*n as usize).copied().unwrap_or(NULL)).collect();
+                let values =
+                    numbers.iter().map(|n| keys.keys().get(*n as usize).copied().unwrap_or(NULL)).collect();
                 Ok(vec![unpacked(values, &kind)])
             }
             Keys::Rows { bytes, ends } => {

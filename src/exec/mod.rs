@@ -19,7 +19,7 @@ mod stream;
 mod tally;
 mod top;
 
-pub(crate) use build::run;
+pub(crate) use build::{run, run_for_effect};
 pub(crate) use held::{Collect, Discard};
 pub(crate) use ledger::scans;
 pub use ledger::{Ledger, LedgerStep};

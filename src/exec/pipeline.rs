@@ -16,7 +16,11 @@ use super::tally::{Side, Work};
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::{Batch, ColumnId, Event};
 use crate::io::source::{Morsel, Scan};
+use crate::io::target::Placed;
 use crate::plan::StepId;
+
+/// Parts of files that wait to be written before the worker that placed them writes them.
+const MOST_PLACED: usize = 8;
 
 /// What a worker prepared of a batch for the ordered side of a sink.
 pub(crate) type Part = Box<dyn Any + Send>;
@@ -347,17 +351,37 @@ impl Run<'_> {
 
     /// Gives a morsel to the sink when its turn comes; one worker serves all that are waiting.
     fn hand_over(&self, number: u64, done: Result<Done>) {
+        lock(&self.queue).waiting.insert(number, done);
+        loop {
+            let placed = self.serve();
+            // Bytes that have their places are written while another worker goes on.
+            let written = guarded(|| placed.into_iter().try_for_each(Placed::write));
+            let mut queue = lock(&self.queue);
+            if let Err(error) = written {
+                self.stop.store(true, Ordering::Relaxed);
+                queue.error.get_or_insert(error);
+                self.moved.notify_all();
+            }
+            let next = queue.next;
+            if queue.committing || queue.error.is_some() || !queue.waiting.contains_key(&next) {
+                return;
+            }
+        }
+    }
+
+    /// Hands morsels to the sink as long as the next one is there; gives the bytes that are to be written then.
+    fn serve(&self) -> Vec<Placed> {
+        let mut placed = Vec::new();
         let mut queue = lock(&self.queue);
-        queue.waiting.insert(number, done);
         if queue.committing {
-            return;
+            return placed;
         }
         queue.committing = true;
-        while queue.error.is_none() {
+        while queue.error.is_none() && placed.len() < MOST_PLACED {
             let next = queue.next;
             let Some(done) = queue.waiting.remove(&next) else { break };
             drop(queue);
-            let result = done.and_then(|done| guarded(|| self.commit(done)));
+            let result = done.and_then(|done| guarded(|| self.commit(done, &mut placed)));
             queue = lock(&self.queue);
             queue.next += 1;
             match result {
@@ -377,6 +401,7 @@ impl Run<'_> {
         }
         queue.committing = false;
         self.moved.notify_all();
+        placed
     }
 
     /// The morsel, read again if it began elsewhere than the one before it ended.
@@ -396,7 +421,7 @@ impl Run<'_> {
     }
 
     /// The ordered side: serial operators, then the sink.
-    fn commit(&self, done: Done) -> Result<bool> {
+    fn commit(&self, done: Done, placed: &mut Vec<Placed>) -> Result<bool> {
         let mut ordered = lock(&self.ordered);
         let ordered = &mut *ordered;
         let Done { parts, mut work, .. } = self.joined(done, &mut ordered.seams);
@@ -424,6 +449,7 @@ impl Run<'_> {
             }
         }
         self.context.write_side(&mut work)?;
+        placed.append(&mut work.placed);
         ordered.work.tally.merge(&work.tally);
         if let Some(progress) = &self.context.options.progress
             && ordered.told.elapsed() >= Duration::from_millis(100)

@@ -15,24 +15,25 @@ use arrow_array::cast::AsArray;
 use arrow_array::types::{
     Date32Type, Float64Type, Int64Type, Time64MicrosecondType, TimestampMicrosecondType,
 };
-use arrow_array::{Array, ArrayRef, downcast_primitive};
-use arrow_buffer::NullBuffer;
+use arrow_array::{Array, ArrayRef, LargeBinaryArray, downcast_primitive};
+use arrow_buffer::{Buffer, NullBuffer, OffsetBuffer};
 use arrow_row::{RowConverter, Rows, SortField};
 use arrow_schema::{DataType, SortOptions};
 use churn_kernels::gather;
 
 use super::budget::Reservation;
 use super::context::Context;
-use super::held::{Held, compacted, concat};
+use super::held::{Held, compacted};
 use super::keys::normal;
 use super::merge::Merge;
-use crate::parallel;
 use super::pipeline::{Commit, Gather, Part, Prepare, Sink};
 use super::spill::{Run, Spill};
 use super::tally::Work;
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::{Batch, Bound, Type};
+use crate::io::format::{Encoder, Lines};
 use crate::io::source::{Decoded, Morsel, RowTest, Scan};
+use crate::parallel;
 use crate::plan::StepId;
 
 /// Rows that are gathered together.
@@ -151,11 +152,14 @@ impl Words {
     }
 
     /// The words of these rows.
-    fn taken(&self, rows: impl Iterator<Item = usize> + Clone) -> Words {
-        let value = |row: usize| self.values.get(row).copied().unwrap_or(0);
+    fn taken(&self, rows: &[u32]) -> Words {
+        let value = |row: &u32| self.values.get(*row as usize).copied().unwrap_or(0);
         Words {
-            values: rows.clone().map(value).collect(),
-            nulls: self.nulls.as_ref().map(|nulls| rows.map(|row| nulls.is_valid(row)).collect()),
+            values: rows.iter().map(value).collect(),
+            nulls: self
+                .nulls
+                .as_ref()
+                .map(|nulls| rows.iter().map(|row| nulls.is_valid(*row as usize)).collect()),
             ..*self
         }
     }
@@ -184,27 +188,23 @@ impl Keyed {
         // And the numbers that rows are sorted by, dealt once.
         self.batch.memory() + keys + self.batch.rows * 32
     }
+}
 
-    /// The rows in their order among themselves: rows that come to stand together in the end then are near each
-    /// other in every part, and gathering them goes through each part once from front to back.
-    fn in_order(self, converter: Option<&RowConverter>) -> Result<Keyed> {
-        if self.batch.rows == 0 {
-            return Ok(self);
-        }
-        let table = Table::new(vec![self]);
-        let rows: Vec<u128> = table.sorted(1)?.concat();
-        let batch = table.gathered(&rows)?;
-        let places = || rows.iter().map(|number| table.place(*number).1 as usize);
-        let keys = match (table.parts.first().map(|p| &p.keys), converter) {
-            (Some(Keys::Words(words)), _) => Keys::Words(words.iter().map(|w| w.taken(places())).collect()),
-            (Some(Keys::Rows(keys)), Some(converter)) => {
-                let mut sorted = converter.empty_rows(keys.num_rows(), keys.size());
-                places().for_each(|row| sorted.push(keys.row(row)));
-                Keys::Rows(sorted)
-            }
-            _ => return Err(Error::new(ErrorKind::Internal, "A sort has keys that nobody made.")),
-        };
-        Ok(Keyed { batch, keys })
+/// What is written of sorted rows, where nothing else becomes of them: rows are then carried as lines of text.
+pub(crate) struct Written {
+    pub(crate) encoder: Box<dyn Encoder>,
+    pub(crate) columns: Vec<usize>,
+}
+
+impl Written {
+    /// The rows of a batch as a column of lines.
+    fn lines(&self, batch: &Batch) -> Result<Batch> {
+        let columns = self.columns.iter().filter_map(|c| batch.columns.get(*c).cloned()).collect();
+        let encoded = self.encoder.lines(&Batch { columns, rows: batch.rows })?;
+        let Lines { text, mut ends } = encoded.unwrap_or_default();
+        ends.insert(0, 0);
+        let lines = LargeBinaryArray::new(OffsetBuffer::new(ends.into()), Buffer::from_vec(text), None);
+        Ok(Batch { columns: vec![Arc::new(lines)], rows: batch.rows })
     }
 }
 
@@ -212,6 +212,7 @@ impl Keyed {
 struct Workers {
     order: Arc<Order>,
     converter: Option<Arc<RowConverter>>,
+    written: Option<Written>,
 }
 
 /// The rows of a morsel, so far.
@@ -244,15 +245,46 @@ impl Gather for Local<'_> {
             }
         }
         if batch.rows > 0 {
-            self.batches.push(compacted(batch));
+            self.batches.push(match &self.workers.written {
+                Some(written) => written.lines(&batch)?,
+                None => compacted(batch),
+            });
         }
         Ok(None)
     }
 
     fn finish(self: Box<Self>) -> Result<Part> {
         let keys = self.keys.unwrap_or(Keys::Words(Vec::new()));
-        let batch = concat(self.batches)?.pop().unwrap_or(Batch { columns: Vec::new(), rows: 0 });
-        Ok(Box::new(Keyed { batch, keys }.in_order(self.workers.converter.as_deref())?))
+        let rows = self.batches.iter().map(|b| b.rows).sum();
+        // The rows are put in order among themselves: those that come to stand together in the end are then near
+        // each other in every part, and gathering them goes through each part once from front to back.
+        let table = Table::new(vec![Keyed { batch: Batch { columns: Vec::new(), rows }, keys }]);
+        let order: Vec<u32> = table.sorted(1)?.concat().iter().map(|number| table.place(*number).1).collect();
+        let starts: Vec<usize> = self
+            .batches
+            .iter()
+            .scan(0, |at, b| {
+                *at += b.rows;
+                Some(*at - b.rows)
+            })
+            .collect();
+        let place = |row: &u32| {
+            let batch = starts.partition_point(|start| *start <= *row as usize) - 1;
+            (batch as u32, *row - starts.get(batch).map_or(0, |start| *start as u32))
+        };
+        let places: Vec<(u32, u32)> = order.iter().map(place).collect();
+        let batch = gathered(&self.batches.iter().collect::<Vec<_>>(), &places)?;
+        let keys = table.parts.into_iter().next().map(|p| p.keys);
+        let keys = match (keys, &self.workers.converter) {
+            (Some(Keys::Words(words)), _) => Keys::Words(words.iter().map(|w| w.taken(&order)).collect()),
+            (Some(Keys::Rows(keys)), Some(converter)) => {
+                let mut sorted = converter.empty_rows(keys.num_rows(), keys.size());
+                order.iter().for_each(|row| sorted.push(keys.row(*row as usize)));
+                Keys::Rows(sorted)
+            }
+            _ => return Err(Error::new(ErrorKind::Internal, "A sort has keys that nobody made.")),
+        };
+        Ok(Box::new(Keyed { batch, keys }))
     }
 }
 
@@ -478,6 +510,10 @@ pub(crate) fn gathered(batches: &[&Batch], places: &[(u32, u32)]) -> Result<Batc
         }
         downcast_primitive! {
             kind => (primitive),
+            DataType::LargeBinary if parts.iter().all(|p| p.null_count() == 0) => {
+                let parts: Vec<_> = parts.iter().map(|p| p.as_binary::<i64>()).collect();
+                Ok(Arc::new(gather::bytes(&parts, places)))
+            }
             DataType::Utf8View => {
                 let parts: Vec<_> = parts.iter().map(|p| p.as_string_view()).collect();
                 Ok(Arc::new(gather::texts(&parts, places)))
@@ -502,7 +538,7 @@ struct Sort {
 }
 
 /// The sink of `sort`.
-pub(crate) fn sink(order: Order, context: &Context) -> Result<Sink> {
+pub(crate) fn sink(order: Order, written: Option<Written>, context: &Context) -> Result<Sink> {
     let converter = if order.is_of_words() { None } else { Some(Arc::new(order.converter()?)) };
     let commit = Sort {
         held: context.budget.reservation(),
@@ -511,7 +547,10 @@ pub(crate) fn sink(order: Order, context: &Context) -> Result<Sink> {
         parts: Vec::new(),
         runs: Vec::new(),
     };
-    Ok(Sink { prepare: Arc::new(Workers { order: Arc::new(order), converter }), commit: Box::new(commit) })
+    Ok(Sink {
+        prepare: Arc::new(Workers { order: Arc::new(order), converter, written }),
+        commit: Box::new(commit),
+    })
 }
 
 impl Commit for Sort {

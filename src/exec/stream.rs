@@ -1,5 +1,6 @@
 //! Operators that work on one batch and keep nothing.
 
+use arrow_array::cast::AsArray;
 use arrow_array::{Array, BooleanArray};
 
 use super::held::compacted;
@@ -182,5 +183,20 @@ impl StreamOp for Tap {
             work.side.push((self.output, side));
         }
         Ok(batch)
+    }
+}
+
+/// Hands lines of text that flow by to a side output.
+pub(crate) struct TapLines(pub(crate) usize);
+
+impl StreamOp for TapLines {
+    fn apply(&self, batch: Batch, work: &mut Work) -> Result<Batch> {
+        if let Some(lines) = batch.columns.first().and_then(|c| c.as_binary_opt::<i64>()) {
+            let range = lines.value_offsets().first().zip(lines.value_offsets().last());
+            let range = range.map_or(0..0, |(from, to)| *from as usize..*to as usize);
+            let text = lines.value_data().get(range).unwrap_or_default().to_vec();
+            work.side.push((self.0, Side::Bytes(text)));
+        }
+        Ok(Batch { columns: Vec::new(), rows: batch.rows })
     }
 }

@@ -1,6 +1,7 @@
 //! What a run does to rows, counted by step.
 
 use crate::expr::{Batch, Event, Events};
+use crate::io::target::Placed;
 use crate::plan::StepId;
 
 /// Counts of one step.
@@ -65,18 +66,19 @@ pub(crate) enum Side {
 }
 
 /// What one morsel leaves beside its rows.
-#[derive(Debug)]
 pub(crate) struct Work {
     pub(crate) tally: Tally,
     /// What goes to the run's side outputs, by their number.
     pub(crate) side: Vec<(usize, Side)>,
+    /// Bytes of side outputs that have their places and are still to be written there.
+    pub(crate) placed: Vec<Placed>,
     /// Rows that came from the source.
     pub(crate) source_rows: usize,
 }
 
 impl Work {
     pub(crate) fn new(steps: usize) -> Work {
-        Work { tally: Tally::new(steps), side: Vec::new(), source_rows: 0 }
+        Work { tally: Tally::new(steps), side: Vec::new(), placed: Vec::new(), source_rows: 0 }
     }
 
     /// Evaluates with the step's events.

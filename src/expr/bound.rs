@@ -118,7 +118,8 @@ impl Call {
     fn by_dictionary(&self, batch: &Batch, events: &mut Events) -> Result<Option<Column>> {
         let is_literal = |arg: &&Bound| matches!(arg.node, Node::Literal(_));
         let mut columns = self.args.iter().enumerate().filter(|(_, arg)| !is_literal(arg));
-        let (Some((place, Bound { node: Node::Column(position), .. })), None) = (columns.next(), columns.next())
+        let (Some((place, Bound { node: Node::Column(position), .. })), None) =
+            (columns.next(), columns.next())
         else {
             return Ok(None);
         };
@@ -136,7 +137,8 @@ impl Call {
         }
         let results = (self.kernel)(&args, values + 1, events)?.into_array(values + 1);
         let keys = dictionary.normalized_keys();
-        let place = |row: usize| if array.is_null(row) { values } else { keys.get(row).copied().unwrap_or(values) };
+        let place =
+            |row: usize| if array.is_null(row) { values } else { keys.get(row).copied().unwrap_or(values) };
         let places: UInt32Array = (0..batch.rows).map(|row| Some(place(row) as u32)).collect();
         Ok(Some(Column::Array(arrow_select::take::take(&results, &places, None).map_err(arrow)?)))
     }

@@ -7,8 +7,8 @@ use std::sync::atomic::{AtomicU64, Ordering};
 
 use crate::error::Result;
 use crate::exec::{self, Columns, Ledger, RunOptions, Writer};
-use crate::io::binary::Out;
 use crate::expr::Type;
+use crate::io::binary::Out;
 use crate::io::format::{Format, WriteOptions};
 use crate::plan::{Plan, picture};
 use crate::table::Table;
@@ -94,7 +94,7 @@ impl CheckedPlan {
     /// # Errors
     /// As [`CheckedPlan::run_with`].
     pub fn run_for_effect(&self, options: &RunOptions) -> Result<Ledger> {
-        Ok(exec::run(&self.0, options, |_| Ok(exec::Discard::sink()))?.1)
+        exec::run_for_effect(&self.0, options)
     }
 
     /// Files, bytes and rows of the sources: as far as they are known before the run.

@@ -93,7 +93,8 @@ impl Rows {
         self.rows = 0;
         let Some(first) = batches.first() else { return Ok(None) };
         let column = |i: usize| {
-            let parts: Vec<&dyn Array> = batches.iter().filter_map(|b| b.columns.get(i)).map(AsRef::as_ref).collect();
+            let parts: Vec<&dyn Array> =
+                batches.iter().filter_map(|b| b.columns.get(i)).map(AsRef::as_ref).collect();
             arrow_select::concat::concat(&parts).map_err(crate::expr::arrow_error)
         };
         (0..first.columns.len()).map(column).collect::<Result<Vec<_>>>().map(Some)

@@ -18,6 +18,15 @@ pub(crate) trait Encoder: Send + Sync {
     fn start(&self) -> Vec<u8>;
     /// The rows of a batch.
     fn rows(&self, batch: &Batch) -> Result<Vec<u8>>;
+    /// The rows of a batch, each a line of its own whatever stands around it, and where each line ends; `None` if
+    /// rows of this format are not such lines.
+    fn lines(&self, _batch: &Batch) -> Result<Option<Lines>> {
+        Ok(None)
+    }
+    /// Whether rows are lines of their own.
+    fn is_by_line(&self) -> bool {
+        false
+    }
     /// What stands between the rows of two batches.
     fn between(&self) -> &'static [u8] {
         b""
@@ -26,6 +35,13 @@ pub(crate) trait Encoder: Send + Sync {
     fn end(&self) -> &'static [u8] {
         b""
     }
+}
+
+/// Lines of text, one behind the other.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Lines {
+    pub(crate) text: Vec<u8>,
+    pub(crate) ends: Vec<i64>,
 }
 
 /// How a file is compressed within, or as a whole.

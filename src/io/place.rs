@@ -56,6 +56,22 @@ pub(crate) fn without_compression(path: &Path) -> PathBuf {
     if Compression::of(path) == Compression::None { path.to_owned() } else { path.with_extension("") }
 }
 
+/// Writes bytes at a place of a file; its own position is left alone.
+pub(crate) fn write_at(file: &File, bytes: &[u8], at: u64) -> std::io::Result<()> {
+    #[cfg(unix)]
+    return std::os::unix::fs::FileExt::write_all_at(file, bytes, at);
+    #[cfg(windows)]
+    {
+        let (mut bytes, mut at) = (bytes, at);
+        while !bytes.is_empty() {
+            let written = std::os::windows::fs::FileExt::seek_write(file, bytes, at)?;
+            bytes = bytes.get(written..).unwrap_or_default();
+            at += written as u64;
+        }
+        Ok(())
+    }
+}
+
 /// The first bytes of a file; none if it cannot be read, or is no file.
 pub(crate) fn first_bytes(path: &Path) -> Vec<u8> {
     let mut first = vec![0; 16];

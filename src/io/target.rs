@@ -6,6 +6,7 @@
 use std::fs::File;
 use std::io::{BufReader, BufWriter, Read, Write};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use tempfile::NamedTempFile;
 
@@ -31,10 +32,56 @@ pub(crate) struct Target {
 
 enum Out {
     Standard(std::io::Stdout),
-    Plain(BufWriter<NamedTempFile>),
+    Plain(Plain),
     Gzip(flate2::write::GzEncoder<BufWriter<NamedTempFile>>),
     Zstd(zstd::stream::write::Encoder<'static, BufWriter<NamedTempFile>>),
     Bzip2(bzip2::write::BzEncoder<BufWriter<NamedTempFile>>),
+}
+
+/// A file without compression: any place of it can be written to.
+struct Plain {
+    file: NamedTempFile,
+    /// The same file, for those that write to places of it.
+    shared: Arc<File>,
+    /// Where the next bytes go.
+    at: u64,
+}
+
+impl Plain {
+    fn new(file: NamedTempFile) -> std::io::Result<Plain> {
+        let shared = Arc::new(file.as_file().try_clone()?);
+        Ok(Plain { file, shared, at: 0 })
+    }
+}
+
+impl Write for Plain {
+    fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
+        place::write_at(&self.shared, bytes, self.at)?;
+        self.at += bytes.len() as u64;
+        Ok(bytes.len())
+    }
+
+    fn flush(&mut self) -> std::io::Result<()> {
+        Ok(())
+    }
+}
+
+/// Bytes that have their place in a file, and are still to be written there: by any worker, at any time.
+pub(crate) struct Placed {
+    file: Arc<File>,
+    path: PathBuf,
+    bytes: Vec<u8>,
+    at: u64,
+}
+
+impl Placed {
+    /// Writes the bytes.
+    ///
+    /// # Errors
+    /// The disk is full or fails.
+    pub(crate) fn write(self) -> Result<()> {
+        place::write_at(&self.file, &self.bytes, self.at).map_err(|e| failed(&self.path, &e))
+    }
 }
 
 impl Target {
@@ -64,13 +111,19 @@ impl Target {
         #[cfg(unix)]
         builder.permissions(std::os::unix::fs::PermissionsExt::from_mode(0o644));
         let temporary = builder.tempfile_in(folder).map_err(|e| failed(path, &e))?;
-        let plain = BufWriter::with_capacity(1 << 18, temporary);
         let zstd_failed = |e: std::io::Error| failed(path, &e);
+        let buffered = |file| BufWriter::with_capacity(1 << 18, file);
         let mut out = match Compression::of(path) {
-            Compression::None => Out::Plain(plain),
-            Compression::Gzip => Out::Gzip(flate2::write::GzEncoder::new(plain, flate2::Compression::new(6))),
-            Compression::Zstd => Out::Zstd(zstd::stream::write::Encoder::new(plain, 3).map_err(zstd_failed)?),
-            Compression::Bzip2 => Out::Bzip2(bzip2::write::BzEncoder::new(plain, bzip2::Compression::new(6))),
+            Compression::None => Out::Plain(Plain::new(temporary).map_err(|e| failed(path, &e))?),
+            Compression::Gzip => {
+                Out::Gzip(flate2::write::GzEncoder::new(buffered(temporary), flate2::Compression::new(6)))
+            }
+            Compression::Zstd => {
+                Out::Zstd(zstd::stream::write::Encoder::new(buffered(temporary), 3).map_err(zstd_failed)?)
+            }
+            Compression::Bzip2 => {
+                Out::Bzip2(bzip2::write::BzEncoder::new(buffered(temporary), bzip2::Compression::new(6)))
+            }
         };
         let continues = mode == Mode::Append && exists && std::fs::metadata(path).is_ok_and(|m| m.len() > 0);
         if continues {
@@ -88,6 +141,20 @@ impl Target {
         out.writer().write_all(bytes).map_err(|e| failed(&self.path, &e))
     }
 
+    /// Appends bytes; where any place of the file can be written to, they only get their place, and whoever has
+    /// them writes them.
+    ///
+    /// # Errors
+    /// As [`Target::write`].
+    pub(crate) fn append(&mut self, bytes: Vec<u8>) -> Result<Option<Placed>> {
+        if let Some(Out::Plain(plain)) = &mut self.out {
+            let at = plain.at;
+            plain.at += bytes.len() as u64;
+            return Ok(Some(Placed { file: plain.shared.clone(), path: self.path.clone(), bytes, at }));
+        }
+        self.write(&bytes).map(|()| None)
+    }
+
     /// Appends some of the bytes, for a writer of another crate; gives how many.
     pub(crate) fn write_some(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
         self.out.as_mut().map_or(Ok(bytes.len()), |out| out.writer().write(bytes))
@@ -99,14 +166,17 @@ impl Target {
     /// The last bytes or the name could not be written.
     pub(crate) fn finish(mut self) -> Result<()> {
         let Some(out) = self.out.take() else { return Ok(()) };
-        let plain = match out {
+        let buffered = match out {
             Out::Standard(mut out) => return out.flush().map_err(|e| failed(&self.path, &e)),
-            Out::Plain(plain) => plain,
+            Out::Plain(plain) => {
+                plain.file.persist(&self.path).map_err(|e| failed(&self.path, &e.error))?;
+                return Ok(());
+            }
             Out::Gzip(encoder) => encoder.finish().map_err(|e| failed(&self.path, &e))?,
             Out::Zstd(encoder) => encoder.finish().map_err(|e| failed(&self.path, &e))?,
             Out::Bzip2(encoder) => encoder.finish().map_err(|e| failed(&self.path, &e))?,
         };
-        let file = plain.into_inner().map_err(|e| failed(&self.path, e.error()))?;
+        let file = buffered.into_inner().map_err(|e| failed(&self.path, e.error()))?;
         file.persist(&self.path).map_err(|e| failed(&self.path, &e.error))?;
         Ok(())
     }

@@ -86,7 +86,9 @@ impl United {
                         let column = SourceColumn { name: (*column).to_owned(), data: (*data).clone() };
                         columns.push((column, part.shown));
                     }
-                    Some((united, first)) => united.data = both(column, (&united.data, first), (data, part.shown))?,
+                    Some((united, first)) => {
+                        united.data = both(column, (&united.data, first), (data, part.shown))?
+                    }
                 }
             }
         }
@@ -118,9 +120,10 @@ fn both(column: &str, (a, first): (&DataType, &str), (b, second): (&DataType, &s
         None => {
             let (a, b) = kinds;
             let what = format!("{} is {a} in one file and {b} in another.", name(column));
-            Err(Error::new(ErrorKind::Type, what)
-                .why(format!("{first}: {a}\n{second}: {b}"))
-                .next(format!("Read them apart, cast one of them, and append: add {0} = cast({0} as text).", name(column))))
+            Err(Error::new(ErrorKind::Type, what).why(format!("{first}: {a}\n{second}: {b}")).next(format!(
+                "Read them apart, cast one of them, and append: add {0} = cast({0} as text).",
+                name(column)
+            )))
         }
     }
 }
@@ -174,7 +177,10 @@ fn decoded(text: &str) -> String {
     let mut bytes = Vec::with_capacity(text.len());
     let mut rest = text.as_bytes();
     while let Some((first, after)) = rest.split_first() {
-        let hex = after.get(..2).and_then(|h| std::str::from_utf8(h).ok()).and_then(|h| u8::from_str_radix(h, 16).ok());
+        let hex = after
+            .get(..2)
+            .and_then(|h| std::str::from_utf8(h).ok())
+            .and_then(|h| u8::from_str_radix(h, 16).ok());
         match hex.filter(|_| *first == b'%') {
             Some(byte) => {
                 bytes.push(byte);

@@ -108,7 +108,10 @@ fn suspicious(ledger: &Ledger) {
                 names => format!("dropped: the condition is unknown, {} is null", names.join(" or ")),
             };
             let told = match event {
-                churn::Event::NotTrue | churn::Event::Skipped | churn::Event::Repeated | churn::Event::NullGroup => continue,
+                churn::Event::NotTrue
+                | churn::Event::Skipped
+                | churn::Event::Repeated
+                | churn::Event::NullGroup => continue,
                 churn::Event::Unknown => unknown.as_str(),
                 churn::Event::RaggedRow => "left out: the wrong number of cells",
                 churn::Event::BadCell => "made null: not of the column's type",

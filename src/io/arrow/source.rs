@@ -51,7 +51,8 @@ impl ArrowFile {
         } else {
             file.seek(SeekFrom::Start(0)).map_err(failed)?;
             let reader = file.try_clone().map_err(failed)?;
-            let stream = StreamReader::try_new(BufReader::new(reader), None).map_err(|e| broken(shown, &e))?;
+            let stream =
+                StreamReader::try_new(BufReader::new(reader), None).map_err(|e| broken(shown, &e))?;
             (stream.schema(), None)
         };
         let (columns, _) = unite::flat(schema.fields());
@@ -60,9 +61,13 @@ impl ArrowFile {
 }
 
 /// The schema and the places of all batches; dictionaries are read.
-fn footer(file: &File, bytes: u64) -> std::result::Result<(Arc<Schema>, Vec<Block>, FileDecoder), ArrowError> {
+fn footer(
+    file: &File,
+    bytes: u64,
+) -> std::result::Result<(Arc<Schema>, Vec<Block>, FileDecoder), ArrowError> {
     let cut = || ArrowError::ParseError("it is cut short".into());
-    let end: [u8; 10] = part(file, bytes.checked_sub(10).ok_or_else(cut)?, 10)?.as_slice().try_into().map_err(|_| cut())?;
+    let end: [u8; 10] =
+        part(file, bytes.checked_sub(10).ok_or_else(cut)?, 10)?.as_slice().try_into().map_err(|_| cut())?;
     let length = read_footer_length(end)?;
     let start = (bytes - 10).checked_sub(length as u64).ok_or_else(cut)?;
     let footer = part(file, start, length)?;
@@ -79,11 +84,7 @@ fn footer(file: &File, bytes: u64) -> std::result::Result<(Arc<Schema>, Vec<Bloc
 fn block_of(file: &File, block: &Block) -> std::result::Result<Buffer, ArrowError> {
     let negative = |_| ArrowError::ParseError("a batch has no length".into());
     let length = i64::from(block.metaDataLength()) + block.bodyLength();
-    part(
-        file,
-        u64::try_from(block.offset()).map_err(negative)?,
-        usize::try_from(length).map_err(negative)?,
-    )
+    part(file, u64::try_from(block.offset()).map_err(negative)?, usize::try_from(length).map_err(negative)?)
 }
 
 /// Some bytes of a file.
@@ -129,12 +130,16 @@ impl ArrowSource {
     pub(crate) fn new(files: &[PathBuf], base: &Path, file_column: Option<&str>) -> Result<ArrowSource> {
         let open = |file: &PathBuf| ArrowFile::open(file, &unite::shown(file, base));
         let opened: Vec<ArrowFile> = files.iter().map(open).collect::<Result<_>>()?;
-        let columns = |f: &ArrowFile| f.columns.iter().map(|c| (c.name.clone(), c.data.clone())).collect::<Vec<_>>();
+        let columns =
+            |f: &ArrowFile| f.columns.iter().map(|c| (c.name.clone(), c.data.clone())).collect::<Vec<_>>();
         let all: Vec<_> = opened.iter().map(columns).collect();
         let parts: Vec<Part<'_>> = opened
             .iter()
             .zip(&all)
-            .map(|(f, all)| Part { shown: &f.shown, columns: all.iter().map(|(n, d)| (n.as_str(), d)).collect() })
+            .map(|(f, all)| Part {
+                shown: &f.shown,
+                columns: all.iter().map(|(n, d)| (n.as_str(), d)).collect(),
+            })
             .collect();
         let united = United::new(&parts, file_column)?;
         let mut notes = Vec::new();
@@ -221,7 +226,8 @@ impl Scan for ArrowScan {
             };
             match found {
                 Some(found) => {
-                    let morsel = ArrowMorsel { shared: self.shared.clone(), file: number, found: Some(found) };
+                    let morsel =
+                        ArrowMorsel { shared: self.shared.clone(), file: number, found: Some(found) };
                     return Ok(Some(Box::new(morsel)));
                 }
                 None => (next.file, next.block, next.stream) = (number + 1, 0, None),
@@ -260,7 +266,8 @@ impl Morsel for ArrowMorsel {
             (None, _) | (Some(Found::Block(_)), None) => return Ok(None),
             (Some(Found::Ready(batch)), _) => batch,
             (Some(Found::Block(block)), Some((_, decoder))) => {
-                let read = block_of(&file.file, &block).and_then(|bytes| decoder.read_record_batch(&block, &bytes));
+                let read =
+                    block_of(&file.file, &block).and_then(|bytes| decoder.read_record_batch(&block, &bytes));
                 match read.map_err(|e| broken(&file.shown, &e))? {
                     Some(batch) => batch,
                     None => return Ok(None),
@@ -269,7 +276,8 @@ impl Morsel for ArrowMorsel {
         };
         let rows = read.num_rows();
         let column = |column: &usize| -> Result<ArrayRef> {
-            let data = shared.united.columns.get(*column).map_or(arrow_schema::DataType::Null, |c| c.data.clone());
+            let data =
+                shared.united.columns.get(*column).map_or(arrow_schema::DataType::Null, |c| c.data.clone());
             let place = shared.united.places.get(self.file).and_then(|p| p.get(*column).copied().flatten());
             match place.and_then(|p| file.columns.get(p)?.path.split_first()) {
                 Some((root, path)) => unite::conformed(unite::followed(read.column(*root), path), &data),

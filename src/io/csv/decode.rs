@@ -261,7 +261,8 @@ impl Loop<'_> {
     /// Text stays where it stands in the block, unless it holds doubled quotes.
     fn texts(&self, block: &TextBlock) -> Result<Decoded, NotUtf8> {
         let mut builder = ViewBuilder::new(block, self.rows.len());
-        let Column { mut empty, mut odd, .. } = builder.push_cells(&self.column, self.rows, self.cells.quote());
+        let Column { mut empty, mut odd, .. } =
+            builder.push_cells(&self.column, self.rows, self.cells.quote());
         if self.options.missing.is_some() {
             odd = (0..self.rows.len() as u32).collect();
             empty.clear();

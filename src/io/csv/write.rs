@@ -10,26 +10,34 @@ use churn_kernels::{calendar, digits};
 
 use crate::error::Result;
 use crate::expr::{Batch, Field, Scalar, widen, write_float};
-use crate::io::format::{Encoder, WriteOptions};
+use crate::io::format::{Encoder, Lines, WriteOptions};
 
 pub(crate) struct CsvEncoder {
     names: Vec<String>,
     options: WriteOptions,
+    /// Whether most texts are written as they are.
+    plain: bool,
 }
 
 impl CsvEncoder {
     pub(crate) fn new(fields: &[Field], options: WriteOptions) -> CsvEncoder {
-        CsvEncoder { names: fields.iter().map(|f| f.name.clone()).collect(), options }
+        let plain = !options.quote_always && options.missing.is_empty();
+        CsvEncoder { names: fields.iter().map(|f| f.name.clone()).collect(), options, plain }
+    }
+
+    /// Bytes that have a text stand in quotes.
+    #[inline]
+    fn special(&self) -> [u8; 4] {
+        [self.options.separator, b'"', b'\n', b'\r']
     }
 
     /// Appends a text, in quotes where it would not read back the same.
     fn write_text(&self, text: &[u8], out: &mut Vec<u8>) {
-        let separator = self.options.separator;
         let needs = self.options.quote_always
             || text.is_empty()
             || (!self.options.missing.is_empty() && text == self.options.missing.as_bytes())
             || text.starts_with(b"\xef\xbb\xbf")
-            || digits::holds_any(text, [separator, b'"', b'\n', b'\r']);
+            || digits::holds_any(text, self.special());
         if !needs {
             out.extend_from_slice(text);
             return;
@@ -44,6 +52,29 @@ impl CsvEncoder {
         out.push(b'"');
     }
 
+    /// The rows of a batch; `ended` is told where each ends.
+    fn encoded(&self, batch: &Batch, mut ended: impl FnMut(usize)) -> Result<Vec<u8>> {
+        let columns = batch.columns.iter().map(widen).collect::<Result<Vec<_>>>()?;
+        let cells: Vec<Cells<'_>> = columns.iter().map(Cells::new).collect();
+        let mut out = Vec::with_capacity(batch.rows * columns.len() * 8);
+        for row in 0..batch.rows {
+            self.write_row(&cells, row, &mut out);
+            ended(out.len());
+        }
+        Ok(out)
+    }
+
+    #[inline]
+    fn write_row(&self, cells: &[Cells<'_>], row: usize, out: &mut Vec<u8>) {
+        for (i, column) in cells.iter().enumerate() {
+            if i > 0 {
+                out.push(self.options.separator);
+            }
+            self.write_cell(column, row, out);
+        }
+        out.push(b'\n');
+    }
+
     #[inline]
     fn write_cell(&self, cells: &Cells<'_>, row: usize, out: &mut Vec<u8>) {
         if cells.nulls.is_some_and(|nulls| nulls.is_null(row)) {
@@ -51,10 +82,23 @@ impl CsvEncoder {
             return;
         }
         match &cells.values {
-            Values::Texts(texts) => self.write_text(texts.value(row).as_bytes(), out),
+            Values::Texts(texts) => {
+                let view = texts.views().get(row).copied().unwrap_or(0);
+                // A mark of byte order would be taken for one at the start of a file.
+                let marked = (view >> 32) as u32 & 0x00ff_ffff == 0x00bf_bbef;
+                if !(self.plain && !marked && digits::push_short_text(view, self.special(), out)) {
+                    self.write_text(texts.value(row).as_bytes(), out);
+                }
+            }
             Values::Floats(values) => write_float(at(values, row), out),
             Values::Ints(values) => digits::push_int(at(values, row), out),
-            Values::Days(values) => calendar::write_date(at(values, row), out),
+            Values::Days(values, table) => {
+                let day = at(values, row);
+                match table.texts.get(day.wrapping_sub(table.first) as usize) {
+                    Some(text) if *text != 0 => digits::push_day(*text, out),
+                    _ => calendar::write_date(day, out),
+                }
+            }
             Values::Others(array) => match Scalar::from_array(array, row) {
                 value @ Scalar::List(..) => self.write_text(value.plain().as_bytes(), out),
                 value => value.write_plain(out),
@@ -73,8 +117,28 @@ enum Values<'a> {
     Texts(&'a StringViewArray),
     Floats(&'a [f64]),
     Ints(&'a [i64]),
-    Days(&'a [i32]),
+    Days(&'a [i32], Days),
     Others(&'a ArrayRef),
+}
+
+/// The texts of all days from the first to the last of a column, where they are not many more than its rows.
+#[derive(Default)]
+struct Days {
+    first: i32,
+    texts: Vec<u128>,
+}
+
+impl Days {
+    fn new(days: &[i32]) -> Days {
+        let (Some(first), Some(last)) = (days.iter().min(), days.iter().max()) else {
+            return Days::default();
+        };
+        if i64::from(*last) - i64::from(*first) > days.len() as i64 / 2 {
+            return Days::default();
+        }
+        let texts = (*first..=*last).map(|day| calendar::date_text(day).unwrap_or(0)).collect();
+        Days { first: *first, texts }
+    }
 }
 
 #[inline]
@@ -91,7 +155,7 @@ impl<'a> Cells<'a> {
         } else if let Some(ints) = array.as_primitive_opt::<Int64Type>() {
             Values::Ints(ints.values())
         } else if let Some(days) = array.as_primitive_opt::<Date32Type>() {
-            Values::Days(days.values())
+            Values::Days(days.values(), Days::new(days.values()))
         } else {
             Values::Others(array)
         };
@@ -115,18 +179,16 @@ impl Encoder for CsvEncoder {
     }
 
     fn rows(&self, batch: &Batch) -> Result<Vec<u8>> {
-        let columns = batch.columns.iter().map(widen).collect::<Result<Vec<_>>>()?;
-        let cells: Vec<Cells<'_>> = columns.iter().map(Cells::new).collect();
-        let mut out = Vec::with_capacity(batch.rows * columns.len() * 8);
-        for row in 0..batch.rows {
-            for (i, column) in cells.iter().enumerate() {
-                if i > 0 {
-                    out.push(self.options.separator);
-                }
-                self.write_cell(column, row, &mut out);
-            }
-            out.push(b'\n');
-        }
-        Ok(out)
+        self.encoded(batch, |_| ())
+    }
+
+    fn lines(&self, batch: &Batch) -> Result<Option<Lines>> {
+        let mut ends = Vec::with_capacity(batch.rows);
+        let text = self.encoded(batch, |end| ends.push(end as i64))?;
+        Ok(Some(Lines { text, ends }))
+    }
+
+    fn is_by_line(&self) -> bool {
+        true
     }
 }

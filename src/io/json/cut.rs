@@ -126,7 +126,9 @@ impl Scan {
                 }
                 // Something else than a record; its parser says so.
                 _ if self.depth == 0 && *byte != b'\0' => {
-                    if !(self.started || text.get(at..at + 3) == Some(b"\xef\xbb\xbf")) || open.is_none() && *byte < 0x80 {
+                    if !(self.started || text.get(at..at + 3) == Some(b"\xef\xbb\xbf"))
+                        || open.is_none() && *byte < 0x80
+                    {
                         open.get_or_insert(at);
                         self.started = true;
                     }
@@ -163,7 +165,16 @@ pub(super) struct Cutter {
 impl Cutter {
     pub(super) fn new(files: std::sync::Arc<Vec<JsonFile>>, block: Option<usize>) -> Cutter {
         let block = block.unwrap_or(BLOCK_BYTES);
-        Cutter { files, block, file: 0, reader: None, scan: Scan::default(), rest: Vec::new(), lines: 0, done: 0 }
+        Cutter {
+            files,
+            block,
+            file: 0,
+            reader: None,
+            scan: Scan::default(),
+            rest: Vec::new(),
+            lines: 0,
+            done: 0,
+        }
     }
 
     pub(super) fn next(&mut self) -> Result<Option<Block>> {

@@ -55,7 +55,9 @@ impl Looks {
 
     /// The columns; a field that was only null, or a record elsewhere, is text or left to the columns within.
     pub(super) fn columns(&self) -> Vec<(String, Type)> {
-        let nested = |name: &str| self.fields.iter().any(|(n, _)| n.strip_prefix(name).is_some_and(|r| r.starts_with('.')));
+        let nested = |name: &str| {
+            self.fields.iter().any(|(n, _)| n.strip_prefix(name).is_some_and(|r| r.starts_with('.')))
+        };
         let only_null = |look: &Look| look.values == 0;
         let kept = self.fields.iter().filter(|(name, look)| !(only_null(look) && nested(name)));
         kept.map(|(name, look)| (name.clone(), look.kind())).collect()
@@ -82,7 +84,8 @@ impl Look {
                 let is_timestamp = churn_kernels::calendar::parse_timestamp(bytes).is_some();
                 self.timestamp += usize::from(is_date || is_timestamp);
                 if let Some(wanted) = &options.dates {
-                    self.by_pattern += usize::from(pattern::parse(wanted, text, &pattern::dated_type(wanted)).is_some());
+                    self.by_pattern +=
+                        usize::from(pattern::parse(wanted, text, &pattern::dated_type(wanted)).is_some());
                 }
             }
             Value::Array(items) => {

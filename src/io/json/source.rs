@@ -74,7 +74,10 @@ impl JsonSource {
         let parts: Vec<Part<'_>> = opened
             .iter()
             .zip(&all)
-            .map(|(f, all)| Part { shown: &f.shown, columns: all.iter().map(|(n, d)| (n.as_str(), d)).collect() })
+            .map(|(f, all)| Part {
+                shown: &f.shown,
+                columns: all.iter().map(|(n, d)| (n.as_str(), d)).collect(),
+            })
             .collect();
         let united = United::new(&parts, options.file_column.as_deref())?;
         let kinds = united.columns.iter().map(|c| Type::of(&c.data).unwrap_or(Type::Text)).collect();
@@ -107,7 +110,11 @@ fn looked_at(file: &JsonFile, options: &JsonOptions) -> Result<(Vec<(String, Typ
             *kind = wanted.clone();
         }
     }
-    if columns.is_empty() && !file.start.iter().all(u8::is_ascii_whitespace) && records.is_empty() && open.is_none() {
+    if columns.is_empty()
+        && !file.start.iter().all(u8::is_ascii_whitespace)
+        && records.is_empty()
+        && open.is_none()
+    {
         return Ok((columns, 1.0));
     }
     Ok((columns, bytes as f64 / records.len().clamp(1, RECORDS * 4) as f64))
@@ -139,7 +146,8 @@ impl Source for JsonSource {
 
     fn open(&self, request: Request) -> Result<Box<dyn Scan>> {
         let file_column = self.options.file_column.as_ref().map(|_| self.united.columns.len() - 1);
-        let wanted: Vec<usize> = request.columns.iter().copied().filter(|c| Some(*c) != file_column).collect();
+        let wanted: Vec<usize> =
+            request.columns.iter().copied().filter(|c| Some(*c) != file_column).collect();
         let mut by_name: HashMap<String, Option<usize>> = HashMap::new();
         for (place, column) in self.united.columns.iter().enumerate() {
             if Some(place) != file_column {
@@ -155,7 +163,11 @@ impl Source for JsonSource {
             places: request.columns.iter().map(|c| wanted.iter().position(|w| w == c)).collect(),
         };
         let cutter = Cutter::new(self.files.clone(), request.block_bytes);
-        Ok(Box::new(JsonScan { cutter: Mutex::new(cutter), shared: Arc::new(shared), total: self.about.bytes }))
+        Ok(Box::new(JsonScan {
+            cutter: Mutex::new(cutter),
+            shared: Arc::new(shared),
+            total: self.about.bytes,
+        }))
     }
 }
 
@@ -177,7 +189,9 @@ struct JsonScan {
 impl Scan for JsonScan {
     fn next(&self) -> Result<Option<Box<dyn Morsel>>> {
         let block = self.cutter.lock().unwrap_or_else(PoisonError::into_inner).next()?;
-        let morsel = |block| Box::new(JsonMorsel { block: Some(block), shared: self.shared.clone() }) as Box<dyn Morsel>;
+        let morsel = |block| {
+            Box::new(JsonMorsel { block: Some(block), shared: self.shared.clone() }) as Box<dyn Morsel>
+        };
         Ok(block.map(morsel))
     }
 
@@ -209,7 +223,9 @@ impl Morsel for JsonMorsel {
         let arrays = columns.arrays();
         let column = |place: &Option<usize>| -> ArrayRef {
             match place {
-                Some(place) => arrays.get(*place).cloned().unwrap_or_else(|| new_null_array(&DataType::Null, rows)),
+                Some(place) => {
+                    arrays.get(*place).cloned().unwrap_or_else(|| new_null_array(&DataType::Null, rows))
+                }
                 None => unite::file_name(shown, rows),
             }
         };
@@ -227,10 +243,13 @@ impl Shared {
         let quoted = name(field);
         let known = self.by_name.get(field).copied().flatten().and_then(|place| self.kinds.get(place));
         let Some(kind) = known else {
-            return Error::new(ErrorKind::Data, format!("The field {quoted} was in no record looked at before the run."))
-                .in_file(shown, Some(line), Some(field))
-                .next(format!("Say with (types = ({quoted} text)) to read it as a column,"))
-                .next("or with (bad_cells = null) to leave such fields out and count them.");
+            return Error::new(
+                ErrorKind::Data,
+                format!("The field {quoted} was in no record looked at before the run."),
+            )
+            .in_file(shown, Some(line), Some(field))
+            .next(format!("Say with (types = ({quoted} text)) to read it as a column,"))
+            .next("or with (bad_cells = null) to leave such fields out and count them.");
         };
         let article = if *kind == Type::Int { "an" } else { "a" };
         Error::new(ErrorKind::Data, format!("'{value}' is not {article} {kind}."))

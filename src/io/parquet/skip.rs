@@ -12,7 +12,11 @@ use crate::io::ranges::Range;
 /// The parts of a row group that may hold rows within all ranges; `None` if no part may.
 ///
 /// Ranges are of top-level columns, by their names.
-pub(super) fn parts(file: &ParquetFile, group: usize, ranges: &[(&str, &Range)]) -> Option<Option<RowSelection>> {
+pub(super) fn parts(
+    file: &ParquetFile,
+    group: usize,
+    ranges: &[(&str, &Range)],
+) -> Option<Option<RowSelection>> {
     let mut selection: Option<RowSelection> = None;
     for (column, range) in ranges {
         if !may_hold(file, group, column, range) {
@@ -57,7 +61,13 @@ fn may_hold(file: &ParquetFile, group: usize, column: &str, range: &Range) -> bo
 }
 
 /// Whether the part with these least and greatest values may hold one within the range.
-fn meets(range: &Range, least: &ArrayRef, greatest: &ArrayRef, nans: Option<&UInt64Array>, part: usize) -> bool {
+fn meets(
+    range: &Range,
+    least: &ArrayRef,
+    greatest: &ArrayRef,
+    nans: Option<&UInt64Array>,
+    part: usize,
+) -> bool {
     let value = |array: &ArrayRef| widen(array).map_or(Scalar::Null, |wide| Scalar::from_array(&wide, part));
     let (least, greatest) = (value(least), value(greatest));
     if let Scalar::Float(_) = least {

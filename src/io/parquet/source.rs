@@ -145,7 +145,9 @@ impl Scan for ParquetScan {
             let (from, to) = (next.from, (next.from + piece).min(rows));
             let place = (next.file, next.group);
             if to >= rows {
-                self.shared.done.fetch_add(u64::try_from(group.compressed_size()).unwrap_or(0), Ordering::Relaxed);
+                self.shared
+                    .done
+                    .fetch_add(u64::try_from(group.compressed_size()).unwrap_or(0), Ordering::Relaxed);
                 *next = Next { file: next.file, group: next.group + 1, from: 0 };
             } else {
                 next.from = to;
@@ -216,9 +218,12 @@ impl Piece {
         let named = self.shared.request.ranges.iter().filter_map(|(column, range)| {
             let flat = file.columns.get(places?.get(*column).copied()??)?;
             // Only a column that is carried as it is in the file can be held against its statistics.
-            let as_it_is = self.shared.united.columns.get(*column).is_some_and(|c| {
-                crate::expr::Type::of(&c.data) == crate::expr::Type::of(&flat.data)
-            });
+            let as_it_is = self
+                .shared
+                .united
+                .columns
+                .get(*column)
+                .is_some_and(|c| crate::expr::Type::of(&c.data) == crate::expr::Type::of(&flat.data));
             (flat.path.len() == 1 && as_it_is).then_some((flat.name.as_str(), range))
         });
         let ranges: Vec<_> = named.collect();
@@ -305,9 +310,12 @@ impl ParquetMorsel {
         self.state = match test {
             _ if wanted.is_empty() => State::Counting(selected),
             Some(test) if test.columns().len() < wanted.len() => {
-                let tested: Vec<usize> = test.columns().iter().filter_map(|i| wanted.get(*i).copied()).collect();
-                let others: Vec<usize> =
-                    (0..wanted.len()).filter(|i| !test.columns().contains(i)).filter_map(|i| wanted.get(i).copied()).collect();
+                let tested: Vec<usize> =
+                    test.columns().iter().filter_map(|i| wanted.get(*i).copied()).collect();
+                let others: Vec<usize> = (0..wanted.len())
+                    .filter(|i| !test.columns().contains(i))
+                    .filter_map(|i| wanted.get(i).copied())
+                    .collect();
                 let mut reader = piece.reader(tested, selection.clone())?;
                 let mut parts = Vec::new();
                 while let Some(batch) = piece.next_of(&mut reader)? {
@@ -332,7 +340,8 @@ impl ParquetMorsel {
         let mut others = match others {
             Some(batch) => batch.filter(&tested.keep)?.columns,
             None => {
-                let none = (0..wanted.len()).filter(|i| !test.columns().contains(i)).filter_map(|i| wanted.get(i));
+                let none =
+                    (0..wanted.len()).filter(|i| !test.columns().contains(i)).filter_map(|i| wanted.get(i));
                 let data = |c: &usize| self.piece.shared.united.columns.get(*c).map(|c| c.data.clone());
                 none.filter_map(data).map(|d| arrow_array::new_empty_array(&d)).collect()
             }
@@ -371,7 +380,8 @@ fn left(parts: &[Tested], selection: Option<RowSelection>, piece: &Piece) -> Opt
         if part.kept.rows > 0 { RowSelector::select(rows) } else { RowSelector::skip(rows) }
     };
     let within = RowSelection::from(parts.iter().rev().map(selector).collect::<Vec<_>>());
-    let outer = selection.unwrap_or_else(|| RowSelection::from(vec![RowSelector::select(piece.to - piece.from)]));
+    let outer =
+        selection.unwrap_or_else(|| RowSelection::from(vec![RowSelector::select(piece.to - piece.from)]));
     Some(Some(outer.and_then(&within)))
 }
 
@@ -398,7 +408,8 @@ impl Morsel for ParquetMorsel {
                     let batch = match test {
                         Some(test) => {
                             // The test's columns are all columns, perhaps in another order.
-                            let columns = test.columns().iter().filter_map(|i| batch.columns.get(*i).cloned());
+                            let columns =
+                                test.columns().iter().filter_map(|i| batch.columns.get(*i).cloned());
                             let part = Batch { columns: columns.collect(), rows };
                             batch.filter(&test.test(&part)?)?
                         }
@@ -411,7 +422,9 @@ impl Morsel for ParquetMorsel {
                     let rows = tested.keep.len();
                     let others = match &mut reader {
                         Some(reader) if tested.kept.rows > 0 => {
-                            let lost = || Error::new(ErrorKind::Internal, "A Parquet file lost rows between columns.");
+                            let lost = || {
+                                Error::new(ErrorKind::Internal, "A Parquet file lost rows between columns.")
+                            };
                             Some(self.piece.next_of(reader)?.ok_or_else(lost)?)
                         }
                         _ => None,

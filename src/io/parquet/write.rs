@@ -15,10 +15,10 @@ use parquet::file::properties::{WriterProperties, WriterPropertiesBuilder};
 use parquet::file::writer::SerializedFileWriter;
 
 use crate::error::{Error, ErrorKind, Result};
-use crate::parallel;
 use crate::expr::{Batch, Field};
 use crate::io::binary::{Out, RowWriter, Rows, failed};
 use crate::io::format::{Codec, WriteOptions};
+use crate::parallel;
 
 /// Rows of a row group.
 const GROUP_ROWS: usize = 1 << 20;
@@ -158,7 +158,8 @@ impl Writing {
         if self.columns.is_empty() {
             return Ok(());
         }
-        let writers: Vec<ArrowColumnWriter> = std::mem::take(&mut self.columns).into_iter().flatten().collect();
+        let writers: Vec<ArrowColumnWriter> =
+            std::mem::take(&mut self.columns).into_iter().flatten().collect();
         let chunks = parallel::each(threads, writers.into_iter(), |writer| writer.close().map_err(broken))?;
         let mut group = self.file.next_row_group().map_err(broken)?;
         for chunk in chunks {
@@ -179,7 +180,11 @@ fn leaves(data: &DataType) -> usize {
 }
 
 /// No dictionary for a column whose first rows are nearly all different; such whole numbers as differences.
-fn encoding(properties: WriterPropertiesBuilder, field: &ArrowField, column: &ArrayRef) -> WriterPropertiesBuilder {
+fn encoding(
+    properties: WriterPropertiesBuilder,
+    field: &ArrowField,
+    column: &ArrayRef,
+) -> WriterPropertiesBuilder {
     let rows = column.len();
     let many = |different: usize| rows >= 64 && different * 4 > rows * 3;
     let name = || parquet::schema::types::ColumnPath::new(vec![field.name().clone()]);
@@ -215,7 +220,9 @@ fn compression(options: &WriteOptions) -> Compression {
         Codec::None => Compression::UNCOMPRESSED,
         Codec::Snappy => Compression::SNAPPY,
         Codec::Lz4 => Compression::LZ4_RAW,
-        Codec::Gzip => Compression::GZIP(GzipLevel::try_new(within(0, 9, 6).unsigned_abs()).unwrap_or_default()),
+        Codec::Gzip => {
+            Compression::GZIP(GzipLevel::try_new(within(0, 9, 6).unsigned_abs()).unwrap_or_default())
+        }
         Codec::Brotli => {
             Compression::BROTLI(BrotliLevel::try_new(within(0, 11, 1).unsigned_abs()).unwrap_or_default())
         }
@@ -234,5 +241,8 @@ fn broken(error: ParquetError) -> Error {
 }
 
 fn internal(why: &str) -> Error {
-    Error::new(ErrorKind::Output, format!("The Parquet file cannot be written: {}.", why.trim_end_matches('.')))
+    Error::new(
+        ErrorKind::Output,
+        format!("The Parquet file cannot be written: {}.", why.trim_end_matches('.')),
+    )
 }
