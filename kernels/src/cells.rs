@@ -4,22 +4,22 @@
 //! branch on any of them. What is not of the common form (quoted, padded, longer, no number at all) is listed as
 //! odd, and the caller looks at it again with all its rules.
 
+use crate::grid::{Grid, Slot};
 use crate::masks::Way;
 use crate::{calendar, number};
 
-/// The cells of one column: cell `i` is the bytes from `starts[i] + skip` to before `ends[i]`.
+/// The cells of one column: their places are in the records of rows.
 #[derive(Clone, Copy, Debug)]
 pub struct Cells<'a> {
-    /// The block.
-    pub bytes: &'a [u8],
-    /// Where each cell, or the separator before it, starts.
-    pub starts: &'a [u32],
-    /// 1 where `starts` are separators.
-    pub skip: u32,
-    /// Where each cell ends.
-    pub ends: &'a [u32],
-    /// Whether a carriage return before an end is not part of the cell: in a row's last column.
-    pub last: bool,
+    bytes: &'a [u8],
+    records: &'a [u32],
+    stride: usize,
+    start: usize,
+    /// 1 where a separator stands before the cell.
+    skip: u32,
+    end: usize,
+    /// Whether a carriage return before the end is not part of the cell: in a row's last column.
+    last: bool,
 }
 
 /// The rows to read.
@@ -56,11 +56,32 @@ impl Rows<'_> {
 }
 
 impl<'a> Cells<'a> {
+    /// The cells between two places of each row of a grid over `bytes`.
+    pub fn new(bytes: &'a [u8], grid: &'a Grid, start: Slot, end: Slot) -> Cells<'a> {
+        let (records, stride) = grid.records();
+        Cells {
+            bytes,
+            records,
+            stride,
+            start: start.place(),
+            skip: u32::from(start != Slot::Start),
+            end: end.place(),
+            last: end == Slot::End,
+        }
+    }
+
     /// Where a cell starts and ends.
     #[inline(always)]
     pub fn range(&self, row: usize) -> (usize, usize) {
-        let start = self.starts.get(row).map_or(0, |s| (*s + self.skip) as usize);
-        let mut end = self.ends.get(row).map_or(start, |e| *e as usize);
+        let at = row * self.stride;
+        self.trimmed(
+            self.records.get(at + self.start).map_or(0, |s| (*s + self.skip) as usize),
+            self.records.get(at + self.end).map_or(0, |e| *e as usize),
+        )
+    }
+
+    #[inline(always)]
+    fn trimmed(&self, start: usize, mut end: usize) -> (usize, usize) {
         if self.last && end > start && self.bytes.get(end - 1) == Some(&b'\r') {
             end -= 1;
         }
@@ -88,10 +109,6 @@ impl<'a> Cells<'a> {
             })
         };
         let values = match rows {
-            Rows::All(rows) if !self.last && self.starts.len() >= rows && self.ends.len() >= rows => {
-                let cells = self.starts[..rows].iter().zip(&self.ends[..rows]).enumerate();
-                cells.map(|(place, (s, e))| one(place, ((*s + self.skip) as usize, *e as usize))).collect()
-            }
             Rows::All(rows) => (0..rows).map(|row| one(row, self.range(row))).collect(),
             Rows::These(rows) => {
                 let cells = rows.iter().enumerate();
@@ -316,15 +333,16 @@ for_each_processor!(wholes, wholes_with, i64);
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::structure::{Dialect, Structure};
     use proptest::prelude::*;
     use rstest::rstest;
 
     fn with_cells<R>(texts: &[&str], read: impl Fn(Cells<'_>, Rows<'_>) -> R) -> R {
-        let joined: String = texts.iter().map(|t| format!(",{t}")).collect();
-        let commas: Vec<u32> = memchr::memchr_iter(b',', joined.as_bytes()).map(|p| p as u32).collect();
-        let mut ends = commas.get(1..).unwrap_or_default().to_vec();
-        ends.push(joined.len() as u32);
-        let cells = Cells { bytes: joined.as_bytes(), starts: &commas, skip: 1, ends: &ends, last: false };
+        let lines: String = texts.iter().map(|t| format!("x,{t}\n")).collect();
+        let (mut structure, mut grid) = (Structure::default(), Grid::default());
+        structure.find(lines.as_bytes(), Dialect { separator: b',', quote: None, comment: None });
+        grid.walk(lines.as_bytes(), &structure, 2, &[0], None);
+        let cells = Cells::new(lines.as_bytes(), &grid, Slot::Separator(0), Slot::End);
         read(cells, Rows::All(texts.len()))
     }
 

@@ -8,14 +8,39 @@ use crate::masks::Way;
 use crate::structure::Structure;
 
 /// The rows of a block that have the right number of cells.
+///
+/// Each row is a record: where it starts, where its line ends, and the places of the separators asked for.
 #[derive(Clone, Debug, Default)]
 pub struct Grid {
     rows: usize,
-    /// As long as the longest block needed, so that they are not cleared for each.
-    starts: Vec<u32>,
-    ends: Vec<u32>,
-    places: Vec<Vec<u32>>,
+    stride: usize,
+    /// As long as the longest block needed, so that it is not cleared for each.
+    records: Vec<u32>,
     ragged: Vec<Ragged>,
+}
+
+/// The places in a record before those of separators.
+const OF_ROW: usize = 2;
+
+/// A place in the records of rows.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Slot {
+    /// Where the row starts.
+    Start,
+    /// Where its line ends.
+    End,
+    /// A separator, by its number among those asked for.
+    Separator(usize),
+}
+
+impl Slot {
+    pub(crate) fn place(self) -> usize {
+        match self {
+            Slot::Start => 0,
+            Slot::End => 1,
+            Slot::Separator(number) => OF_ROW + number,
+        }
+    }
 }
 
 /// A row with the wrong number of cells.
@@ -46,19 +71,19 @@ fn nth_bit_bmi2(bits: u64, n: u32) -> u32 {
 }
 
 impl Grid {
-    /// Where each row starts.
-    pub fn starts(&self) -> &[u32] {
-        &self.starts[..self.rows]
+    /// How many rows there are.
+    pub fn rows(&self) -> usize {
+        self.rows
     }
 
-    /// Where the line of each row ends.
-    pub fn ends(&self) -> &[u32] {
-        &self.ends[..self.rows]
+    /// The records of all rows, one behind the other, and the length of one.
+    pub fn records(&self) -> (&[u32], usize) {
+        (&self.records[..self.rows * self.stride], self.stride)
     }
 
-    /// The place of a separator in each row, by its number among those asked for.
-    pub fn places(&self, separator: usize) -> &[u32] {
-        self.places.get(separator).map_or(&[], |places| &places[..self.rows])
+    /// Something of a row.
+    pub fn get(&self, row: usize, slot: Slot) -> Option<u32> {
+        self.records().0.get(row * self.stride + slot.place()).copied()
     }
 
     /// Rows with another number of cells.
@@ -78,13 +103,11 @@ impl Grid {
         wanted: &[u32],
         comment: Option<u8>,
     ) {
-        let lines = structure.line_ends.len();
         self.ragged.clear();
-        self.places.resize(wanted.len(), Vec::new());
-        for column in [&mut self.starts, &mut self.ends].into_iter().chain(&mut self.places) {
-            if column.len() < lines {
-                column.resize(lines, 0);
-            }
+        self.stride = OF_ROW + wanted.len();
+        let most = structure.line_ends.len() * self.stride;
+        if self.records.len() < most {
+            self.records.resize(most, 0);
         }
         self.rows = match Way::choose() {
             #[cfg(target_arch = "x86_64")]
@@ -117,7 +140,7 @@ impl Grid {
         )
     }
 
-    /// The walk itself; gives the number of rows.
+    /// The walk itself; gives the number of rows. For a few separators there is a loop without a loop within.
     #[inline(always)]
     fn walk_with(
         &mut self,
@@ -128,10 +151,33 @@ impl Grid {
         comment: Option<u8>,
         nth: impl Fn(u64, u32) -> u32,
     ) -> usize {
+        macro_rules! of_length {
+            ($($n:literal)*) => {
+                match wanted.len() {
+                    $($n => {
+                        let mut few = [0; $n];
+                        few.copy_from_slice(wanted);
+                        self.walk_of(bytes, structure, width, &few, comment, nth)
+                    })*
+                    _ => self.walk_of(bytes, structure, width, wanted, comment, nth),
+                }
+            };
+        }
+        of_length!(0 1 2 3 4 5 6 7 8)
+    }
+
+    #[inline(always)]
+    fn walk_of<W: AsRef<[u32]> + ?Sized>(
+        &mut self,
+        bytes: &[u8],
+        structure: &Structure,
+        width: usize,
+        wanted: &W,
+        comment: Option<u8>,
+        nth: impl Fn(u64, u32) -> u32,
+    ) -> usize {
+        let wanted = wanted.as_ref();
         let words = structure.separators.as_slice();
-        let lines = structure.line_ends.len();
-        let (starts, ends) = (&mut self.starts[..lines], &mut self.ends[..lines]);
-        let mut places: Vec<&mut [u32]> = self.places.iter_mut().map(|p| &mut p[..lines]).collect();
         let window = |at: usize| {
             let (word, shift) = (at / 64, at % 64);
             let low = words.get(word).copied().unwrap_or(0) >> shift;
@@ -139,7 +185,8 @@ impl Grid {
             low | words.get(word + 1).copied().unwrap_or(0) << 1 << (63 - shift)
         };
         let last = wanted.last().map_or(0, |n| n + 1);
-        let mut row = 0;
+        let mut records = self.records.chunks_exact_mut(OF_ROW + wanted.len());
+        let mut rows = 0;
         let mut start = 0usize;
         let mut before = 0u32;
         for end in structure.line_ends.iter().map(|end| *end as usize) {
@@ -148,42 +195,39 @@ impl Grid {
             let up_to = structure.before.get(word).copied().unwrap_or(0) + in_word.count_ones();
             let cells = (up_to - before) as usize + 1;
             before = up_to;
-            let bits = window(start);
-            if cells == width && comment.is_none() && bits.count_ones() >= last {
-                // All that is wanted stands in the row's first 64 bytes.
-                for (places, n) in places.iter_mut().zip(wanted) {
-                    // SAFETY: `row` is below the number of lines, which is the length of each slice.
-                    *unsafe { places.get_unchecked_mut(row) } = start as u32 + nth(bits, *n);
-                }
-                starts[row] = start as u32;
-                ends[row] = end as u32;
-                row += 1;
-                start = end + 1;
-                continue;
-            }
             let is_comment = || comment.is_some() && bytes.get(start).copied() == comment;
             let is_blank = || end == start || (end == start + 1 && bytes.get(start) == Some(&b'\r'));
             if cells == width && !is_comment() {
-                let (mut from, mut count) = (start, 0);
-                let mut next = wanted.iter().zip(&mut places).peekable();
-                while from < end && next.peek().is_some() {
-                    let bits = window(from);
-                    let ones = bits.count_ones();
-                    while let Some((n, places)) = next.next_if(|(n, _)| **n < count + ones) {
-                        places[row] = from as u32 + nth(bits, n - count);
+                // There is a record for every line.
+                let Some(record) = records.next() else { break };
+                let (of_row, places) = record.split_at_mut(OF_ROW);
+                of_row.copy_from_slice(&[start as u32, end as u32]);
+                let bits = window(start);
+                if bits.count_ones() >= last {
+                    // All that is wanted stands in the row's first 64 bytes.
+                    for (place, n) in places.iter_mut().zip(wanted) {
+                        *place = start as u32 + nth(bits, *n);
                     }
-                    count += ones;
-                    from += 64;
+                } else {
+                    let (mut from, mut count) = (start, 0);
+                    let mut next = wanted.iter().zip(places).peekable();
+                    while from < end && next.peek().is_some() {
+                        let bits = window(from);
+                        let ones = bits.count_ones();
+                        while let Some((n, place)) = next.next_if(|(n, _)| **n < count + ones) {
+                            *place = from as u32 + nth(bits, n - count);
+                        }
+                        count += ones;
+                        from += 64;
+                    }
                 }
-                starts[row] = start as u32;
-                ends[row] = end as u32;
-                row += 1;
+                rows += 1;
             } else if !is_comment() && !(width > 1 && is_blank()) {
                 self.ragged.push(Ragged { start, end: end + 1, cells });
             }
             start = end + 1;
         }
-        row
+        rows
     }
 }
 
@@ -206,7 +250,7 @@ mod tests {
             let cells = |l: &&String| l.split(',').count();
             let said = |l: &&String| !l.is_empty() && !l.starts_with('#');
             let fitting: Vec<&String> = lines.iter().filter(said).filter(|l| cells(l) == 3).collect();
-            prop_assert_eq!(grid.starts().len(), fitting.len());
+            prop_assert_eq!(grid.rows(), fitting.len());
             prop_assert_eq!(grid.ragged().len(), lines.iter().filter(said).filter(|l| cells(l) != 3).count());
             let mut plainly = grid.clone();
             let rows = plainly.walk_with(text.as_bytes(), &structure, 3, &[0, 1], Some(b'#'), nth_bit);
@@ -214,16 +258,16 @@ mod tests {
             let mut without = Grid::default();
             without.walk(text.as_bytes(), &structure, 3, &[1], None);
             for (row, line) in fitting.iter().enumerate() {
-                let at = |place: u32| place as usize;
-                let (start, end) = (at(grid.starts()[row]), at(grid.ends()[row]));
+                let at = |grid: &Grid, slot| grid.get(row, slot).map_or(0, |place| place as usize);
+                let (start, end) = (at(&grid, Slot::Start), at(&grid, Slot::End));
                 prop_assert_eq!(&text[start..end], line.as_str());
-                let first = &text[start..at(grid.places(0)[row])];
-                let third = &text[at(grid.places(1)[row]) + 1..end];
+                let first = &text[start..at(&grid, Slot::Separator(0))];
+                let third = &text[at(&grid, Slot::Separator(1)) + 1..end];
                 prop_assert_eq!(Some(first), line.split(',').next());
                 prop_assert_eq!(Some(third), line.split(',').nth(2));
-                prop_assert_eq!(grid.places(0)[row], plainly.places(0)[row]);
-                let other = without.starts().iter().position(|s| at(*s) == start);
-                prop_assert_eq!(other.map(|o| without.places(0)[o]), Some(grid.places(1)[row]));
+                prop_assert_eq!(at(&grid, Slot::Separator(0)), at(&plainly, Slot::Separator(0)));
+                let other = (0..without.rows()).find(|o| without.get(*o, Slot::Start) == grid.get(row, Slot::Start));
+                prop_assert_eq!(other.and_then(|o| without.get(o, Slot::Separator(0))), grid.get(row, Slot::Separator(1)));
             }
         }
     }

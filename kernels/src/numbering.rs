@@ -1,9 +1,12 @@
 //! Keys of 16 bytes numbered in order of first appearance.
 //!
 //! A table of numbers with the keys beside it, in order: one look at each for a key that is known. While it fits
-//! in the cache most places are empty, so that a second look is rare; a large one is a quarter to half full.
+//! in the cache most places are empty, so that a second look is rare; a large one is up to half full.
 
 use crate::hash;
+
+/// Keys that are looked up together.
+const CHUNK: usize = 256;
 
 /// Keys and their numbers.
 #[derive(Clone, Debug, Default)]
@@ -42,29 +45,55 @@ impl Numbering {
     /// At most `u32::MAX - 1` keys.
     pub fn number(&mut self, keys: &[u128], into: &mut Vec<u32>) {
         into.reserve(keys.len());
-        for some in keys.chunks(256) {
-            // Room for all of them, so that the loop need not look for it.
+        for some in keys.chunks(CHUNK) {
+            // Room for all of them, so that the loops need not look for it.
             let wanted = self.keys.len() + some.len();
             if wanted * 2 > self.slots.len() {
                 self.rebuild(room_for(wanted));
             }
             let mask = self.slots.len() - 1;
-            into.extend(some.iter().map(|key| {
-                let mut at = hash::of_key(*key) as usize & mask;
-                loop {
-                    // The slots are a power of two of them, so that a masked place is one.
-                    let number = self.slots[at];
-                    if number == 0 {
-                        self.keys.push(*key);
-                        self.slots[at] = self.keys.len() as u32;
-                        return self.keys.len() as u32 - 1;
-                    }
-                    if self.keys[number as usize - 1] == *key {
-                        return number - 1;
-                    }
-                    at = (at + 1) & mask;
+            // First all looks at the table, then all at the keys: none waits for another.
+            let mut places = [(0usize, 0u32); CHUNK];
+            for (place, key) in places.iter_mut().zip(some) {
+                let at = hash::of_key(*key) as usize & mask;
+                // The slots are a power of two of them, so that a masked place is one.
+                *place = (at, self.slots[at]);
+            }
+            into.extend(some.iter().zip(&places).map(|(key, (at, number))| {
+                match self.keys.get((*number as usize).wrapping_sub(1)) {
+                    Some(found) if found == key => number - 1,
+                    _ => self.find_or_add(*key, *at),
                 }
             }));
+        }
+    }
+
+    /// The number of a key, looked for from a slot on.
+    fn find_or_add(&mut self, key: u128, mut at: usize) -> u32 {
+        let mask = self.slots.len() - 1;
+        loop {
+            match self.slots[at] {
+                0 => {
+                    self.keys.push(key);
+                    self.slots[at] = self.keys.len() as u32;
+                    return self.keys.len() as u32 - 1;
+                }
+                number if self.keys[number as usize - 1] == key => return number - 1,
+                _ => at = (at + 1) & mask,
+            }
+        }
+    }
+
+    /// The number of a key that is known.
+    pub fn find(&self, key: u128) -> Option<u32> {
+        let mask = self.slots.len().checked_sub(1)?;
+        let mut at = hash::of_key(key) as usize & mask;
+        loop {
+            match self.slots[at] {
+                0 => return None,
+                number if self.keys[number as usize - 1] == key => return Some(number - 1),
+                _ => at = (at + 1) & mask,
+            }
         }
     }
 
@@ -83,7 +112,7 @@ impl Numbering {
 
 /// The places that a table of so many keys has.
 fn room_for(keys: usize) -> usize {
-    let spare = if keys < 1 << 14 { 8 } else { 4 };
+    let spare = if keys < 1 << 14 { 4 } else { 2 };
     (keys * spare).next_power_of_two()
 }
 
@@ -105,7 +134,9 @@ mod tests {
                     seen.push(*key);
                 }
                 prop_assert_eq!(seen.get(*number as usize), Some(key));
+                prop_assert_eq!(numbering.find(*key), Some(*number));
             }
+            prop_assert_eq!(numbering.find(99), None);
             prop_assert_eq!(numbering.into_keys(), seen);
         }
     }

@@ -114,11 +114,6 @@ impl<'a> ViewBuilder<'a> {
             0
         };
         match rows {
-            Rows::All(rows) if !cells.last && cells.starts.len() >= rows && cells.ends.len() >= rows => {
-                let ranges = cells.starts[..rows].iter().zip(&cells.ends[..rows]).enumerate();
-                let range = |s: &u32, e: &u32| ((*s + cells.skip) as usize, *e as usize);
-                views.extend(ranges.map(|(place, (s, e))| one(place, range(s, e))));
-            }
             Rows::All(rows) => views.extend((0..rows).map(|row| one(row, cells.range(row)))),
             Rows::These(rows) => {
                 let ranges = rows.iter().enumerate();

@@ -5,6 +5,9 @@ use std::sync::atomic::{AtomicU64, Ordering};
 
 use crate::error::{Error, ErrorKind, Result};
 
+/// Bytes that a part of the work may take whatever the account.
+const LITTLE: usize = 4 << 20;
+
 /// The account.
 #[derive(Clone, Debug)]
 pub(crate) struct Budget(Arc<Account>);
@@ -67,6 +70,14 @@ impl Reservation {
             format!("The rows that must be held do not fit in the {megabytes} MB that the run is given."),
         )
         .next("Give it more with --memory, or hold fewer rows and columns: filter and select earlier."))
+    }
+
+    /// Sets the bytes that are held by something that cannot be cut smaller: a little is always there.
+    ///
+    /// # Errors
+    /// As [`Reservation::hold`].
+    pub(crate) fn hold_whole(&mut self, bytes: usize) -> Result<()> {
+        if bytes <= LITTLE { Ok(()) } else { self.hold(bytes) }
     }
 
     /// Adds to the bytes that are held; gives whether the account has room for them.

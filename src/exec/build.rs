@@ -1,13 +1,12 @@
 //! A plan into pipelines, and those run one after the other.
 
 use std::path::Path;
-use std::sync::{Arc, PoisonError};
+use std::sync::PoisonError;
 
-use super::budget::Budget;
 use super::context::Context;
 use super::group::{self, Call, Grouping};
-use super::held::{Collect, Discard, Held, Last, SampleRows, concat, slices};
-use super::keys::KeyTable;
+use super::grace::{self, Meeting};
+use super::held::{Discard, Held, Keep, Kept, Last, SampleRows};
 use super::ledger::Ledger;
 use super::options::RunOptions;
 use super::pipeline::{self, Pipeline, Sink};
@@ -32,7 +31,7 @@ use crate::plan::{Node, Op, Plan, SortKey, StepId, Target, rules};
 pub(crate) fn run(
     plan: &Plan,
     options: &RunOptions,
-    sink: impl FnOnce(&Budget) -> Result<Sink>,
+    sink: impl FnOnce() -> Result<Sink>,
 ) -> Result<(Vec<Batch>, Ledger)> {
     let context = Context::new(options.clone(), plan.steps.clone());
     for other in &plan.others {
@@ -45,7 +44,7 @@ pub(crate) fn run(
         pipeline.push(Box::new(stream::Pick(places)));
     }
     pipeline.layout = wanted;
-    let batches = pipeline::run(pipeline, sink(&context.budget)?, &context)?.batches()?;
+    let batches = pipeline::run(pipeline, sink()?, &context)?.batches()?;
     Ok((batches, ended(plan, context)?))
 }
 
@@ -126,8 +125,8 @@ fn build(node: &Node, context: &Context) -> Result<Pipeline> {
     match &node.op {
         Op::Scan(scan) => build_scan(scan, step, context),
         Op::Shared { table, input, columns } => {
-            let batches = shared(*table, input, columns, context)?;
-            Ok(held_pipeline(Held::Batches(batches.as_ref().clone()), columns.clone()))
+            let kept = shared(*table, input, columns, context)?;
+            Ok(held_pipeline(kept.held()?, columns.clone()))
         }
         Op::Compute(columns) => {
             let mut pipeline = below()?;
@@ -152,8 +151,8 @@ fn build(node: &Node, context: &Context) -> Result<Pipeline> {
                 Box::new(serial::First { skip: *after, left: *count, stops: !pipeline.acts, step })
             } else {
                 let keys = places(&pipeline.layout, per)?;
-                let table = KeyTable::new(kinds_of(node, per))?;
-                Box::new(serial::FirstPer { count: *count, keys, table, seen: Vec::new(), step })
+                let seen = serial::Seen::new(keys, kinds_of(node, per), context)?;
+                Box::new(serial::FirstPer { count: *count, seen, passed: Vec::new(), distinct: false, step })
             };
             pipeline.serial.push(op);
             Ok(pipeline)
@@ -165,13 +164,13 @@ fn build(node: &Node, context: &Context) -> Result<Pipeline> {
                 let held = pipeline::run(pipeline, Last::sink(*count, step), context)?;
                 return Ok(held_pipeline(held, layout));
             }
-            // The last rows of each group are the first ones from the other end.
             let keys = places(&layout, per)?;
-            let held = pipeline::run(pipeline, Collect::sink(&context.budget), context)?;
-            let batches = last_per(held.batches()?, &keys, kinds_of(node, per), *count)?;
-            let rows = batches.iter().map(|b| b.rows).sum();
-            context.count_rows(step, rows);
-            Ok(held_pipeline(Held::Batches(batches), layout))
+            let kinds = kinds_of(node, per);
+            let process = grace::last_rows(keys.clone(), kinds.clone(), *count);
+            let sink = Meeting::sink(keys, kinds, process, &context.spill, &context.budget);
+            let mut pipeline = held_pipeline(pipeline::run(pipeline, sink, context)?, layout);
+            pipeline.push(Box::new(stream::Count(step)));
+            Ok(pipeline)
         }
         Op::Sample { size, seed } => {
             let mut pipeline = below()?;
@@ -195,9 +194,9 @@ fn build(node: &Node, context: &Context) -> Result<Pipeline> {
         Op::Distinct(by) => {
             let mut pipeline = below()?;
             let keys = places(&pipeline.layout, by)?;
-            let table = KeyTable::new(kinds_of(node, by))?;
-            let seen = serial::Seen { keys, table, held: context.budget.reservation() };
-            pipeline.serial.push(Box::new(serial::Distinct { seen, step }));
+            let seen = serial::Seen::new(keys, kinds_of(node, by), context)?;
+            let passed = Vec::new();
+            pipeline.serial.push(Box::new(serial::FirstPer { count: 1, seen, passed, distinct: true, step }));
             Ok(pipeline)
         }
         Op::Group { keys, calls } => {
@@ -228,10 +227,10 @@ fn build(node: &Node, context: &Context) -> Result<Pipeline> {
         Op::RequireUnique { by, shown } => {
             let mut pipeline = below()?;
             let keys = places(&pipeline.layout, &ids(by))?;
-            let table = KeyTable::new(by.iter().map(|f| f.kind.clone()).collect())?;
+            let kinds = by.iter().map(|f| f.kind.clone()).collect();
             pipeline.acts = true;
             pipeline.serial.push(Box::new(serial::RequireUnique {
-                seen: serial::Seen { keys, table, held: context.budget.reservation() },
+                seen: serial::Seen::new(keys, kinds, context)?,
                 names: by.iter().map(|f| f.name.clone()).collect(),
                 shown: named_places(&pipeline.layout, shown)?,
                 text: text(),
@@ -329,8 +328,8 @@ fn build_sort(
     let keys = keys.iter().map(key).collect::<Result<_>>()?;
     let order = Order { keys, step, text: context.step_text(step).to_owned() };
     let sink = match keep {
-        Some(keep) => top::sink(order, keep, context)?,
-        None => sort::sink(order, written, context)?,
+        Some(keep) if keep <= top::MOST => top::sink(order, keep, context)?,
+        keep => sort::sink(order, keep, written, context)?,
     };
     Ok(held_pipeline(pipeline::run(pipeline, sink, context)?, layout))
 }
@@ -382,18 +381,20 @@ fn held_pipeline(held: Held, layout: Vec<ColumnId>) -> Pipeline {
 }
 
 /// The rows of a table that is used more than once; the first use runs it.
-fn shared(table: usize, input: &Node, columns: &[ColumnId], context: &Context) -> Result<Arc<Vec<Batch>>> {
-    if let Some(batches) = context.table(table) {
-        return Ok(batches);
+fn shared(table: usize, input: &Node, columns: &[ColumnId], context: &Context) -> Result<Kept> {
+    if let Some(kept) = context.table(table) {
+        return Ok(kept);
     }
     let (node, _) = rules::rewrite(input.clone(), columns);
     let mut pipeline = build(&node, context)?;
     let places = places(&pipeline.layout, columns)?;
     pipeline.push(Box::new(stream::Pick(places)));
-    let held = pipeline::run(pipeline, Collect::sink(&context.budget), context)?;
-    let batches = Arc::new(held.batches()?);
-    context.keep_table(table, batches.clone());
-    Ok(batches)
+    let (sink, kept) = Keep::sink(&context.spill, &context.budget);
+    pipeline::run(pipeline, sink, context)?;
+    let kept = kept.lock().unwrap_or_else(PoisonError::into_inner).take();
+    let kept = kept.ok_or_else(|| Error::new(ErrorKind::Internal, "A table was not kept."))?;
+    context.keep_table(table, kept.clone());
+    Ok(kept)
 }
 
 /// The types of columns below a node.
@@ -404,22 +405,4 @@ fn kinds_of(node: &Node, columns: &[ColumnId]) -> Vec<Type> {
 fn named_places(layout: &[ColumnId], fields: &[Field]) -> Result<Vec<(String, usize)>> {
     let places = places(layout, &ids(fields))?;
     Ok(fields.iter().map(|f| f.name.clone()).zip(places).collect())
-}
-
-/// The last rows of each group, in input order.
-fn last_per(batches: Vec<Batch>, keys: &[usize], kinds: Vec<Type>, count: usize) -> Result<Vec<Batch>> {
-    let Some(whole) = concat(batches)?.pop() else { return Ok(Vec::new()) };
-    let columns: Vec<_> = keys.iter().filter_map(|i| whole.columns.get(*i).cloned()).collect();
-    let mut table = KeyTable::new(kinds)?;
-    let mut numbers = Vec::new();
-    table.numbers(&columns, whole.rows, &mut numbers)?;
-    let mut seen = vec![0usize; table.len()];
-    let mut keep = vec![false; whole.rows];
-    for (keep, number) in keep.iter_mut().zip(&numbers).rev() {
-        if let Some(seen) = seen.get_mut(*number as usize) {
-            *seen += 1;
-            *keep = *seen <= count;
-        }
-    }
-    Ok(slices(whole.filter(&keep.into())?))
 }

@@ -5,11 +5,11 @@ use std::sync::atomic::Ordering;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use super::budget::Budget;
+use super::held::Kept;
 use super::options::RunOptions;
 use super::spill::Spill;
 use super::tally::{Side, Tally, Work};
 use crate::error::Result;
-use crate::expr::Batch;
 use crate::io::binary::{Out, RowWriter};
 use crate::io::target::{Placed, Target as File};
 use crate::plan::{StepId, StepInfo, Target};
@@ -24,7 +24,7 @@ pub(crate) struct Context {
     /// Files that are written on the way.
     outputs: Mutex<Vec<Output>>,
     /// Tables that are used more than once, once they have run.
-    tables: Mutex<HashMap<usize, Arc<Vec<Batch>>>>,
+    tables: Mutex<HashMap<usize, Kept>>,
     threads: usize,
 }
 
@@ -71,19 +71,14 @@ impl Context {
         }
     }
 
-    /// Adds rows that left a step outside of a pipeline.
-    pub(crate) fn count_rows(&self, step: StepId, rows: usize) {
-        held(&self.tally).rows(step, rows);
-    }
-
     /// The rows of a table that has run already.
-    pub(crate) fn table(&self, table: usize) -> Option<Arc<Vec<Batch>>> {
+    pub(crate) fn table(&self, table: usize) -> Option<Kept> {
         held(&self.tables).get(&table).cloned()
     }
 
     /// Keeps the rows of a table for its later uses.
-    pub(crate) fn keep_table(&self, table: usize, batches: Arc<Vec<Batch>>) {
-        held(&self.tables).insert(table, batches);
+    pub(crate) fn keep_table(&self, table: usize, kept: Kept) {
+        held(&self.tables).insert(table, kept);
     }
 
     pub(crate) fn threads(&self) -> usize {

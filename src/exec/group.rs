@@ -18,6 +18,7 @@ use arrow_array::cast::AsArray;
 use arrow_array::{ArrayRef, LargeBinaryArray, UInt32Array};
 
 use super::budget::{Budget, Reservation};
+use super::grace;
 use super::held::{Held, compacted, slices};
 use super::keys::{KeyList, KeyTable};
 use super::merge::Merge;
@@ -26,7 +27,7 @@ use super::spill::{Run, Spill, Writer};
 use super::tally::Work;
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::aggregates::{Accumulator, Maker};
-use crate::expr::{Batch, Bound, Event, Type};
+use crate::expr::{Batch, Bound, Event, Events, Type};
 use crate::plan::StepId;
 
 /// Groups of a worker's table before it is closed: it then still fits in the second-level cache.
@@ -337,6 +338,9 @@ struct Groups {
     threads: usize,
     rows: Vec<(Batch, Vec<u32>)>,
     rows_memory: usize,
+    /// Rows that stay, dealt by their keys, once the budget was used up; and the place of the next.
+    dealt: Option<grace::Dealt>,
+    row: u64,
     held: Reservation,
 }
 
@@ -354,6 +358,8 @@ pub(crate) fn sink(grouping: Grouping, budget: &Budget, spill: Spill, threads: u
         threads,
         rows: Vec::new(),
         rows_memory: 0,
+        dealt: None,
+        row: 0,
         held: budget.reservation(),
     };
     Ok(Sink { prepare: Arc::new(Workers(grouping)), commit: Box::new(commit) })
@@ -388,7 +394,7 @@ impl Groups {
             return Ok(());
         }
         if !self.grouping.may_part() {
-            return self.held.hold(memory);
+            return self.held.hold_whole(memory);
         }
         if self.partitions.len() == 1 {
             self.part()?;
@@ -455,6 +461,12 @@ impl Groups {
 
     /// Merges tables whose rows stay: each row gets its group's number.
     fn merge_beside(&mut self, waiting: Vec<(u64, Dealt)>) -> Result<()> {
+        if self.dealt.is_some() {
+            for (batch, _) in waiting.into_iter().flat_map(|(_, dealt)| dealt.rows) {
+                self.deal(&batch)?;
+            }
+            return Ok(());
+        }
         let Some(partition) = self.partitions.first_mut() else { return Ok(()) };
         let partition = partition.get_mut().unwrap_or_else(PoisonError::into_inner);
         for (table, dealt) in waiting {
@@ -470,7 +482,58 @@ impl Groups {
                 self.rows.push((batch, groups));
             }
         }
-        self.held.hold(self.rows_memory + partition.memory())
+        let memory = self.rows_memory + partition.memory();
+        if self.held.try_hold(memory) {
+            return Ok(());
+        }
+        if self.grouping.keys.is_empty() {
+            // One group has all rows: there is nothing to deal them by.
+            return self.held.hold_whole(memory);
+        }
+        self.partitions = vec![Mutex::new(Partition::new(&self.grouping)?)];
+        self.rows_memory = 0;
+        for (batch, _) in std::mem::take(&mut self.rows) {
+            self.deal(&batch)?;
+        }
+        self.held.hold(0)
+    }
+
+    /// Deals rows that stay to files by their keys.
+    fn deal(&mut self, batch: &Batch) -> Result<()> {
+        let keys = self.grouping.keys.iter().map(|k| k.evaluate_array(batch, &mut Events::default()));
+        let keys = keys.collect::<Result<Vec<_>>>()?;
+        let numbers: Vec<u64> = (self.row..self.row + batch.rows as u64).collect();
+        self.row += batch.rows as u64;
+        if self.dealt.is_none() {
+            self.dealt = Some(grace::Dealt::new(self.grouping.kinds.clone(), &self.spill)?);
+        }
+        match &mut self.dealt {
+            Some(dealt) => dealt.push(batch, &keys, &numbers),
+            None => Ok(()),
+        }
+    }
+
+    /// The rows that stay, a file at a time, each beside its group.
+    fn beside_from_disk(mut self, dealt: grace::Dealt) -> Result<Held> {
+        let grouping = self.grouping.clone();
+        let process: grace::Process = Arc::new(move |batches| {
+            let mut local = Local::new(&grouping)?;
+            // What happens to values was counted when the workers saw the rows first.
+            let mut work = Work::new(0);
+            for batch in batches {
+                local.update(batch.clone(), &mut work)?;
+            }
+            let groups = local.keys.len();
+            let mut results = Vec::new();
+            for accumulator in &mut local.accumulators {
+                accumulator.grow(groups);
+                results.push(accumulator.finish().map_err(|e| e.in_step(&grouping.text))?);
+            }
+            let rows = local.rows.into_iter();
+            rows.map(|(batch, numbers)| Ok((beside(batch, numbers, &results)?, None))).collect()
+        });
+        let runs = grace::processed(dealt.finish()?, &process, &self.spill, &mut self.held)?;
+        Ok(Held::Scan(Box::new(Merge::new(runs, None)?)))
     }
 
     /// Puts all partitions on disk.
@@ -560,7 +623,7 @@ impl Groups {
             let mut partition = Partition::new(&grouping)?;
             for batch in file.reader()?.into_iter().flatten() {
                 partition.load(&batch?, &grouping)?;
-                self.held.hold(partition.memory())?;
+                self.held.hold_whole(partition.memory())?;
             }
             let groups = partition.keys.len();
             let batch = Batch { columns: partition.results(groups, &grouping.text)?, rows: groups };
@@ -645,6 +708,9 @@ impl Commit for Groups {
 
     fn finish(mut self: Box<Self>, work: &mut Work) -> Result<Held> {
         self.settle()?;
+        if let Some(dealt) = self.dealt.take() {
+            return self.beside_from_disk(dealt);
+        }
         if self.files.is_some() { self.from_disk(work) } else { self.from_memory(work) }
     }
 }

@@ -1,7 +1,7 @@
 //! Sinks that hold rows: results, the last rows, random rows.
 
 use std::collections::{BinaryHeap, VecDeque};
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
 
 use arrow_array::cast::AsArray;
 use arrow_array::{Array, UInt32Array};
@@ -10,11 +10,12 @@ use churn_kernels::views;
 use super::budget::{Budget, Reservation};
 use super::pipeline::{Commit, Part, Prepare, Sink};
 use super::serial::lot;
+use super::spill::{Reader, Run, Spill, Writer};
 use super::tally::Work;
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::Batch;
-use crate::io::memory::Batches;
-use crate::io::source::Scan;
+use crate::io::memory::{Batches, Ready};
+use crate::io::source::{Morsel, Scan};
 use crate::plan::StepId;
 
 /// What a sink holds when its pipeline has run.
@@ -93,16 +94,12 @@ pub(crate) fn batch_of(part: Part) -> Result<Batch> {
     }
 }
 
-/// All rows.
-pub(crate) struct Collect {
-    batches: Vec<Batch>,
-    held: Reservation,
-}
+/// All rows, for the caller: what they hold is the caller's, not the run's.
+pub(crate) struct Collect(Vec<Batch>);
 
 impl Collect {
-    pub(crate) fn sink(budget: &Budget) -> Sink {
-        let commit = Collect { batches: Vec::new(), held: budget.reservation() };
-        Sink { prepare: Arc::new(Compacted), commit: Box::new(commit) }
+    pub(crate) fn sink() -> Sink {
+        Sink { prepare: Arc::new(Compacted), commit: Box::new(Collect(Vec::new())) }
     }
 }
 
@@ -110,14 +107,99 @@ impl Commit for Collect {
     fn commit(&mut self, part: Part, _: &mut Work) -> Result<bool> {
         let batch = batch_of(part)?;
         if batch.rows > 0 {
-            self.held.add(batch.memory())?;
-            self.batches.push(batch);
+            self.0.push(batch);
         }
         Ok(true)
     }
 
     fn finish(self: Box<Self>, _: &mut Work) -> Result<Held> {
-        Ok(Held::Batches(self.batches))
+        Ok(Held::Batches(self.0))
+    }
+}
+
+/// All rows of a table that is used more than once: in memory, or in a file if they do not fit.
+pub(crate) struct Keep {
+    batches: Vec<Batch>,
+    file: Option<Writer>,
+    spill: Spill,
+    held: Reservation,
+}
+
+/// A table that has run.
+#[derive(Clone)]
+pub(crate) enum Kept {
+    Batches(Arc<(Vec<Batch>, Reservation)>),
+    Run(Run),
+}
+
+impl Kept {
+    /// A source of the rows.
+    pub(crate) fn held(&self) -> Result<Held> {
+        match self {
+            Kept::Batches(kept) => Ok(Held::Batches(kept.0.clone())),
+            Kept::Run(run) => Ok(Held::Scan(Box::new(Stored(Mutex::new(run.reader()?))))),
+        }
+    }
+}
+
+impl Keep {
+    /// The sink, and where the table is put when the pipeline has run.
+    pub(crate) fn sink(spill: &Spill, budget: &Budget) -> (Sink, Arc<Mutex<Option<Kept>>>) {
+        let kept = Arc::new(Mutex::new(None));
+        let keep = Keep { batches: Vec::new(), file: None, spill: spill.clone(), held: budget.reservation() };
+        let commit = Keeping { keep, kept: kept.clone() };
+        (Sink { prepare: Arc::new(Compacted), commit: Box::new(commit) }, kept)
+    }
+}
+
+struct Keeping {
+    keep: Keep,
+    kept: Arc<Mutex<Option<Kept>>>,
+}
+
+impl Commit for Keeping {
+    fn commit(&mut self, part: Part, _: &mut Work) -> Result<bool> {
+        let batch = batch_of(part)?;
+        let keep = &mut self.keep;
+        if let Some(file) = &mut keep.file {
+            return file.write(batch).map(|()| true);
+        }
+        if batch.rows > 0 {
+            let fits = keep.held.try_add(batch.memory());
+            keep.batches.push(batch);
+            if !fits {
+                let mut file = keep.spill.writer()?;
+                keep.batches.drain(..).try_for_each(|batch| file.write(batch))?;
+                keep.file = Some(file);
+                keep.held.hold(0)?;
+            }
+        }
+        Ok(true)
+    }
+
+    fn finish(self: Box<Self>, _: &mut Work) -> Result<Held> {
+        let Keep { batches, file, held, .. } = self.keep;
+        let kept = match file {
+            Some(file) => Kept::Run(file.finish()?),
+            None => Kept::Batches(Arc::new((batches, held))),
+        };
+        *self.kept.lock().unwrap_or_else(PoisonError::into_inner) = Some(kept);
+        Ok(Held::Batches(Vec::new()))
+    }
+}
+
+/// Rows in a file, batch by batch.
+struct Stored(Mutex<Option<Reader>>);
+
+impl Scan for Stored {
+    fn next(&self) -> Result<Option<Box<dyn Morsel>>> {
+        let mut reader = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let batch = reader.as_mut().and_then(Iterator::next).transpose()?;
+        Ok(batch.map(|batch| Box::new(Ready::new(batch)) as Box<dyn Morsel>))
+    }
+
+    fn progress(&self) -> (u64, Option<u64>) {
+        (0, None)
     }
 }
 
@@ -197,7 +279,9 @@ impl SampleRows {
             }
         }
         self.batches = kept;
-        self.held.hold(self.batches.iter().map(|(_, b)| b.memory()).sum())
+        // No more than the rows that were asked for: they count, but stop nothing.
+        let _ = self.held.try_hold(self.batches.iter().map(|(_, b)| b.memory()).sum());
+        Ok(())
     }
 }
 

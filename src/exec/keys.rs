@@ -130,6 +130,34 @@ impl KeyTable {
         self.row_numbers(&keys, into)
     }
 
+    /// Appends the number of each row's key if the table has it, else `u32::MAX`; the table stays as it is.
+    pub(crate) fn find(&mut self, keys: &[ArrayRef], rows: usize, into: &mut Vec<u32>) -> Result<()> {
+        let keys = keys.iter().map(normal).collect::<Result<Vec<_>>>()?;
+        if let (Keys::Packed(_), Some(key)) = (&self.keys, keys.first()) {
+            match packed(key) {
+                Some(packed) => {
+                    if let Keys::Packed(own) = &self.keys {
+                        into.extend(packed.iter().map(|key| own.find(*key).unwrap_or(u32::MAX)));
+                    }
+                    return Ok(());
+                }
+                None => self.change_over()?,
+            }
+        }
+        match (&self.keys, &self.converter) {
+            (Keys::Rows { bytes, ends }, Some(converter)) => {
+                let rows = converter.convert_columns(&keys).map_err(crate::expr::arrow_error)?;
+                into.extend(rows.iter().map(|row| {
+                    let key = row.as_ref();
+                    let equal = |n: &u32| key_at(bytes, ends, *n) == key;
+                    self.table.find(hash::of_bytes(key), equal).copied().unwrap_or(u32::MAX)
+                }));
+            }
+            _ => into.extend(std::iter::repeat_n(if self.len() > 0 { 0 } else { u32::MAX }, rows)),
+        }
+        Ok(())
+    }
+
     /// Numbers the values of a dictionary that occur, each once for as long as the dictionary stays the same.
     fn dictionary_numbers(&mut self, keys: &DictionaryArray<Int32Type>, into: &mut Vec<u32>) -> Result<()> {
         const UNKNOWN: u32 = u32::MAX;

@@ -3,6 +3,7 @@
 mod budget;
 mod build;
 mod context;
+mod grace;
 mod group;
 mod held;
 mod keys;

@@ -198,13 +198,46 @@ pub(crate) fn run(pipeline: Pipeline, sink: Sink, context: &Context) -> Result<H
     if let Some(error) = queue.error {
         return Err(error);
     }
-    let Ordered { commit, mut work, .. } = ordered.into_inner().unwrap_or_else(PoisonError::into_inner);
+    let Ordered { serial, mut commit, mut work, .. } =
+        ordered.into_inner().unwrap_or_else(PoisonError::into_inner);
+    guarded(|| kept_back(serial, &*sink.prepare, &mut *commit, &mut work, context))?;
     if let (Some(step), Some(limit)) = (scan_step, limit) {
         work.tally.limit(step, limit as u64);
     }
     let batches = guarded(|| commit.finish(&mut work))?;
     context.absorb(&mut work)?;
     Ok(batches)
+}
+
+/// Hands on what serial operators kept back, each behind all rows of those before it.
+fn kept_back(
+    mut serial: Vec<Box<dyn SerialOp>>,
+    prepare: &dyn Prepare,
+    commit: &mut dyn Commit,
+    work: &mut Work,
+    context: &Context,
+) -> Result<()> {
+    for first in 0..serial.len() {
+        let Some((op, later)) = serial.get_mut(first..).and_then(<[_]>::split_first_mut) else { break };
+        let Some(scan) = op.finish(work)? else { continue };
+        while let Some(mut morsel) = scan.next()? {
+            while let Some(decoded) = morsel.next(None)? {
+                let mut batch = decoded.batch;
+                for op in later.iter_mut() {
+                    batch = op.apply(batch, work)?;
+                }
+                let full = later.iter().any(|op| op.is_full());
+                let part = prepare.prepare(batch, work)?;
+                let more = commit.commit(part, work)?;
+                context.write_side(work)?;
+                work.placed.drain(..).try_for_each(Placed::write)?;
+                if full || !more {
+                    return Ok(());
+                }
+            }
+        }
+    }
+    Ok(())
 }
 
 /// Runs `f`; a panic becomes an error.

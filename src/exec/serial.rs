@@ -1,14 +1,19 @@
 //! Operators that need the order of rows and keep something: they run in the ordered part of a run.
 
-use arrow_array::BooleanArray;
+use arrow_array::{ArrayRef, BooleanArray};
 use churn_kernels::hash;
 
 use super::budget::Reservation;
+use super::context::Context;
+use super::grace::{Dealt, first_rows, numbered, numbers_of, processed, within};
 use super::keys::KeyTable;
+use super::merge::Merge;
+use super::spill::{Spill, Writer};
 use super::stream::{StreamOp, offending};
 use super::tally::Work;
 use crate::error::Result;
-use crate::expr::{Batch, Event};
+use crate::expr::{Batch, Event, Type};
+use crate::io::source::Scan;
 use crate::plan::StepId;
 
 /// An operator that sees the batches in order.
@@ -19,6 +24,11 @@ pub(crate) trait SerialOp: Send {
     /// Whether nothing will come out of it any more.
     fn is_full(&self) -> bool {
         false
+    }
+
+    /// Rows that it kept back, and that come out behind all others.
+    fn finish(&mut self, _: &mut Work) -> Result<Option<Box<dyn Scan>>> {
+        Ok(None)
     }
 }
 
@@ -55,30 +65,63 @@ impl SerialOp for First {
     }
 }
 
-/// `first N per COLS` (and `after` of it never stands with `per`).
+/// `first N per COLS`, and `distinct`, which is the first one.
+///
+/// When the table of keys is full, it stays as it is: rows of known keys are settled by it, and the others are dealt
+/// to files. What passes from then on comes out at the end, in order.
 pub(crate) struct FirstPer {
     pub(crate) count: usize,
-    pub(crate) keys: Vec<usize>,
-    pub(crate) table: KeyTable,
-    pub(crate) seen: Vec<usize>,
+    pub(crate) seen: Seen,
+    /// How many rows of each key passed.
+    pub(crate) passed: Vec<usize>,
+    /// Whether rows that do not pass are told of as repeated.
+    pub(crate) distinct: bool,
     pub(crate) step: StepId,
+}
+
+impl FirstPer {
+    fn tell(&self, before: usize, kept: usize, work: &mut Work) {
+        work.tally.rows(self.step, kept);
+        if self.distinct {
+            work.tally.event(self.step, Event::Repeated, before - kept);
+        }
+    }
 }
 
 impl SerialOp for FirstPer {
     fn apply(&mut self, batch: Batch, work: &mut Work) -> Result<Batch> {
-        let numbers = numbers_of(&mut self.table, &batch, &self.keys)?;
-        self.seen.resize(self.table.len(), 0);
-        let keep: BooleanArray = numbers
-            .iter()
-            .map(|n| {
-                let Some(seen) = self.seen.get_mut(*n as usize) else { return Some(false) };
-                *seen += 1;
-                Some(*seen <= self.count)
-            })
-            .collect();
-        let batch = batch.filter(&keep)?;
-        work.tally.rows(self.step, batch.rows);
-        Ok(batch)
+        let first = self.seen.row;
+        self.seen.row += batch.rows as u64;
+        if self.seen.full.is_none() {
+            let numbers = numbers_of(&mut self.seen.table, &batch, &self.seen.keys)?;
+            self.passed.resize(self.seen.table.len(), 0);
+            let kept = batch.filter(&within(&numbers, &mut self.passed, self.count).into())?;
+            self.tell(batch.rows, kept.rows, work);
+            self.seen.weigh()?;
+            return Ok(kept);
+        }
+        let (known, unknown) = self.seen.split(&batch, first)?;
+        let keep = within(&known.numbers, &mut self.passed, self.count);
+        let passing = known.batch.filter(&keep.clone().into())?;
+        self.tell(known.batch.rows, passing.rows, work);
+        let places = known.places.iter().zip(&keep).filter(|(_, keep)| **keep).map(|(place, _)| *place);
+        if let Some(full) = &mut self.seen.full {
+            full.pass(passing, places)?;
+            full.dealt.push(&unknown.batch, &unknown.keys, &unknown.places)?;
+        }
+        Ok(batch.slice(0, 0))
+    }
+
+    fn finish(&mut self, work: &mut Work) -> Result<Option<Box<dyn Scan>>> {
+        let Some(full) = self.seen.full.take() else { return Ok(None) };
+        let process = first_rows(self.seen.keys.clone(), self.seen.kinds.clone(), self.count);
+        let dealt = full.dealt.finish()?;
+        let rows: u64 = dealt.iter().map(|run| run.rows).sum();
+        let mut runs = processed(dealt, &process, &self.seen.spill, &mut self.seen.held)?;
+        let kept: u64 = runs.iter().map(|run| run.rows).sum();
+        self.tell(rows as usize, kept as usize, work);
+        runs.push(full.passed.finish()?);
+        Ok(Some(Box::new(Merge::new(runs, None)?)))
     }
 }
 
@@ -112,38 +155,75 @@ impl SerialOp for SamplePercent {
 /// The keys of all rows so far.
 pub(crate) struct Seen {
     pub(crate) keys: Vec<usize>,
-    pub(crate) table: KeyTable,
-    pub(crate) held: Reservation,
+    kinds: Vec<Type>,
+    table: KeyTable,
+    held: Reservation,
+    spill: Spill,
+    /// The place of the next row.
+    row: u64,
+    full: Option<Full>,
 }
 
-impl Seen {
-    /// Which rows have a key that no row before them has.
-    fn new_rows(&mut self, batch: &Batch) -> Result<Vec<bool>> {
-        let mut next = self.table.len() as u32;
-        let numbers = numbers_of(&mut self.table, batch, &self.keys)?;
-        self.held.hold(self.table.memory())?;
-        let is_new = |number: &u32| {
-            let new = *number == next;
-            next += u32::from(new);
-            new
-        };
-        Ok(numbers.iter().map(is_new).collect())
+/// Where rows go once the table is full.
+struct Full {
+    /// Rows of unknown keys.
+    dealt: Dealt,
+    /// Rows that pass, with their places.
+    passed: Writer,
+}
+
+impl Full {
+    fn pass(&mut self, mut batch: Batch, places: impl Iterator<Item = u64>) -> Result<()> {
+        batch.columns.insert(0, numbered(places));
+        self.passed.write(batch)
     }
 }
 
-/// `distinct`: the first row of each key.
-pub(crate) struct Distinct {
-    pub(crate) seen: Seen,
-    pub(crate) step: StepId,
+/// Rows of a batch, with their keys and places, and the numbers of known keys.
+struct Rows {
+    batch: Batch,
+    keys: Vec<ArrayRef>,
+    places: Vec<u64>,
+    numbers: Vec<u32>,
 }
 
-impl SerialOp for Distinct {
-    fn apply(&mut self, batch: Batch, work: &mut Work) -> Result<Batch> {
-        let new = self.seen.new_rows(&batch)?;
-        let kept = batch.filter(&new.into())?;
-        work.tally.rows(self.step, kept.rows);
-        work.tally.event(self.step, Event::Repeated, batch.rows - kept.rows);
-        Ok(kept)
+impl Seen {
+    pub(crate) fn new(keys: Vec<usize>, kinds: Vec<Type>, context: &Context) -> Result<Seen> {
+        Ok(Seen {
+            keys,
+            table: KeyTable::new(kinds.clone())?,
+            kinds,
+            held: context.budget.reservation(),
+            spill: context.spill.clone(),
+            row: 0,
+            full: None,
+        })
+    }
+
+    /// Reserves what the table holds; when it may not grow any more, files take over.
+    fn weigh(&mut self) -> Result<()> {
+        if !self.held.try_hold(self.table.memory()) {
+            let dealt = Dealt::new(self.kinds.clone(), &self.spill)?;
+            self.full = Some(Full { dealt, passed: self.spill.writer()? });
+        }
+        Ok(())
+    }
+
+    /// The rows whose keys the full table knows, and the others.
+    fn split(&mut self, batch: &Batch, first: u64) -> Result<(Rows, Rows)> {
+        let keys: Vec<_> = self.keys.iter().filter_map(|i| batch.columns.get(*i).cloned()).collect();
+        let mut numbers = Vec::new();
+        self.table.find(&keys, batch.rows, &mut numbers)?;
+        let part = |known: bool| {
+            let is_known: Vec<bool> = numbers.iter().map(|n| (*n != u32::MAX) == known).collect();
+            let rows = || is_known.iter().enumerate().filter(|(_, is)| **is).map(|(row, _)| row);
+            let places = rows().map(|row| first + row as u64).collect();
+            let found = rows().filter_map(|row| numbers.get(row).copied()).collect();
+            let batch = batch.filter(&is_known.into())?;
+            let keys = self.keys.iter().filter_map(|i| batch.columns.get(*i).cloned()).collect();
+            Ok(Rows { batch, keys, places, numbers: found })
+        };
+        Ok((part(true)?, part(false)?))
     }
 }
 
@@ -155,24 +235,55 @@ pub(crate) struct RequireUnique {
     pub(crate) text: String,
 }
 
-impl SerialOp for RequireUnique {
-    fn apply(&mut self, batch: Batch, _: &mut Work) -> Result<Batch> {
-        let new = self.seen.new_rows(&batch)?;
-        let repeated = new.iter().enumerate().filter(|(_, new)| !**new).map(|(row, _)| row);
-        let repeated: Vec<usize> = repeated.take(5).collect();
-        if repeated.is_empty() {
-            return Ok(batch);
-        }
+impl RequireUnique {
+    fn repeated(&self, batch: &Batch, rows: &[usize]) -> Result<()> {
+        let Some(first) = rows.get(..rows.len().min(5)).filter(|r| !r.is_empty()) else { return Ok(()) };
         let names = crate::text::comma(self.names.iter().map(|n| crate::text::name(n)));
         let what = format!("Rows are equal in {names} to a row before them.");
-        Err(offending(what, &batch, &self.shown, &repeated).in_step(&self.text))
+        Err(offending(what, batch, &self.shown, first).in_step(&self.text))
     }
 }
 
-/// The number of each row's key.
-fn numbers_of(table: &mut KeyTable, batch: &Batch, keys: &[usize]) -> Result<Vec<u32>> {
-    let columns: Vec<_> = keys.iter().filter_map(|i| batch.columns.get(*i).cloned()).collect();
-    let mut numbers = Vec::new();
-    table.numbers(&columns, batch.rows, &mut numbers)?;
-    Ok(numbers)
+impl SerialOp for RequireUnique {
+    fn apply(&mut self, batch: Batch, _: &mut Work) -> Result<Batch> {
+        let first = self.seen.row;
+        self.seen.row += batch.rows as u64;
+        if self.seen.full.is_none() {
+            let mut next = self.seen.table.len() as u32;
+            let numbers = numbers_of(&mut self.seen.table, &batch, &self.seen.keys)?;
+            let is_new = |number: &u32| {
+                let new = *number == next;
+                next += u32::from(new);
+                new
+            };
+            let new: Vec<bool> = numbers.iter().map(is_new).collect();
+            self.repeated(&batch, &places_where(&new, false))?;
+            self.seen.weigh()?;
+            return Ok(batch);
+        }
+        let (known, unknown) = self.seen.split(&batch, first)?;
+        self.repeated(&known.batch, &(0..known.batch.rows).collect::<Vec<_>>())?;
+        if let Some(full) = &mut self.seen.full {
+            full.dealt.push(&unknown.batch, &unknown.keys, &unknown.places)?;
+        }
+        Ok(batch)
+    }
+
+    fn finish(&mut self, _: &mut Work) -> Result<Option<Box<dyn Scan>>> {
+        let Some(full) = self.seen.full.take() else { return Ok(None) };
+        let process = first_rows(self.seen.keys.clone(), self.seen.kinds.clone(), 1);
+        for run in full.dealt.finish()? {
+            let mut batches: Vec<Batch> = run.reader()?.into_iter().flatten().collect::<Result<_>>()?;
+            batches.iter_mut().for_each(|b| drop(b.columns.remove(0)));
+            for (batch, keep) in process(&batches)? {
+                let keep: Vec<bool> = keep.iter().flat_map(|k| k.values().iter()).collect();
+                self.repeated(&batch, &places_where(&keep, false))?;
+            }
+        }
+        Ok(None)
+    }
+}
+
+fn places_where(values: &[bool], is: bool) -> Vec<usize> {
+    values.iter().enumerate().filter(|(_, v)| **v == is).map(|(place, _)| place).collect()
 }

@@ -185,8 +185,8 @@ impl Keyed {
             Keys::Words(words) => words.iter().map(|w| w.values.capacity() * 8).sum(),
             Keys::Rows(rows) => rows.size(),
         };
-        // And the numbers that rows are sorted by, dealt once.
-        self.batch.memory() + keys + self.batch.rows * 32
+        // And the numbers that rows are sorted by, dealt once, and what is gathered on its way to disk.
+        (self.batch.memory() + keys + self.batch.rows * 32) / 4 * 5
     }
 }
 
@@ -530,6 +530,8 @@ pub(crate) fn gathered(batches: &[&Batch], places: &[(u32, u32)]) -> Result<Batc
 
 /// The ordered side.
 struct Sort {
+    /// The most rows that are wanted.
+    keep: Option<usize>,
     held: Reservation,
     spill: Spill,
     threads: usize,
@@ -538,9 +540,15 @@ struct Sort {
 }
 
 /// The sink of `sort`.
-pub(crate) fn sink(order: Order, written: Option<Written>, context: &Context) -> Result<Sink> {
+pub(crate) fn sink(
+    order: Order,
+    keep: Option<usize>,
+    written: Option<Written>,
+    context: &Context,
+) -> Result<Sink> {
     let converter = if order.is_of_words() { None } else { Some(Arc::new(order.converter()?)) };
     let commit = Sort {
+        keep,
         held: context.budget.reservation(),
         spill: context.spill.clone(),
         threads: context.threads(),
@@ -573,7 +581,12 @@ impl Commit for Sort {
     fn finish(mut self: Box<Self>, _: &mut Work) -> Result<Held> {
         let table = Table::new(std::mem::take(&mut self.parts));
         if self.runs.is_empty() {
-            let ranges = table.sorted(self.threads)?;
+            let mut ranges = table.sorted(self.threads)?;
+            let mut left = self.keep.unwrap_or(usize::MAX);
+            for range in &mut ranges {
+                range.truncate(left);
+                left -= range.len();
+            }
             let rest = Mutex::new((0, 0));
             return Ok(Held::Scan(Box::new(Sorted {
                 rows: Arc::new((table, ranges)),
@@ -583,7 +596,7 @@ impl Commit for Sort {
         }
         self.runs.extend(table.spilled(&self.spill, self.threads)?);
         self.held.hold(0)?;
-        Ok(Held::Scan(Box::new(Merge::new(self.runs, None)?)))
+        Ok(Held::Scan(Box::new(Merge::new(self.runs, self.keep)?)))
     }
 }
 

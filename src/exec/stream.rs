@@ -186,6 +186,16 @@ impl StreamOp for Tap {
     }
 }
 
+/// Counts the rows that leave a step.
+pub(crate) struct Count(pub(crate) StepId);
+
+impl StreamOp for Count {
+    fn apply(&self, batch: Batch, work: &mut Work) -> Result<Batch> {
+        work.tally.rows(self.0, batch.rows);
+        Ok(batch)
+    }
+}
+
 /// Hands lines of text that flow by to a side output.
 pub(crate) struct TapLines(pub(crate) usize);
 

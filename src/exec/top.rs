@@ -91,6 +91,9 @@ pub(crate) fn sink(order: Order, keep: usize, context: &Context) -> Result<Sink>
     Ok(Sink { prepare: Arc::new(encode), commit: Box::new(commit) })
 }
 
+/// The most rows that are kept so; more are sorted as all rows are.
+pub(crate) const MOST: usize = 1 << 16;
+
 /// Rows over twice the wanted ones before those that cannot be among them are dropped.
 ///
 /// Few enough that the worst row is known after the first batches, enough that dropping costs little.
@@ -134,7 +137,9 @@ impl Top {
         self.rows = batch.rows;
         self.parts = vec![Keyed { batch, keys }];
         let bytes: usize = self.parts.iter().map(|p| p.batch.memory() + p.keys.size()).sum();
-        self.held.hold(bytes)
+        // No more than the rows that were asked for, and few: they count, but stop nothing.
+        let _ = self.held.try_hold(bytes);
+        Ok(())
     }
 }
 
@@ -144,7 +149,7 @@ impl Commit for Top {
             return Err(Error::new(ErrorKind::Internal, "A sort was handed something else than rows."));
         };
         if keyed.batch.rows > 0 {
-            self.held.add(keyed.batch.memory() + keyed.keys.size())?;
+            let _ = self.held.try_add(keyed.batch.memory() + keyed.keys.size());
             self.rows += keyed.batch.rows;
             self.parts.push(*keyed);
         }

@@ -51,7 +51,7 @@ impl CheckedPlan {
     /// # Errors
     /// Whatever the data hold against it.
     pub fn run_with(&self, options: &RunOptions) -> Result<Table> {
-        let (batches, ledger) = exec::run(&self.0, options, |budget| Ok(exec::Collect::sink(budget)))?;
+        let (batches, ledger) = exec::run(&self.0, options, || Ok(exec::Collect::sink()))?;
         Ok(Table::new(self.0.main.fields.clone(), batches, None, ledger))
     }
 
@@ -62,7 +62,7 @@ impl CheckedPlan {
     pub fn run_head(&self, rows: usize, options: &RunOptions) -> Result<Table> {
         let total = Arc::new(AtomicU64::new(0));
         let counted = total.clone();
-        let (batches, ledger) = exec::run(&self.0, options, |_| Ok(exec::Head::sink(rows, counted)))?;
+        let (batches, ledger) = exec::run(&self.0, options, || Ok(exec::Head::sink(rows, counted)))?;
         Ok(Table::new(self.0.main.fields.clone(), batches, Some(total.load(Ordering::Relaxed)), ledger))
     }
 
@@ -79,14 +79,14 @@ impl CheckedPlan {
     ) -> Result<Ledger> {
         let (format, fields) = (Format::named(format)?, &self.0.main.fields);
         let with = WriteOptions::default();
-        let sink = match format.encoder(fields, &with) {
-            Some(encoder) => Writer::sink(out, encoder)?,
-            None => match format.writer(Out::new(out), fields, &with, options.thread_count())? {
-                Some(writer) => Columns::sink(writer),
-                None => exec::Discard::sink(),
-            },
+        let sink = || match format.encoder(fields, &with) {
+            Some(encoder) => Writer::sink(out, encoder),
+            None => {
+                let writer = format.writer(Out::new(out), fields, &with, options.thread_count())?;
+                Ok(writer.map_or_else(exec::Discard::sink, Columns::sink))
+            }
         };
-        Ok(exec::run(&self.0, options, |_| Ok(sink))?.1)
+        Ok(exec::run(&self.0, options, || sink())?.1)
     }
 
     /// Runs the plan for what its steps write and require, and drops its rows.

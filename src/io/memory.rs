@@ -54,7 +54,7 @@ impl Batches {
 impl Scan for Batches {
     fn next(&self) -> Result<Option<Box<dyn Morsel>>> {
         let mut left = self.left.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        Ok(left.next().map(|batch| Box::new(Ready(Some(batch))) as Box<dyn Morsel>))
+        Ok(left.next().map(|batch| Box::new(Ready::new(batch)) as Box<dyn Morsel>))
     }
 
     fn progress(&self) -> (u64, Option<u64>) {
@@ -63,7 +63,13 @@ impl Scan for Batches {
 }
 
 /// A batch that needs no decoding; `None` once it was given.
-struct Ready(Option<Batch>);
+pub(crate) struct Ready(Option<Batch>);
+
+impl Ready {
+    pub(crate) fn new(batch: Batch) -> Ready {
+        Ready(Some(batch))
+    }
+}
 
 impl Morsel for Ready {
     fn next(&mut self, test: Option<&mut dyn RowTest>) -> Result<Option<Decoded>> {

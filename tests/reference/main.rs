@@ -1,9 +1,10 @@
 //! The engine against a reference interpreter: random tables, random chains, every setting.
 //!
 //! The interpreter works row by row over plain vectors and shares no code with the engine; the chain reaches the
-//! engine as text and the table as a CSV file, so the lexer, the checker, the rewrites and the reader take part.
-//! Answers must be the interpreter's, and the same to the bit for every number of threads, rows in a batch and
-//! bytes in a block.
+//! engine as text and the table as a CSV file, so the lexer, the checker, the rewrites and the reader take part; then
+//! as a Parquet and an Arrow file.
+//! Answers must be the interpreter's, and the same to the bit for every number of threads, rows in a batch, bytes in
+//! a block and bytes of memory.
 
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
@@ -57,9 +58,22 @@ fn agree(seed: u64) {
     let told = || format!("seed {seed}\n{}\n{}\n{}", data.csv(), data.read_step(), text.join("\n"));
     let mut first: Option<Vec<Vec<V>>> = None;
     let mut first_ledger = None;
-    for (threads, batch, block) in [(1, 8192, 1 << 16), (1, 1, 64), (2, 7, 100), (7, 7, 37), (2, 8192, 300)] {
-        let options = RunOptions::new().threads(threads).batch_rows(batch).block_bytes(block);
-        let table = flow.run_with(&options).unwrap_or_else(|e| panic!("{}\n{e}", told()));
+    let settings = [
+        (1, 8192, 1 << 16, None),
+        (1, 1, 64, None),
+        (2, 7, 100, None),
+        (7, 7, 37, None),
+        (2, 8192, 300, None),
+        // So little memory that everything that is held goes to disk.
+        (1, 8192, 200, Some(1)),
+        (2, 7, 100, Some(1)),
+    ];
+    for (threads, batch, block, memory) in settings {
+        let mut options = RunOptions::new().threads(threads).batch_rows(batch).block_bytes(block);
+        if let Some(memory) = memory {
+            options = options.memory(memory);
+        }
+        let table = flow.run_with(&options).unwrap_or_else(|e| panic!("{} {memory:?}\n{e}", told()));
         let names: Vec<&str> = table.columns().map(|(n, _)| n).collect();
         assert_eq!(names, expected.names(), "{}", told());
         let found = rows(&table);
@@ -85,6 +99,21 @@ fn agree(seed: u64) {
     };
     assert_eq!(bits(1), bits(2), "{}", told());
     assert_eq!(bits(1), bits(7), "{}", told());
+    // The same table from columnar files.
+    for ending in ["parquet", "arrow"] {
+        let copy = Flow::steps(&data.read_step()).in_folder(folder.path());
+        copy.write(folder.path().join(format!("t.{ending}"))).unwrap_or_else(|e| panic!("{}\n{e}", told()));
+        let read = Flow::steps(&format!("read 't.{ending}'")).in_folder(folder.path());
+        let flow = text.iter().fold(read, |f, s| f.then(s));
+        for block in [64, 1 << 20] {
+            let options = RunOptions::new().threads(2).block_bytes(block);
+            let table = flow.run_with(&options).unwrap_or_else(|e| panic!("{} {ending}\n{e}", told()));
+            let found = rows(&table);
+            let same = found.len() == expected.rows.len()
+                && found.iter().flatten().zip(expected.rows.iter().flatten()).all(|(a, b)| a.near(b));
+            assert!(same, "{} {ending}\nexpected {:?}\nfound    {found:?}", told(), expected.rows);
+        }
+    }
     // The canonical text of the chain reads back as the same chain.
     let printed = flow.to_string();
     assert_eq!(Flow::steps(&printed).to_string(), printed, "{}", told());

@@ -3,7 +3,7 @@
 use std::borrow::Cow;
 
 use churn_kernels::cells as kernel;
-use churn_kernels::grid::{Grid, Ragged};
+use churn_kernels::grid::{Grid, Ragged, Slot};
 use churn_kernels::structure::Structure;
 
 use super::options::CsvOptions;
@@ -75,7 +75,7 @@ impl<'a> Cells<'a> {
     }
 
     pub(super) fn rows(&self) -> usize {
-        self.grid.starts().len()
+        self.grid.rows()
     }
 
     /// Rows with another number of cells than the table.
@@ -90,23 +90,19 @@ impl<'a> Cells<'a> {
 
     /// Where a row starts.
     pub(super) fn start_of_row(&self, row: usize) -> usize {
-        self.grid.starts().get(row).map_or(0, |s| *s as usize)
+        self.grid.get(row, Slot::Start).map_or(0, |s| s as usize)
     }
 
     /// The cells of a column.
     pub(super) fn column(&self, position: usize) -> kernel::Cells<'a> {
-        let places = |separator: usize| {
-            let slot = self.needed.slots.get(separator).copied().flatten();
-            slot.map_or(&[][..], |slot| self.grid.places(slot))
+        let separator = |number: usize| self.needed.slots.get(number).copied().flatten().map(Slot::Separator);
+        // A column that nobody asked for has no cells to look at: each is empty.
+        let (start, end) = match position.checked_sub(1) {
+            None => (Some(Slot::Start), separator(0)),
+            Some(before) => (separator(before), separator(position)),
         };
-        let last = position + 1 == self.needed.width;
-        kernel::Cells {
-            bytes: self.bytes,
-            starts: position.checked_sub(1).map_or(self.grid.starts(), places),
-            skip: u32::from(position > 0),
-            ends: if last { self.grid.ends() } else { places(position) },
-            last,
-        }
+        let last = (position + 1 == self.needed.width).then_some(Slot::End);
+        kernel::Cells::new(self.bytes, self.grid, start.unwrap_or(Slot::End), end.or(last).unwrap_or(Slot::Start))
     }
 
     /// The cell, without its quotes and without the line end's carriage return.

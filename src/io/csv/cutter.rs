@@ -15,10 +15,10 @@ use crate::io::place;
 /// Bytes of a block, unless the run says otherwise.
 ///
 /// The places of its cells and its decoded columns stay in the second-level cache.
-pub(super) const BLOCK_BYTES: usize = 512 << 10;
+pub(super) const BLOCK_BYTES: usize = 256 << 10;
 
 /// The most blocks of a range whose rows are gathered; a smaller table has at least 64 ranges.
-const RANGE_BLOCKS: u64 = 8;
+const RANGE_BLOCKS: u64 = 16;
 
 /// A part of a file.
 #[derive(Debug)]
