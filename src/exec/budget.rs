@@ -85,14 +85,6 @@ impl Reservation {
     pub(crate) fn try_add(&mut self, bytes: usize) -> bool {
         self.try_hold(self.bytes as usize + bytes)
     }
-
-    /// Adds to the bytes that are held.
-    ///
-    /// # Errors
-    /// As [`Reservation::hold`].
-    pub(crate) fn add(&mut self, bytes: usize) -> Result<()> {
-        self.hold(self.bytes as usize + bytes)
-    }
 }
 
 impl Drop for Reservation {
@@ -131,7 +123,7 @@ mod tests {
         assert!(a.hold(20).is_ok());
         let mut b = budget.reservation();
         assert!(b.hold(80).is_ok());
-        assert!(b.add(1).is_err());
+        assert!(!b.try_add(1));
         drop(b);
         assert!(a.hold(100).is_ok());
     }

@@ -20,6 +20,7 @@ use crate::expr::{Batch, Bound, ColumnId, Field, Type};
 use crate::io::format::Encoder;
 use crate::io::ranges::{Range, ranges};
 use crate::io::source::Request;
+use crate::io::split::SplitTarget;
 use crate::io::target::Target as File;
 use crate::plan::node::{SampleSize, Scan};
 use crate::plan::{Node, Op, Plan, SortKey, StepId, Target, rules};
@@ -87,6 +88,12 @@ fn build_for_effect(node: &Node, context: &Context) -> Result<Pipeline> {
     Ok(pipeline)
 }
 
+/// What encodes rows before they are handed over: none for columnar files and for folders.
+fn text_encoder(target: &Target) -> Option<Box<dyn Encoder>> {
+    let encoder = target.format.encoder(&target.fields, &target.options);
+    encoder.filter(|_| target.options.split_by.is_empty())
+}
+
 /// Opens the file of a step that writes.
 fn write_output(
     target: &Target,
@@ -94,7 +101,13 @@ fn write_output(
     step: StepId,
     context: &Context,
 ) -> Result<usize> {
-    let file = File::create(&target.path, target.mode).map_err(|e| e.in_step(context.step_text(step)))?;
+    let named = |e: Error| e.in_step(context.step_text(step));
+    if !target.options.split_by.is_empty() {
+        let how = (target.format, &target.options, target.mode);
+        let folder = SplitTarget::create(&target.path, how, &target.fields, context.threads());
+        return Ok(context.split_output(folder.map_err(named)?));
+    }
+    let file = File::create(&target.path, target.mode).map_err(named)?;
     match encoder {
         Some(text) => context.text_output(file, &text.start(), text.between(), text.end()),
         None => context.row_output(file, target),
@@ -240,7 +253,7 @@ fn build(node: &Node, context: &Context) -> Result<Pipeline> {
         Op::Write(target) => {
             let mut pipeline = below()?;
             let columns = places(&pipeline.layout, &ids(&target.fields))?;
-            let encoder = target.format.encoder(&target.fields, &target.options);
+            let encoder = text_encoder(target);
             let output = write_output(target, encoder.as_deref(), step, context)?;
             pipeline.acts = true;
             pipeline.push(Box::new(stream::Tap { output, columns, encoder }));

@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 use std::sync::atomic::Ordering;
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use super::budget::Budget;
 use super::held::Kept;
@@ -11,7 +11,8 @@ use super::spill::Spill;
 use super::tally::{Side, Tally, Work};
 use crate::error::Result;
 use crate::io::binary::{Out, RowWriter};
-use crate::io::target::{Placed, Target as File};
+use crate::io::split::SplitTarget;
+use crate::io::target::{Placed, Shared, Target as File};
 use crate::plan::{StepId, StepInfo, Target};
 
 /// What all pipelines of a run share.
@@ -37,24 +38,8 @@ enum Output {
         end: &'static [u8],
         any: bool,
     },
-    Rows {
-        file: SharedFile,
-        writer: Option<Box<dyn RowWriter>>,
-    },
-}
-
-/// A file that its writer holds until it ends.
-#[derive(Clone)]
-struct SharedFile(Arc<Mutex<File>>);
-
-impl std::io::Write for SharedFile {
-    fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
-        held(&self.0).write_some(bytes)
-    }
-
-    fn flush(&mut self) -> std::io::Result<()> {
-        Ok(())
-    }
+    Rows { file: Shared, writer: Option<Box<dyn RowWriter>> },
+    Split(Box<SplitTarget>),
 }
 
 impl Context {
@@ -119,8 +104,9 @@ impl Context {
                     work.placed.extend(file.append(bytes)?);
                 }
                 (Some(Output::Rows { writer: Some(writer), .. }), Side::Rows(batch)) => {
-                    writer.write(batch)?
+                    writer.write(batch)?;
                 }
+                (Some(Output::Split(folder)), Side::Rows(batch)) => folder.write(&batch)?,
                 _ => {}
             }
         }
@@ -143,10 +129,15 @@ impl Context {
 
     /// Opens a file of a columnar format to be written on the way; gives its number.
     pub(crate) fn row_output(&self, file: File, target: &Target) -> Result<usize> {
-        let file = SharedFile(Arc::new(Mutex::new(file)));
+        let file = Shared::new(file);
         let out = Out::new(file.clone());
         let writer = target.format.writer(out, &target.fields, &target.options, self.threads)?;
         Ok(self.add(Output::Rows { file, writer }))
+    }
+
+    /// Opens a folder of files to be written on the way; gives its number.
+    pub(crate) fn split_output(&self, folder: SplitTarget) -> usize {
+        self.add(Output::Split(Box::new(folder)))
     }
 
     fn add(&self, output: Output) -> usize {
@@ -162,18 +153,14 @@ impl Context {
             match output {
                 Output::Text { file: Some(file), end, .. } => file.write(end)?,
                 Output::Rows { writer, .. } => drop(writer.take().map(RowWriter::finish).transpose()?),
-                Output::Text { file: None, .. } => {}
+                Output::Text { file: None, .. } | Output::Split(_) => {}
             }
         }
         for output in outputs.drain(..) {
             match output {
                 Output::Text { file, .. } => file.map_or(Ok(()), File::finish)?,
-                Output::Rows { file, .. } => {
-                    // The writer is gone, so that this is the only holder.
-                    let file = Arc::into_inner(file.0)
-                        .map(|f| f.into_inner().unwrap_or_else(PoisonError::into_inner));
-                    file.map_or(Ok(()), File::finish)?;
-                }
+                Output::Rows { file, .. } => file.finish()?,
+                Output::Split(folder) => folder.finish()?,
             }
         }
         Ok(())

@@ -126,7 +126,7 @@ impl Call {
         let Some(array) = batch.columns.get(*position as usize) else { return Ok(None) };
         let Some(dictionary) = array.as_any_dictionary_opt().filter(|_| self.quiet) else { return Ok(None) };
         let values = dictionary.values().len();
-        if values * 2 > batch.rows || dictionary.values().null_count() > 0 {
+        if values == 0 || values * 2 > batch.rows || dictionary.values().null_count() > 0 {
             return Ok(None);
         }
         let null = new_null_array(dictionary.values().data_type(), 1);

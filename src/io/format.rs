@@ -81,6 +81,8 @@ pub(crate) struct WriteOptions {
     pub(crate) level: Option<i32>,
     /// Columns that the rows are sorted by: name, descending, nulls first.
     pub(crate) sorted_by: Vec<(String, bool, bool)>,
+    /// Columns by whose values rows go to files of their own, in a folder.
+    pub(crate) split_by: Vec<String>,
 }
 
 impl Default for WriteOptions {
@@ -93,6 +95,7 @@ impl Default for WriteOptions {
             codec: None,
             level: None,
             sorted_by: Vec::new(),
+            split_by: Vec::new(),
         }
     }
 }
@@ -140,6 +143,11 @@ impl Format {
         let plain = without_compression(path);
         let ending = plain.extension()?.to_str()?;
         Format::named(ending).ok()
+    }
+
+    /// The ending of its files' names.
+    pub(crate) fn ending(self) -> &'static str {
+        NAMES.iter().find(|(_, format)| *format == self).map_or("csv", |(name, _)| name)
     }
 
     /// By the first bytes of a file; `None` if they are those of no format that has marks.

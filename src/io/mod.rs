@@ -11,11 +11,13 @@
 //! | `unite` | several files of one table, columns by name |
 //! | `ranges` | what conditions say of columns, to be held against a file's statistics |
 //! | `binary` | what columnar formats that are written share |
+//! | `folders`, `split` | folders of `key=value` folders, read and written |
 //! | `target` | files that are complete or not there |
 
 pub(crate) mod arrow;
 pub(crate) mod binary;
 pub(crate) mod csv;
+pub(crate) mod folders;
 pub(crate) mod format;
 pub(crate) mod json;
 pub(crate) mod memory;
@@ -23,5 +25,6 @@ pub(crate) mod parquet;
 pub(crate) mod place;
 pub(crate) mod ranges;
 pub(crate) mod source;
+pub(crate) mod split;
 pub(crate) mod target;
 pub(crate) mod unite;

@@ -6,7 +6,7 @@
 use std::fs::File;
 use std::io::{BufReader, BufWriter, Read, Write};
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
 
 use tempfile::NamedTempFile;
 
@@ -155,11 +155,6 @@ impl Target {
         self.write(&bytes).map(|()| None)
     }
 
-    /// Appends some of the bytes, for a writer of another crate; gives how many.
-    pub(crate) fn write_some(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
-        self.out.as_mut().map_or(Ok(bytes.len()), |out| out.writer().write(bytes))
-    }
-
     /// Gives the file its name.
     ///
     /// # Errors
@@ -191,6 +186,36 @@ impl Out {
             Out::Zstd(out) => out,
             Out::Bzip2(out) => out,
         }
+    }
+}
+
+/// A file that its writer holds until it ends.
+#[derive(Clone)]
+pub(crate) struct Shared(Arc<Mutex<Target>>);
+
+impl Shared {
+    pub(crate) fn new(target: Target) -> Shared {
+        Shared(Arc::new(Mutex::new(target)))
+    }
+
+    /// Gives the file its name; its writer has ended and is gone.
+    ///
+    /// # Errors
+    /// As [`Target::finish`].
+    pub(crate) fn finish(self) -> Result<()> {
+        let target = Arc::into_inner(self.0).map(|t| t.into_inner().unwrap_or_else(PoisonError::into_inner));
+        target.map_or(Ok(()), Target::finish)
+    }
+}
+
+impl Write for Shared {
+    fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
+        let mut target = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        target.out.as_mut().map_or(Ok(bytes.len()), |out| out.writer().write(bytes))
+    }
+
+    fn flush(&mut self) -> std::io::Result<()> {
+        Ok(())
     }
 }
 

@@ -1,6 +1,6 @@
 //! Several files of one table: columns by name, types united, names of nested fields joined with points.
 
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::sync::Arc;
 
 use arrow_array::cast::AsArray;
@@ -155,47 +155,4 @@ pub(crate) fn file_name(shown: &str, rows: usize) -> ArrayRef {
 /// A path as messages show it.
 pub(crate) fn shown(file: &Path, base: &Path) -> String {
     file.strip_prefix(base).unwrap_or(file).display().to_string()
-}
-
-/// The columns that a folder's `key=value` parts give to a file.
-pub(crate) fn folder_columns(file: &Path, base: &Path) -> Vec<(String, Option<String>)> {
-    let within = file.strip_prefix(base).unwrap_or(file);
-    let folders = within.parent().into_iter().flat_map(|p| p.components());
-    let pair = |part: std::path::Component<'_>| {
-        let text = part.as_os_str().to_str()?.to_owned();
-        let (key, value) = text.split_once('=')?;
-        (!key.is_empty()).then(|| (key.to_owned(), (value != NULL_FOLDER).then(|| decoded(value))))
-    };
-    folders.filter_map(pair).collect()
-}
-
-/// What stands for null in a folder's name.
-pub(crate) const NULL_FOLDER: &str = "null";
-
-/// A folder's value with `%2F` and the like turned back.
-fn decoded(text: &str) -> String {
-    let mut bytes = Vec::with_capacity(text.len());
-    let mut rest = text.as_bytes();
-    while let Some((first, after)) = rest.split_first() {
-        let hex = after
-            .get(..2)
-            .and_then(|h| std::str::from_utf8(h).ok())
-            .and_then(|h| u8::from_str_radix(h, 16).ok());
-        match hex.filter(|_| *first == b'%') {
-            Some(byte) => {
-                bytes.push(byte);
-                rest = after.get(2..).unwrap_or_default();
-            }
-            None => {
-                bytes.push(*first);
-                rest = after;
-            }
-        }
-    }
-    String::from_utf8_lossy(&bytes).into_owned()
-}
-
-/// All files, with their names as messages show them.
-pub(crate) fn all_shown(files: &[PathBuf], base: &Path) -> Vec<String> {
-    files.iter().map(|f| shown(f, base)).collect()
 }

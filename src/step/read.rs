@@ -11,6 +11,7 @@ use crate::error::{Error, ErrorKind, Result, Span, nearest};
 use crate::expr::{Field, Type, pattern};
 use crate::io::arrow::ArrowSource;
 use crate::io::csv::{BadCells, BadRows, CsvOptions, CsvSource, Encoding, Header};
+use crate::io::folders;
 use crate::io::format::Format;
 use crate::io::json::{JsonOptions, JsonSource};
 use crate::io::parquet::ParquetSource;
@@ -240,7 +241,9 @@ impl Step for Read {
             BadRows::Rejects(path) => Some(checker.base.join(path)),
             _ => None,
         };
-        match open(format, &files, &checker.base.clone(), options) {
+        let base = checker.base.clone();
+        let opened = folders::opened(&files, &base, &|files| open(format, files, &base, options.clone()));
+        match opened {
             Ok(source) => Some(relation(source, rejects, checker)),
             Err(error) => {
                 let located = error.place().is_some();

@@ -5,7 +5,7 @@ use std::fmt;
 use super::checker::Path;
 use super::options::{self, Setting};
 use super::{Checker, Step, StepKind};
-use crate::error::{Error, ErrorKind, Result, Span};
+use crate::error::{Error, ErrorKind, Result, Span, nearest};
 use crate::io::format::{Codec, Format, WriteOptions};
 use crate::io::target::{Mode, starts_with};
 use crate::plan::{Op, Relation, Target};
@@ -72,6 +72,11 @@ impl Write {
                 let wanted = "none, gzip, zstd, snappy, lz4 or brotli";
                 write.codec = Some(codec.ok_or_else(|| setting.unfit(wanted))?);
             }
+            "split_by" => {
+                let one = || value.word().map(|name| vec![name.to_owned()]);
+                let names = value.names().or_else(one);
+                write.split_by = names.ok_or_else(|| setting.unfit("names: (year, month)"))?;
+            }
             "level" => {
                 let level = value.count().and_then(|n| i32::try_from(n).ok());
                 write.level = Some(level.ok_or_else(|| setting.unfit("a whole number"))?);
@@ -101,11 +106,27 @@ impl Step for Write {
                 .wrong(self.span, error.next("Give it an ending such as .csv, or say with (format = csv)."));
             return Some(input);
         };
+        for column in &options.split_by {
+            if !input.fields.iter().any(|f| f.name == *column) {
+                let error = Error::new(ErrorKind::Name, format!("There is no column {} to split by.", name(column)));
+                let near = nearest(column, input.fields.iter().map(|f| f.name.as_str()));
+                let error = match near {
+                    Some(near) => error.next(format!("Did you mean {}?", name(near))),
+                    None => error,
+                };
+                checker.wrong(self.span, error);
+            }
+        }
+        if !options.split_by.is_empty() && options.split_by.len() >= input.fields.len() {
+            let error = Error::new(ErrorKind::Check, "split_by names all columns: nothing is left for the files.");
+            checker.wrong(self.span, error);
+        }
+        let is_split = !options.split_by.is_empty();
         if mode == Mode::New && path.exists() {
             let error = Error::new(ErrorKind::Check, format!("{text} is there already."));
             checker.wrong(self.path.span(), error.next("Choose another name, or say mode = replace."));
         }
-        if mode == Mode::Append && (format == Format::Json || !format.is_text()) {
+        if mode == Mode::Append && !is_split && (format == Format::Json || !format.is_text()) {
             let error = match format {
                 Format::Json => Error::new(ErrorKind::Check, "Rows cannot be appended to a JSON array.")
                     .next("Write NDJSON: a record a line."),
@@ -122,7 +143,7 @@ impl Step for Write {
             let error = Error::new(ErrorKind::Check, format!("There is no folder {}.", folder.display()));
             checker.wrong(self.path.span(), error);
         }
-        if mode == Mode::Append {
+        if mode == Mode::Append && !is_split {
             let start = format.encoder(&input.fields, &options).map(|e| e.start()).unwrap_or_default();
             if checker.kept(starts_with(&path, &start)) == Some(false) {
                 let error = Error::new(
