@@ -110,23 +110,70 @@ fn a_run_can_be_watched_and_stopped() {
     }
 }
 
+#[rstest]
+#[case("sort b, note")]
+#[case("distinct")]
+#[case("distinct by note")]
+#[case("first 2 per farm")]
+#[case("last 2 per note")]
+#[case("add m = max(b) per note")]
+#[case("group by note: n = count(), b = sum(b), l = array_agg(a), d = count_distinct(note)")]
+#[case("require unique by a")]
+#[case("fill note with mode(note) per farm")]
+fn little_memory_changes_no_answer(#[case] step: &str) {
+    let folder = numbers(10_000);
+    let temporary = tempfile::tempdir().unwrap();
+    let with = |memory: u64, threads: usize| {
+        let options = RunOptions::new().memory(memory).threads(threads).temporary(temporary.path());
+        let table = flow(&folder, &[step]).run_with(&options).unwrap();
+        (format!("{table:?}"), table.ledger().clone(), table.to_string())
+    };
+    let (_, ledger, shown) = with(1 << 30, 2);
+    for threads in [1, 3] {
+        let (_, small_ledger, small) = with(20_000, threads);
+        assert_eq!((small_ledger, small), (ledger.clone(), shown.clone()), "{step}");
+    }
+    assert_eq!(fs::read_dir(temporary.path()).unwrap().count(), 0);
+}
+
 #[test]
-fn too_little_memory_is_an_error_that_says_so() {
+fn rows_in_little_memory_are_the_same_rows() {
     let folder = numbers(10_000);
     for step in [
-        "sort b",
-        "distinct",
-        "add m = max(b) per farm",
-        "group by note: n = count()",
-        "group by farm: m = median(b), l = array_agg(note)",
+        "sort b, note",
+        "distinct by note",
+        "add m = sum(b) per note",
+        "group by note: n = count(), b = sum(b)",
     ] {
-        let error = flow(&folder, &[step]).run_with(&RunOptions::new().memory(10_000)).unwrap_err();
-        assert_eq!(error.kind(), ErrorKind::Memory, "{step}");
+        let rows = |memory: u64| {
+            let chain = flow(
+                &folder,
+                &[step, "add line = cast(b as text) || note", "total: all = listagg(line, ';')"],
+            );
+            chain.run_with(&RunOptions::new().memory(memory)).unwrap().values("all").unwrap()
+        };
+        assert_eq!(rows(1 << 30), rows(1), "{step}");
     }
+}
+
+#[test]
+fn one_group_that_does_not_fit_is_an_error_that_says_so() {
+    let folder = numbers(400_000);
+    let chain = flow(&folder, &["total: m = array_agg(note)"]);
+    let error = chain.run_with(&RunOptions::new().memory(1_000_000)).unwrap_err();
+    assert_eq!(error.kind(), ErrorKind::Memory);
     // What streams needs none.
-    let table =
-        flow(&folder, &["filter b > 1", "total: n = count()"]).run_with(&RunOptions::new().memory(100_000));
-    assert!(table.is_ok());
+    let chain = flow(&folder, &["filter b > 1", "total: n = count()"]);
+    assert!(chain.run_with(&RunOptions::new().memory(1)).is_ok());
+}
+
+#[test]
+fn a_temporary_folder_that_is_not_there_is_told() {
+    let folder = numbers(1000);
+    let options = RunOptions::new().memory(1).temporary(folder.path().join("nowhere"));
+    let error = flow(&folder, &["sort b"]).run_with(&options).unwrap_err();
+    assert_eq!(error.kind(), ErrorKind::Output);
+    assert!(error.to_string().contains("nowhere"), "{error}");
 }
 
 #[test]

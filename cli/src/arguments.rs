@@ -148,9 +148,12 @@ pub(crate) struct Resources {
     /// Threads to use; one for each core if not said
     #[arg(long)]
     pub(crate) threads: Option<usize>,
-    /// Memory that held rows may take, such as 512MB or 2GB
+    /// Memory that held rows may take, such as 512MB or 2GB; more goes to disk
     #[arg(long, value_parser = size)]
     pub(crate) memory: Option<u64>,
+    /// The folder for what does not fit in memory; nothing is left there
+    #[arg(long, value_name = "FOLDER")]
+    pub(crate) temporary: Option<PathBuf>,
     /// Tell what became of every row: on standard error, or as JSON into a file
     #[arg(long, value_name = "FILE", num_args = 0..=1, default_missing_value = "-")]
     pub(crate) ledger: Option<PathBuf>,

@@ -45,7 +45,7 @@ impl Reservation {
     pub(crate) fn try_hold(&mut self, bytes: usize) -> bool {
         let account = &self.budget.0;
         let bytes = bytes as u64;
-        let used = if bytes > self.bytes {
+        let used = if bytes >= self.bytes {
             let more = bytes - self.bytes;
             account.used.fetch_add(more, Ordering::Relaxed) + more
         } else {

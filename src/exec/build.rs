@@ -4,8 +4,8 @@ use std::path::Path;
 use std::sync::PoisonError;
 
 use super::context::Context;
-use super::group::{self, Call, Grouping};
 use super::grace::{self, Meeting};
+use super::group::{self, Call, Grouping};
 use super::held::{Discard, Held, Keep, Kept, Last, SampleRows};
 use super::ledger::Ledger;
 use super::options::RunOptions;

@@ -38,7 +38,10 @@ enum Output {
         end: &'static [u8],
         any: bool,
     },
-    Rows { file: Shared, writer: Option<Box<dyn RowWriter>> },
+    Rows {
+        file: Shared,
+        writer: Option<Box<dyn RowWriter>>,
+    },
     Split(Box<SplitTarget>),
 }
 

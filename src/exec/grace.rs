@@ -97,7 +97,12 @@ fn flush((file, waiting, rows): &mut (Writer, Vec<Batch>, usize)) -> Result<()> 
 pub(crate) type Process = Arc<dyn Fn(&[Batch]) -> Result<Vec<(Batch, Option<BooleanArray>)>> + Send + Sync>;
 
 /// Works on the rows of one file after the other, and puts them back in order.
-pub(crate) fn processed(runs: Vec<Run>, process: &Process, spill: &Spill, held: &mut Reservation) -> Result<Vec<Run>> {
+pub(crate) fn processed(
+    runs: Vec<Run>,
+    process: &Process,
+    spill: &Spill,
+    held: &mut Reservation,
+) -> Result<Vec<Run>> {
     let mut results = Vec::new();
     for run in runs {
         let mut batches: Vec<Batch> = run.reader()?.into_iter().flatten().collect::<Result<_>>()?;
@@ -134,7 +139,13 @@ pub(crate) struct Meeting {
 }
 
 impl Meeting {
-    pub(crate) fn sink(keys: Vec<usize>, kinds: Vec<Type>, process: Process, spill: &Spill, budget: &Budget) -> Sink {
+    pub(crate) fn sink(
+        keys: Vec<usize>,
+        kinds: Vec<Type>,
+        process: Process,
+        spill: &Spill,
+        budget: &Budget,
+    ) -> Sink {
         let commit = Meeting {
             keys,
             kinds,
@@ -188,7 +199,9 @@ impl Commit for Meeting {
                 Some(keep) => batch.filter(&keep),
                 None => Ok(batch),
             };
-            return Ok(Held::Batches((self.process)(&self.batches)?.into_iter().map(filtered).collect::<Result<_>>()?));
+            return Ok(Held::Batches(
+                (self.process)(&self.batches)?.into_iter().map(filtered).collect::<Result<_>>()?,
+            ));
         };
         let runs = processed(dealt.finish()?, &self.process, &self.spill, &mut self.held)?;
         Ok(Held::Scan(Box::new(Merge::new(runs, None)?)))

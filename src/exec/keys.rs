@@ -169,6 +169,16 @@ impl KeyTable {
         };
         let null = values.len();
         let codes = keys.keys();
+        if codes.null_count() == 0 {
+            // Most batches bring no new value.
+            let first = into.len();
+            into.extend(codes.values().iter().map(|code| known.get(*code as usize).copied().unwrap_or(0)));
+            if into.get(first..).is_some_and(|numbers| !numbers.contains(&UNKNOWN)) {
+                self.dictionary = Some((values.clone(), known));
+                return Ok(());
+            }
+            into.truncate(first);
+        }
         let place = |row: usize| if codes.is_null(row) { null } else { codes.value(row) as usize };
         let mut new: Vec<usize> = Vec::new();
         for row in 0..codes.len() {

@@ -9,6 +9,7 @@ use std::sync::Arc;
 
 use arrow_array::cast::AsArray;
 use arrow_array::{Array, ArrayRef, BooleanArray, UInt32Array, new_null_array};
+use arrow_buffer::BooleanBuffer;
 use arrow_schema::{ArrowError, DataType};
 
 use super::{Column, Events, Scalar, Type, logic, widen};
@@ -137,9 +138,17 @@ impl Call {
         }
         let results = (self.kernel)(&args, values + 1, events)?.into_array(values + 1);
         let keys = dictionary.normalized_keys();
+        if let (Some(truth), 0) =
+            (results.as_boolean_opt().filter(|r| r.null_count() == 0), array.null_count())
+        {
+            let bits = truth.values();
+            let is_true = |row: usize| keys.get(row).is_some_and(|key| bits.value(*key));
+            let bits = BooleanBuffer::collect_bool(batch.rows, is_true);
+            return Ok(Some(Column::Array(Arc::new(BooleanArray::new(bits, None)))));
+        }
         let place =
-            |row: usize| if array.is_null(row) { values } else { keys.get(row).copied().unwrap_or(values) };
-        let places: UInt32Array = (0..batch.rows).map(|row| Some(place(row) as u32)).collect();
+            |(row, key): (usize, &usize)| if array.is_null(row) { values as u32 } else { *key as u32 };
+        let places = UInt32Array::from(keys.iter().enumerate().map(place).collect::<Vec<u32>>());
         Ok(Some(Column::Array(arrow_select::take::take(&results, &places, None).map_err(arrow)?)))
     }
 }

@@ -128,7 +128,11 @@ impl Flow {
                 );
                 return Err(Error::new(ErrorKind::Type, what));
             }
-            columns.push(SourceColumn { name: field.name().clone(), data: field.data_type().clone() });
+            columns.push(SourceColumn {
+                name: field.name().clone(),
+                data: field.data_type().clone(),
+                open: false,
+            });
         }
         let mut held = Vec::new();
         for batch in &batches {

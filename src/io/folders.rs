@@ -44,7 +44,9 @@ fn encoded(text: &str) -> String {
     let mut name = String::new();
     for c in text.chars() {
         match c {
-            '/' | '\\' | '%' | '=' | ':' | '*' | '?' | '"' | '<' | '>' | '|' => name.push_str(&format!("%{:02X}", u32::from(c))),
+            '/' | '\\' | '%' | '=' | ':' | '*' | '?' | '"' | '<' | '>' | '|' => {
+                name.push_str(&format!("%{:02X}", u32::from(c)))
+            }
             c if c.is_ascii_control() => name.push_str(&format!("%{:02X}", u32::from(c))),
             c => name.push(c),
         }
@@ -96,13 +98,13 @@ pub(crate) struct FolderSource {
 pub(crate) fn opened(
     files: &[PathBuf],
     base: &Path,
-    open: &dyn Fn(&[PathBuf]) -> Result<Arc<dyn Source>>,
+    open: &dyn Fn(&[PathBuf], &[(String, Type)]) -> Result<Arc<dyn Source>>,
 ) -> Result<Arc<dyn Source>> {
     let keys: Vec<Vec<(String, String)>> = files.iter().map(|f| keys_of(f, base)).collect();
     let names = |keys: &[(String, String)]| keys.iter().map(|(k, _)| k.clone()).collect::<Vec<_>>();
     let first = keys.first().map(|k| names(k)).unwrap_or_default();
     if first.is_empty() || keys.iter().any(|k| names(k) != first) {
-        return open(files);
+        return open(files, &[]);
     }
     let mut parts: Vec<(Vec<String>, Vec<PathBuf>)> = Vec::new();
     for (file, keys) in files.iter().zip(&keys) {
@@ -117,9 +119,10 @@ pub(crate) fn opened(
         .collect();
     let folder = |(values, files): &(Vec<String>, Vec<PathBuf>)| {
         let values = values.iter().zip(&kinds).map(|(text, kind)| value(text, kind)).collect();
-        Ok(Folder { source: open(files)?, values })
+        Ok(Folder { source: open(files, &[])?, values })
     };
-    let folders: Vec<Folder> = parts.iter().map(folder).collect::<Result<_>>()?;
+    let mut folders: Vec<Folder> = parts.iter().map(folder).collect::<Result<_>>()?;
+    told(&mut folders, &parts, open)?;
     let shown: Vec<String> = parts.iter().map(|(values, _)| values.join("/")).collect();
     let listed: Vec<Part<'_>> = folders
         .iter()
@@ -127,7 +130,13 @@ pub(crate) fn opened(
         .map(|(f, shown)| Part {
             shown,
             // A key's column in the files, if there is one, gives way to the folder's.
-            columns: f.source.columns().iter().filter(|c| !first.contains(&c.name)).map(|c| (c.name.as_str(), &c.data)).collect(),
+            columns: f
+                .source
+                .columns()
+                .iter()
+                .filter(|c| !first.contains(&c.name))
+                .map(|c| (c.name.as_str(), &c.data))
+                .collect(),
         })
         .collect();
     let mut united = United::new(&listed, None)?;
@@ -136,7 +145,7 @@ pub(crate) fn opened(
         *places = united.columns.iter().map(place).collect();
     }
     for (name, kind) in first.iter().zip(&kinds) {
-        united.columns.push(SourceColumn { name: name.clone(), data: kind.arrow() });
+        united.columns.push(SourceColumn { name: name.clone(), data: kind.arrow(), open: false });
     }
     let sum = |f: fn(&About) -> Option<u64>| folders.iter().map(|p| f(p.source.about())).sum::<Option<u64>>();
     let about = About {
@@ -146,7 +155,34 @@ pub(crate) fn opened(
         rows_about: sum(|a| a.rows_about.or(a.rows)),
         notes: folders.iter().flat_map(|f| f.source.about().notes.clone()).collect(),
     };
-    Ok(Arc::new(FolderSource { folders: Arc::new(folders), united: Arc::new(united), keys: first.len(), about }))
+    Ok(Arc::new(FolderSource {
+        folders: Arc::new(folders),
+        united: Arc::new(united),
+        keys: first.len(),
+        about,
+    }))
+}
+
+/// Opens folders again in which no value tells a column's type that other folders tell.
+fn told(
+    folders: &mut [Folder],
+    parts: &[(Vec<String>, Vec<PathBuf>)],
+    open: &dyn Fn(&[PathBuf], &[(String, Type)]) -> Result<Arc<dyn Source>>,
+) -> Result<()> {
+    let known: Vec<SourceColumn> =
+        folders.iter().flat_map(|f| f.source.columns()).filter(|c| !c.open).cloned().collect();
+    for (folder, (_, files)) in folders.iter_mut().zip(parts) {
+        let other = |c: &SourceColumn| {
+            let other = known.iter().find(|k| k.name == c.name)?;
+            Some((c.name.clone(), Type::of(&other.data)?))
+        };
+        let types: Vec<(String, Type)> =
+            folder.source.columns().iter().filter(|c| c.open).filter_map(other).collect();
+        if !types.is_empty() {
+            folder.source = open(files, &types)?;
+        }
+    }
+    Ok(())
 }
 
 /// The first type that all values fit: int, date, else text.
@@ -184,7 +220,8 @@ impl Source for FolderSource {
     }
 
     fn open(&self, request: Request) -> Result<Box<dyn Scan>> {
-        let shared = Shared { folders: self.folders.clone(), united: self.united.clone(), keys: self.keys, request };
+        let shared =
+            Shared { folders: self.folders.clone(), united: self.united.clone(), keys: self.keys, request };
         let state = State { next: 0, open: None };
         Ok(Box::new(FolderScan { shared: Arc::new(shared), state: Mutex::new(state), gathers: false }))
     }
@@ -249,7 +286,11 @@ impl Scan for FolderScan {
         loop {
             if let Some((number, scan)) = &state.open {
                 if let Some(inner) = scan.next()? {
-                    return Ok(Some(Box::new(FolderMorsel { inner, number: *number, shared: self.shared.clone() })));
+                    return Ok(Some(Box::new(FolderMorsel {
+                        inner,
+                        number: *number,
+                        shared: self.shared.clone(),
+                    })));
                 }
                 state.open = None;
             }
@@ -263,7 +304,10 @@ impl Scan for FolderScan {
                 }
                 state.open = Some((number, scan));
             } else if let Some(rows) = folder.source.about().rows {
-                return Ok(Some(Box::new(LeftOut { rows: Some(rows as usize), shared: self.shared.clone() })));
+                return Ok(Some(Box::new(LeftOut {
+                    rows: Some(rows as usize),
+                    shared: self.shared.clone(),
+                })));
             }
         }
     }
@@ -315,7 +359,11 @@ impl Morsel for FolderMorsel {
         };
         let columns = shared.request.columns.iter().map(&mut column).collect::<Result<_>>()?;
         let tested = Decoded::tested(Batch { columns, rows }, test)?;
-        Ok(Some(Decoded { batch: tested.batch, rows: read.rows, ..Decoded { batch: Batch { columns: Vec::new(), rows: 0 }, ..read } }))
+        Ok(Some(Decoded {
+            batch: tested.batch,
+            rows: read.rows,
+            ..Decoded { batch: Batch { columns: Vec::new(), rows: 0 }, ..read }
+        }))
     }
 
     fn seam(&self) -> Option<Seam> {

@@ -14,6 +14,8 @@ use crate::expr::{Batch, Event};
 pub(crate) struct SourceColumn {
     pub(crate) name: String,
     pub(crate) data: DataType,
+    /// Whether nothing told its type: a column of text files in which no value was seen.
+    pub(crate) open: bool,
 }
 
 /// Something that is known of a source before the run.

@@ -56,9 +56,12 @@ impl SplitTarget {
                     .next("Choose another name, or say mode = replace."));
             }
             if !is_split(target) {
-                return Err(Error::new(ErrorKind::Output, format!("{shown} is there already, and is no folder of key=value folders."))
-                    .why("Replacing it would take away what no step wrote.")
-                    .next("Choose another name, or remove it first."));
+                return Err(Error::new(
+                    ErrorKind::Output,
+                    format!("{shown} is there already, and is no folder of key=value folders."),
+                )
+                .why("Replacing it would take away what no step wrote.")
+                .next("Choose another name, or remove it first."));
             }
         }
         let parent = target.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
@@ -121,8 +124,11 @@ impl SplitTarget {
     fn entry(&mut self, folder: PathBuf) -> Result<&mut Entry> {
         if !self.files.contains_key(&folder) {
             if self.files.len() >= MOST_FILES {
-                return Err(Error::new(ErrorKind::Output, format!("split_by would make more than {MOST_FILES} files."))
-                    .next("Split by columns of fewer values: a month in place of a day."));
+                return Err(Error::new(
+                    ErrorKind::Output,
+                    format!("split_by would make more than {MOST_FILES} files."),
+                )
+                .next("Split by columns of fewer values: a month in place of a day."));
             }
             let entry = self.open(&folder)?;
             self.files.insert(folder.clone(), entry);

@@ -83,7 +83,8 @@ impl United {
             for (column, data) in &part.columns {
                 match columns.iter_mut().find(|(c, _)| c.name == *column) {
                     None => {
-                        let column = SourceColumn { name: (*column).to_owned(), data: (*data).clone() };
+                        let column =
+                            SourceColumn { name: (*column).to_owned(), data: (*data).clone(), open: false };
                         columns.push((column, part.shown));
                     }
                     Some((united, first)) => {
@@ -102,7 +103,11 @@ impl United {
                 let what = format!("There is a column {} already.", name(file_column));
                 return Err(Error::new(ErrorKind::Name, what).next("Give file_column another name."));
             }
-            columns.push(SourceColumn { name: file_column.to_owned(), data: DataType::Utf8View });
+            columns.push(SourceColumn {
+                name: file_column.to_owned(),
+                data: DataType::Utf8View,
+                open: false,
+            });
             places.iter_mut().for_each(|p| p.push(None));
         }
         Ok(United { columns, places })

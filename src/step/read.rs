@@ -242,7 +242,11 @@ impl Step for Read {
             _ => None,
         };
         let base = checker.base.clone();
-        let opened = folders::opened(&files, &base, &|files| open(format, files, &base, options.clone()));
+        let opened = folders::opened(&files, &base, &|files, types| {
+            let mut options = options.clone();
+            options.types.extend(types.iter().cloned());
+            open(format, files, &base, options)
+        });
         match opened {
             Ok(source) => Some(relation(source, rejects, checker)),
             Err(error) => {

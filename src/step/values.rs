@@ -123,7 +123,7 @@ impl Step for Values {
                 .map(|v| crate::expr::converted(v, &kind).unwrap_or(Scalar::Null))
                 .collect();
             arrays.push(array_of(&cells.iter().collect::<Vec<_>>(), &kind));
-            columns.push(SourceColumn { name: column.clone(), data: kind.arrow() });
+            columns.push(SourceColumn { name: column.clone(), data: kind.arrow(), open: false });
             fields.push(Field::new(checker.ids.next(), column, kind));
         }
         let batch = Batch { columns: arrays, rows: table.len() };

@@ -108,7 +108,8 @@ impl Step for Write {
         };
         for column in &options.split_by {
             if !input.fields.iter().any(|f| f.name == *column) {
-                let error = Error::new(ErrorKind::Name, format!("There is no column {} to split by.", name(column)));
+                let error =
+                    Error::new(ErrorKind::Name, format!("There is no column {} to split by.", name(column)));
                 let near = nearest(column, input.fields.iter().map(|f| f.name.as_str()));
                 let error = match near {
                     Some(near) => error.next(format!("Did you mean {}?", name(near))),
@@ -118,7 +119,8 @@ impl Step for Write {
             }
         }
         if !options.split_by.is_empty() && options.split_by.len() >= input.fields.len() {
-            let error = Error::new(ErrorKind::Check, "split_by names all columns: nothing is left for the files.");
+            let error =
+                Error::new(ErrorKind::Check, "split_by names all columns: nothing is left for the files.");
             checker.wrong(self.span, error);
         }
         let is_split = !options.split_by.is_empty();

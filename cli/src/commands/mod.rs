@@ -69,6 +69,9 @@ fn options(resources: &Resources) -> RunOptions {
     if let Some(memory) = resources.memory {
         options = options.memory(memory);
     }
+    if let Some(folder) = &resources.temporary {
+        options = options.temporary(folder);
+    }
     options
 }
 

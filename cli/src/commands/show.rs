@@ -13,7 +13,7 @@ const LOOKED_AT: usize = 1000;
 
 pub(crate) fn run(arguments: &Show) -> Outcome {
     let plan = super::prepared(&input(&arguments.input).first(LOOKED_AT.max(arguments.rows)), false)?;
-    let resources = Resources { threads: Some(1), memory: None, ledger: None, quiet: true };
+    let resources = Resources { threads: Some(1), memory: None, temporary: None, ledger: None, quiet: true };
     let table = match plan.run_with(&options(&resources)) {
         Ok(table) => table,
         // What stands in the way of the first rows is told, and what is known is shown all the same.

@@ -102,7 +102,12 @@ impl<'a> Cells<'a> {
             Some(before) => (separator(before), separator(position)),
         };
         let last = (position + 1 == self.needed.width).then_some(Slot::End);
-        kernel::Cells::new(self.bytes, self.grid, start.unwrap_or(Slot::End), end.or(last).unwrap_or(Slot::Start))
+        kernel::Cells::new(
+            self.bytes,
+            self.grid,
+            start.unwrap_or(Slot::End),
+            end.or(last).unwrap_or(Slot::Start),
+        )
     }
 
     /// The cell, without its quotes and without the line end's carriage return.

@@ -142,8 +142,10 @@ impl CsvSource {
                     });
                 }
             }
-            let kind = wanted.or(shared.map(|(kind, _)| kind)).unwrap_or(Type::Text);
-            self.columns.push(SourceColumn { name: (*column).to_owned(), data: kind.arrow() });
+            let kind = wanted.or(shared.map(|(kind, _)| kind));
+            let open = kind.is_none();
+            let kind = kind.unwrap_or(Type::Text);
+            self.columns.push(SourceColumn { name: (*column).to_owned(), data: kind.arrow(), open });
             kinds.push(kind);
         }
         if let Some(file_column) = &self.options.file_column {
@@ -154,7 +156,11 @@ impl CsvSource {
                 )
                 .next("Give file_column another name."));
             }
-            self.columns.push(SourceColumn { name: file_column.clone(), data: DataType::Utf8View });
+            self.columns.push(SourceColumn {
+                name: file_column.clone(),
+                data: DataType::Utf8View,
+                open: false,
+            });
             kinds.push(Type::Text);
             casts.iter_mut().for_each(|c| c.push(Cast { position: None, by_pattern: false }));
         }

@@ -53,6 +53,11 @@ impl Looks {
         }
     }
 
+    /// Columns that only null was seen of.
+    pub(super) fn nulls(&self) -> Vec<String> {
+        self.fields.iter().filter(|(_, look)| look.values == 0).map(|(name, _)| name.clone()).collect()
+    }
+
     /// The columns; a field that was only null, or a record elsewhere, is text or left to the columns within.
     pub(super) fn columns(&self) -> Vec<(String, Type)> {
         let nested = |name: &str| {

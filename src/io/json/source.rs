@@ -56,9 +56,11 @@ impl JsonSource {
         let open = |file: &PathBuf| JsonFile::open(file, &unite::shown(file, base));
         let opened: Vec<JsonFile> = files.iter().map(open).collect::<Result<_>>()?;
         let mut all: Vec<Vec<(String, DataType)>> = Vec::new();
+        let mut nothing_seen: Vec<Vec<String>> = Vec::new();
         let (mut bytes, mut rows) = (Some(0), Some(0));
         for file in &opened {
-            let (columns, mean) = looked_at(file, &options)?;
+            let (columns, nulls, mean) = looked_at(file, &options)?;
+            nothing_seen.push(nulls);
             all.push(columns.into_iter().map(|(n, t)| (n, t.arrow())).collect());
             bytes = bytes.zip(file.size).map(|(a, b)| a + b);
             rows = rows.zip(file.size).map(|(a, size)| a + (size as f64 / mean.max(1.0)).round() as u64);
@@ -79,7 +81,11 @@ impl JsonSource {
                 columns: all.iter().map(|(n, d)| (n.as_str(), d)).collect(),
             })
             .collect();
-        let united = United::new(&parts, options.file_column.as_deref())?;
+        let mut united = United::new(&parts, options.file_column.as_deref())?;
+        for column in &mut united.columns {
+            column.open = nothing_seen.iter().all(|columns| columns.contains(&column.name))
+                && !options.types.iter().any(|(n, _)| *n == column.name);
+        }
         let kinds = united.columns.iter().map(|c| Type::of(&c.data).unwrap_or(Type::Text)).collect();
         let about = About { files: files.len(), bytes, rows_about: rows, ..About::default() };
         let options = Arc::new(options);
@@ -87,8 +93,11 @@ impl JsonSource {
     }
 }
 
-/// The columns of a file by its first records, and the mean bytes of a record.
-fn looked_at(file: &JsonFile, options: &JsonOptions) -> Result<(Vec<(String, Type)>, f64)> {
+/// What a look at the first records of a file gives: its columns, those of them that only null was seen of, and the
+/// mean bytes of a record.
+type Looked = (Vec<(String, Type)>, Vec<String>, f64);
+
+fn looked_at(file: &JsonFile, options: &JsonOptions) -> Result<Looked> {
     let (records, open) = Cut::default().records(&file.start);
     let mut looks = Looks::default();
     let mut bytes = 0;
@@ -115,9 +124,9 @@ fn looked_at(file: &JsonFile, options: &JsonOptions) -> Result<(Vec<(String, Typ
         && records.is_empty()
         && open.is_none()
     {
-        return Ok((columns, 1.0));
+        return Ok((columns, Vec::new(), 1.0));
     }
-    Ok((columns, bytes as f64 / records.len().clamp(1, RECORDS * 4) as f64))
+    Ok((columns, looks.nulls(), bytes as f64 / records.len().clamp(1, RECORDS * 4) as f64))
 }
 
 fn line(bytes: &[u8], lines: u64, place: usize) -> u64 {

@@ -1,0 +1,232 @@
+//! Parquet, Arrow and JSON files: what is written reads back, conditions skip, damage is told.
+
+#![allow(missing_docs, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
+
+use std::fs;
+
+use churn::{ErrorKind, Event, Flow, RunOptions, Table};
+use rstest::rstest;
+use tempfile::TempDir;
+
+const DELIVERIES: &str = "values farm, day, litres, fat, note
+  'F1', date '2026-01-01', 120, 4.25, 'gate closed'
+  'F2', date '2026-01-02', 80, null, null
+  null, null, null, 3.5, 'a note of more than twelve bytes, \"quoted\"'
+  'F1', date '2026-02-01', -7, 4.5, ''";
+
+fn flow(folder: &TempDir, steps: &[&str]) -> Flow {
+    let (first, rest) = steps.split_first().unwrap();
+    rest.iter().fold(Flow::steps(first).in_folder(folder.path()), |flow, step| flow.then(step))
+}
+
+fn run(folder: &TempDir, steps: &[&str]) -> Table {
+    flow(folder, steps).run().unwrap_or_else(|e| panic!("{e}"))
+}
+
+fn write(folder: &TempDir, steps: &[&str]) {
+    flow(folder, steps).plan().unwrap().run_for_effect(&RunOptions::new()).unwrap_or_else(|e| panic!("{e}"));
+}
+
+#[rstest]
+#[case("t.parquet", "")]
+#[case("t.parquet", " with (compression = snappy)")]
+#[case("t.parquet", " with (compression = gzip, level = 3)")]
+#[case("t.parquet", " with (compression = lz4)")]
+#[case("t.parquet", " with (compression = brotli)")]
+#[case("t.parquet", " with (compression = none)")]
+#[case("t.arrow", "")]
+#[case("t.arrow", " with (compression = lz4)")]
+#[case("t.arrow", " with (compression = zstd)")]
+#[case("t.json", "")]
+#[case("t.ndjson", "")]
+#[case("t.csv", "")]
+fn what_is_written_reads_back(#[case] file: &str, #[case] with: &str) {
+    let folder = tempfile::tempdir().unwrap();
+    write(&folder, &[DELIVERIES, &format!("write '{file}'{with}")]);
+    let expected = run(&folder, &[DELIVERIES]);
+    let found = run(&folder, &[&format!("read '{file}'")]);
+    assert_eq!(found.to_string(), expected.to_string());
+    let types = |t: &Table| t.columns().map(|(n, k)| format!("{n} {k}")).collect::<Vec<_>>();
+    assert_eq!(types(&found), types(&expected));
+}
+
+#[rstest]
+#[case("t.parquet")]
+#[case("t.arrow")]
+fn lists_decimals_and_times_read_back(#[case] file: &str) {
+    let folder = tempfile::tempdir().unwrap();
+    let table = [
+        DELIVERIES,
+        "add at = timestamp '2026-03-01 06:30:00.25', o = time '06:30:00', d = cast(litres as decimal(9, 2)), b = litres > 90",
+        "group by farm: l = array_agg(litres), n = array_agg(note), at = max(at), o = min(o), d = sum(d), b = any(b)",
+    ];
+    let target = format!("write '{file}'");
+    write(&folder, &[table[0], table[1], table[2], &target]);
+    assert_eq!(run(&folder, &[&format!("read '{file}'")]).to_string(), run(&folder, &table).to_string());
+}
+
+/// A file of many rows in order, whose statistics tell what is where.
+fn many(folder: &TempDir) {
+    let rows: String =
+        (0..300_000u64).map(|i| format!("{i},F{},{},{}\n", i / 1000, i % 7, i * 7919 % 300_007)).collect();
+    fs::write(folder.path().join("many.csv"), format!("id,farm,x,lot\n{rows}")).unwrap();
+    write(folder, &["read 'many.csv'", "write 'many.parquet'"]);
+}
+
+#[rstest]
+#[case("id between 1000 and 1004", 5, true)]
+#[case("id = 299999", 1, true)]
+#[case("id < 0", 0, true)]
+#[case("farm = 'F150' and x = 3", 142, true)]
+#[case("farm = 'nowhere'", 0, true)]
+#[case("x >= 0", 300_000, false)]
+#[case("id > 100 or x = 1", 299_914, false)]
+fn conditions_skip_what_statistics_rule_out(
+    #[case] condition: &str,
+    #[case] rows: usize,
+    #[case] skips: bool,
+) {
+    let folder = tempfile::tempdir().unwrap();
+    many(&folder);
+    let table = run(&folder, &["read 'many.parquet'", &format!("filter {condition}")]);
+    assert_eq!(table.len(), rows);
+    let steps: Vec<_> = table.ledger().steps().to_vec();
+    assert_eq!(steps[0].rows_out, 300_000);
+    let skipped = steps[1].events.iter().find(|(event, _)| *event == Event::Skipped).map_or(0, |(_, n)| *n);
+    assert_eq!(skipped > 0, skips, "{skipped}");
+    let told: u64 = steps[1].events.iter().map(|(_, n)| n).sum();
+    assert_eq!(told + rows as u64, 300_000);
+}
+
+#[test]
+fn the_number_of_rows_is_in_the_footer() {
+    let folder = tempfile::tempdir().unwrap();
+    many(&folder);
+    assert_eq!(
+        run(&folder, &["read 'many.parquet'", "total: n = count()"]).to_string().lines().last(),
+        Some("300000")
+    );
+}
+
+#[test]
+fn nested_records_are_columns_named_by_path() {
+    let folder = tempfile::tempdir().unwrap();
+    let text = "{\"farm\": \"F1\", \"t\": {\"x\": 1, \"l\": [1, 2]}}\n{\"farm\": \"F2\", \"t\": null}\n";
+    fs::write(folder.path().join("t.ndjson"), text).unwrap();
+    let table = run(&folder, &["read 't.ndjson'"]);
+    let names: Vec<_> = table.columns().map(|(n, k)| format!("{n} {k}")).collect();
+    assert_eq!(names, ["farm text", "t.x int", "t.l list(int)"]);
+    assert_eq!(table.values("t.x").unwrap(), [churn::Scalar::Int(1), churn::Scalar::Null]);
+}
+
+#[rstest]
+#[case::bad_value("{\"a\": 1}\n{\"a\": \"x\"}\n", "'x' is not an int.", Some(2))]
+#[case::late_field(
+    "{\"a\": 1}\n{\"b\": 2}\n",
+    "The field b was in no record looked at before the run.",
+    Some(2)
+)]
+#[case::cut_short("{\"a\": 1}\n{\"a\": ", "This is not a JSON record.", Some(2))]
+#[case::no_record("1\n2\n", "This is not a JSON record.", Some(1))]
+fn records_that_do_not_fit_are_told(#[case] text: &str, #[case] what: &str, #[case] line: Option<u64>) {
+    let folder = tempfile::tempdir().unwrap();
+    // Enough rows that the fault is behind those that are looked at.
+    let many: String =
+        if what.contains("not a JSON") { String::new() } else { "{\"a\": 1}\n".repeat(200_000) };
+    fs::write(folder.path().join("t.ndjson"), format!("{many}{text}")).unwrap();
+    let error = flow(&folder, &["read 't.ndjson'"]).run().unwrap_err();
+    assert_eq!(error.what(), what);
+    let lines = many.lines().count() as u64;
+    assert!(error.to_string().contains(&format!("line {}", lines + line.unwrap())), "{error}");
+}
+
+#[test]
+fn files_unite_by_name_and_type() {
+    let folder = tempfile::tempdir().unwrap();
+    write(&folder, &["values a, b: (1, 'x')", "write 'p1.parquet'"]);
+    write(&folder, &["values b, a, c: ('y', 2.5, true)", "write 'p2.parquet'"]);
+    let table = run(&folder, &["read 'p*.parquet' with (file_column = 'file')"]);
+    let names: Vec<_> = table.columns().map(|(n, k)| format!("{n} {k}")).collect();
+    assert_eq!(names, ["a float", "b text", "c bool", "file text"]);
+    write(&folder, &["values a: ('no number')", "write 'p3.parquet'"]);
+    let error = flow(&folder, &["read 'p*.parquet'"]).run().unwrap_err();
+    assert_eq!(error.what(), "a is float in one file and text in another.");
+}
+
+#[rstest]
+#[case("parquet")]
+#[case("arrow")]
+#[case("csv")]
+#[case("ndjson")]
+fn a_split_table_reads_back(#[case] format: &str) {
+    let folder = tempfile::tempdir().unwrap();
+    let target = format!("write 'out' with (split_by = (farm, day), format = {format})");
+    write(&folder, &[DELIVERIES, &target]);
+    // Written again, it takes the place of the first.
+    write(&folder, &[DELIVERIES, &target]);
+    assert!(folder.path().join("out/farm=null/day=null").is_dir());
+    let back = run(&folder, &["read 'out'", "select farm, day, litres", "sort litres"]);
+    let expected = run(&folder, &[DELIVERIES, "select farm, day, litres", "sort litres"]);
+    assert_eq!(back.to_string(), expected.to_string());
+    let one = run(&folder, &["read 'out'", "filter farm = 'F1' and day > date '2026-01-15'"]);
+    assert_eq!(one.len(), 1);
+    let appended = format!("write 'out' with (split_by = (farm, day), format = {format}, mode = append)");
+    write(&folder, &[DELIVERIES, &appended]);
+    assert_eq!(run(&folder, &["read 'out'"]).len(), 8);
+    assert_eq!(fs::read_dir(folder.path()).unwrap().count(), 1, "nothing is left beside the folder");
+}
+
+#[test]
+fn a_folder_of_something_else_is_not_replaced() {
+    let folder = tempfile::tempdir().unwrap();
+    fs::create_dir(folder.path().join("out")).unwrap();
+    fs::write(folder.path().join("out/precious.txt"), "x").unwrap();
+    let flow = flow(&folder, &[DELIVERIES, "write 'out' with (split_by = (farm), format = csv)"]);
+    let error = flow.plan().unwrap().run_for_effect(&RunOptions::new()).unwrap_err();
+    assert_eq!(error.kind(), ErrorKind::Output);
+    assert!(folder.path().join("out/precious.txt").is_file());
+}
+
+/// A file with something changed, and the error that reading it gives.
+fn damaged(ending: &str, change: impl Fn(&mut Vec<u8>)) -> churn::Error {
+    let folder = tempfile::tempdir().unwrap();
+    many(&folder);
+    write(&folder, &["read 'many.parquet'", &format!("write 'm.{ending}'")]);
+    let path = folder.path().join(format!("m.{ending}"));
+    let mut bytes = fs::read(&path).unwrap();
+    change(&mut bytes);
+    fs::write(&path, bytes).unwrap();
+    let read = format!("read 'm.{ending}'");
+    flow(&folder, &[&read, "total: x = sum(lot), f = max(farm), i = sum(id)"]).run().unwrap_err()
+}
+
+#[rstest]
+#[case("parquet")]
+#[case("arrow")]
+fn a_file_that_is_cut_short_is_told(#[case] ending: &str) {
+    let error = damaged(ending, |bytes| bytes.truncate(bytes.len() / 2));
+    assert_eq!(error.kind(), ErrorKind::Data);
+    assert!(error.to_string().contains(&format!("m.{ending}")), "{error}");
+}
+
+#[test]
+fn a_damaged_page_is_told() {
+    let error = damaged("parquet", |bytes| bytes[100..4000].fill(0xff));
+    assert_eq!(error.kind(), ErrorKind::Data);
+    assert!(error.to_string().contains("m.parquet"), "{error}");
+}
+
+#[rstest]
+#[case("many.csv")]
+#[case("many.parquet")]
+fn a_file_that_becomes_shorter_is_told(#[case] file: &str) {
+    let folder = tempfile::tempdir().unwrap();
+    many(&folder);
+    let flow = flow(&folder, &[&format!("read '{file}'"), "total: i = sum(lot)"]);
+    let plan = flow.plan().unwrap();
+    let whole = fs::OpenOptions::new().write(true).open(folder.path().join(file)).unwrap();
+    whole.set_len(whole.metadata().unwrap().len() / 4).unwrap();
+    let error = plan.run_with(&RunOptions::new()).unwrap_err();
+    assert_eq!(error.kind(), ErrorKind::Data, "{error}");
+    assert!(error.to_string().contains(file), "{error}");
+}
