@@ -133,7 +133,7 @@ impl<'a> Cells<'a> {
     fn in_chunks<T: Copy + Default>(
         &self,
         rows: Rows<'_>,
-        short: fn(&[u64; CHUNK], &[u64; CHUNK], &mut [T; CHUNK], &mut [u64; CHUNK]),
+        short: Short<T>,
         parse: fn(&[u8]) -> Option<T>,
     ) -> Column<T> {
         let count = rows.len();
@@ -219,6 +219,9 @@ fn near_the_end(bytes: &[u8], at: usize) -> u64 {
     word.iter_mut().zip(rest).for_each(|(to, from)| *to = *from);
     u64::from_le_bytes(word)
 }
+
+/// Reads the short numbers of a chunk: their first eight bytes and lengths into values, and bits where one is bad.
+type Short<T> = fn(&[u64; CHUNK], &[u64; CHUNK], &mut [T; CHUNK], &mut [u64; CHUNK]);
 
 /// Cells that are read together.
 const CHUNK: usize = 64;

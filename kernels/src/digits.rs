@@ -97,7 +97,7 @@ pub fn push_short_decimal(value: f64, out: &mut Vec<u8>) -> bool {
     // Divided by constants, since a division by a variable takes as long as all the rest.
     let digits = digits.unsigned_abs();
     let (whole, part) = match decimals {
-        1 => (digits / 10, digits % 10 << 8 | 0x3000),
+        1 => (digits / 10, tail([b'0' + (digits % 10) as u8, 0], [0, 0])),
         2 => (digits / 100, tail(pair((digits % 100) as u32), [0, 0])),
         3 => {
             let [a, b] = pair((digits % 1000 / 10) as u32);

@@ -222,7 +222,7 @@ impl Grid {
                     }
                 }
                 rows += 1;
-            } else if !is_comment() && !(width > 1 && is_blank()) {
+            } else if !(is_comment() || width > 1 && is_blank()) {
                 self.ragged.push(Ragged { start, end: end + 1, cells });
             }
             start = end + 1;

@@ -53,7 +53,7 @@ impl Reservation {
             0
         };
         self.bytes = bytes;
-        used <= account.limit
+        bytes == 0 || used <= account.limit
     }
 
     /// Sets the bytes that are held.

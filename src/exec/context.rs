@@ -33,7 +33,7 @@ pub(crate) struct Context {
 enum Output {
     /// Text, with what stands between two parts and at the end.
     Text {
-        file: Option<File>,
+        file: Option<Box<File>>,
         between: &'static [u8],
         end: &'static [u8],
         any: bool,
@@ -127,7 +127,7 @@ impl Context {
         if !file.continues {
             file.write(start)?;
         }
-        Ok(self.add(Output::Text { file: Some(file), between, end, any: false }))
+        Ok(self.add(Output::Text { file: Some(Box::new(file)), between, end, any: false }))
     }
 
     /// Opens a file of a columnar format to be written on the way; gives its number.
@@ -161,7 +161,7 @@ impl Context {
         }
         for output in outputs.drain(..) {
             match output {
-                Output::Text { file, .. } => file.map_or(Ok(()), File::finish)?,
+                Output::Text { file, .. } => file.map_or(Ok(()), |file| file.finish())?,
                 Output::Rows { file, .. } => file.finish()?,
                 Output::Split(folder) => folder.finish()?,
             }

@@ -514,7 +514,7 @@ impl Groups {
     }
 
     /// The rows that stay, a file at a time, each beside its group.
-    fn beside_from_disk(mut self, dealt: grace::Dealt) -> Result<Held> {
+    fn beside_on_disk(mut self, dealt: grace::Dealt) -> Result<Held> {
         let grouping = self.grouping.clone();
         let process: grace::Process = Arc::new(move |batches| {
             let mut local = Local::new(&grouping)?;
@@ -572,7 +572,7 @@ impl Groups {
     }
 
     /// The result of groups that are all in memory.
-    fn from_memory(mut self, work: &mut Work) -> Result<Held> {
+    fn held_in_memory(mut self, work: &mut Work) -> Result<Held> {
         let grouping = self.grouping.clone();
         let partitions: Vec<Partition> = self
             .partitions
@@ -615,7 +615,7 @@ impl Groups {
     }
 
     /// The result of groups that are on disk: a partition at a time, each a run by first appearance.
-    fn from_disk(mut self, work: &mut Work) -> Result<Held> {
+    fn held_on_disk(mut self, work: &mut Work) -> Result<Held> {
         let grouping = self.grouping.clone();
         let mut runs: Vec<Run> = Vec::new();
         for file in self.files.take().unwrap_or_default() {
@@ -709,9 +709,9 @@ impl Commit for Groups {
     fn finish(mut self: Box<Self>, work: &mut Work) -> Result<Held> {
         self.settle()?;
         if let Some(dealt) = self.dealt.take() {
-            return self.beside_from_disk(dealt);
+            return self.beside_on_disk(dealt);
         }
-        if self.files.is_some() { self.from_disk(work) } else { self.from_memory(work) }
+        if self.files.is_some() { self.held_on_disk(work) } else { self.held_in_memory(work) }
     }
 }
 

@@ -274,7 +274,7 @@ impl KeyTable {
             dealt.extend((1..parts).map(|_| (KeyList::Packed(Vec::new()), Vec::new())));
             return Ok(dealt);
         }
-        let part = |hashed: u64| ((hashed >> 32) * parts as u64 >> 32) as usize;
+        let part = |hashed: u64| (((hashed >> 32) * parts as u64) >> 32) as usize;
         let mut numbers = vec![Vec::new(); parts];
         let mut give = |number: usize, hashed: u64| {
             if let Some(list) = numbers.get_mut(part(hashed)) {

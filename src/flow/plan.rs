@@ -86,7 +86,7 @@ impl CheckedPlan {
                 Ok(writer.map_or_else(exec::Discard::sink, Columns::sink))
             }
         };
-        Ok(exec::run(&self.0, options, || sink())?.1)
+        Ok(exec::run(&self.0, options, sink)?.1)
     }
 
     /// Runs the plan for what its steps write and require, and drops its rows.

@@ -91,15 +91,14 @@ pub(crate) struct FolderSource {
     about: About,
 }
 
+/// Opens files of one folder, with the types of some columns told.
+type Open<'a> = dyn Fn(&[PathBuf], &[(String, Type)]) -> Result<Arc<dyn Source>> + 'a;
+
 /// Opens files as one table: by folders, if all of them are in `key=value` folders of the same keys.
 ///
 /// # Errors
 /// As `open` has them; or columns of one name have types that do not go together.
-pub(crate) fn opened(
-    files: &[PathBuf],
-    base: &Path,
-    open: &dyn Fn(&[PathBuf], &[(String, Type)]) -> Result<Arc<dyn Source>>,
-) -> Result<Arc<dyn Source>> {
+pub(crate) fn opened(files: &[PathBuf], base: &Path, open: &Open<'_>) -> Result<Arc<dyn Source>> {
     let keys: Vec<Vec<(String, String)>> = files.iter().map(|f| keys_of(f, base)).collect();
     let names = |keys: &[(String, String)]| keys.iter().map(|(k, _)| k.clone()).collect::<Vec<_>>();
     let first = keys.first().map(|k| names(k)).unwrap_or_default();
@@ -164,11 +163,7 @@ pub(crate) fn opened(
 }
 
 /// Opens folders again in which no value tells a column's type that other folders tell.
-fn told(
-    folders: &mut [Folder],
-    parts: &[(Vec<String>, Vec<PathBuf>)],
-    open: &dyn Fn(&[PathBuf], &[(String, Type)]) -> Result<Arc<dyn Source>>,
-) -> Result<()> {
+fn told(folders: &mut [Folder], parts: &[(Vec<String>, Vec<PathBuf>)], open: &Open<'_>) -> Result<()> {
     let known: Vec<SourceColumn> =
         folders.iter().flat_map(|f| f.source.columns()).filter(|c| !c.open).cloned().collect();
     for (folder, (_, files)) in folders.iter_mut().zip(parts) {

@@ -34,7 +34,7 @@ pub(crate) struct SplitTarget {
 }
 
 enum Entry {
-    Text { file: Target, encoder: Box<dyn Encoder>, any: bool },
+    Text { file: Box<Target>, encoder: Box<dyn Encoder>, any: bool },
     Rows { file: Shared, writer: Box<dyn RowWriter> },
 }
 
@@ -148,7 +148,7 @@ impl SplitTarget {
         let mut file = Target::create(&within.join(name(number)), Mode::New)?;
         if let Some(encoder) = self.format.encoder(&fields, &self.options) {
             file.write(&encoder.start())?;
-            return Ok(Entry::Text { file, encoder, any: false });
+            return Ok(Entry::Text { file: Box::new(file), encoder, any: false });
         }
         let file = Shared::new(file);
         let writer = self.format.writer(Out::new(file.clone()), &fields, &self.options, self.threads)?;

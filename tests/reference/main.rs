@@ -131,6 +131,9 @@ proptest! {
 /// Seeds that once showed a fault.
 #[rstest]
 #[case::remainder_in_a_null_row(9787276433844355572)]
+#[case::empty_dictionary(4747539921875349820)]
+#[case::condition_without_columns(265847182388729525)]
+#[case::memory_held_by_another_step(12412115452990987633)]
 fn mended(#[case] seed: u64) {
     agree(seed);
 }

@@ -95,7 +95,6 @@ impl Scan {
                 }
                 continue;
             }
-            let outer = usize::from(self.array);
             match byte {
                 b'[' if !self.started => (self.started, self.array) = (true, true),
                 b'{' | b'[' => {
@@ -118,20 +117,14 @@ impl Scan {
                         open.get_or_insert(at);
                     }
                 }
-                b']' if outer == 1 => {}
+                b']' if self.array => {}
                 byte if byte.is_ascii_whitespace() || *byte == b',' => {
-                    if self.depth == 0 {
-                        found.extend(open.take().map(|start| (start, at)));
-                    }
+                    found.extend(open.take_if(|_| self.depth == 0).map(|start| (start, at)));
                 }
-                // Something else than a record; its parser says so.
-                _ if self.depth == 0 && *byte != b'\0' => {
-                    if !(self.started || text.get(at..at + 3) == Some(b"\xef\xbb\xbf"))
-                        || open.is_none() && *byte < 0x80
-                    {
-                        open.get_or_insert(at);
-                        self.started = true;
-                    }
+                // Something else than a record, of which its parser says so; but not a mark of byte order.
+                byte if self.depth == 0 && (self.started || byte.is_ascii()) => {
+                    open.get_or_insert(at);
+                    self.started = true;
                 }
                 _ => {}
             }

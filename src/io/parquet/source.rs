@@ -399,7 +399,7 @@ impl Morsel for ParquetMorsel {
                     }
                 }
                 State::Counting(rows) => {
-                    return Ok(Some(Decoded::of(Batch { columns: Vec::new(), rows }, rows)));
+                    return Decoded::tested(Batch { columns: Vec::new(), rows }, test).map(Some);
                 }
                 State::Reading(mut reader) => {
                     let Some(batch) = self.piece.next_of(&mut reader)? else { return Ok(None) };

@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use arrow_array::cast::AsArray;
+use arrow_array::types::{Float64Type, Int64Type};
 use arrow_array::{Array, ArrayRef};
 use arrow_schema::{DataType, Field as ArrowField, Schema};
 use hashbrown::HashSet;
@@ -189,28 +190,23 @@ fn encoding(
     let many = |different: usize| rows >= 64 && different * 4 > rows * 3;
     let name = || parquet::schema::types::ColumnPath::new(vec![field.name().clone()]);
     match column.data_type() {
-        DataType::Int64 => {
-            let values = column.as_primitive::<arrow_array::types::Int64Type>().values();
-            if many(values.iter().collect::<HashSet<_>>().len()) {
-                return properties
-                    .set_column_dictionary_enabled(name(), false)
-                    .set_column_encoding(name(), Encoding::DELTA_BINARY_PACKED);
-            }
+        DataType::Int64 if many(different(column.as_primitive::<Int64Type>().values().iter())) => properties
+            .set_column_dictionary_enabled(name(), false)
+            .set_column_encoding(name(), Encoding::DELTA_BINARY_PACKED),
+        DataType::Float64
+            if many(different(column.as_primitive::<Float64Type>().values().iter().map(|v| v.to_bits()))) =>
+        {
+            properties.set_column_dictionary_enabled(name(), false)
         }
-        DataType::Float64 => {
-            let values = column.as_primitive::<arrow_array::types::Float64Type>().values();
-            if many(values.iter().map(|v| v.to_bits()).collect::<HashSet<_>>().len()) {
-                return properties.set_column_dictionary_enabled(name(), false);
-            }
+        DataType::Utf8View if many(different(column.as_string_view().iter().flatten())) => {
+            properties.set_column_dictionary_enabled(name(), false)
         }
-        DataType::Utf8View => {
-            if many(column.as_string_view().iter().flatten().collect::<HashSet<_>>().len()) {
-                return properties.set_column_dictionary_enabled(name(), false);
-            }
-        }
-        _ => {}
+        _ => properties,
     }
-    properties
+}
+
+fn different<T: Eq + std::hash::Hash>(values: impl Iterator<Item = T>) -> usize {
+    values.collect::<HashSet<_>>().len()
 }
 
 fn compression(options: &WriteOptions) -> Compression {
