@@ -36,11 +36,14 @@ examples:
     "${CARGO_TARGET_DIR:-target}"/debug/examples/clean_and_write target/demo
     "${CARGO_TARGET_DIR:-target}"/debug/examples/rows_and_batches target/demo
 
-# Benchmarks of operators and readers; the answers are checked before they are timed
+# Benchmarks of operators and readers, the answers checked before they are timed; the figures of the time before stay
+# in target/bench/before.txt
 bench *ARGS:
-    cargo bench --bench operators {{ARGS}}
+    mkdir -p target/bench
+    -mv target/bench/now.txt target/bench/before.txt
+    cargo bench --bench operators {{ARGS}} | tee target/bench/now.txt
 
-# Fuzz a target (text, language) for some seconds; needs cargo-fuzz
+# Fuzz a target (text, files, language) for some seconds; needs cargo-fuzz
 fuzz TARGET SECONDS="60":
     RUSTC_BOOTSTRAP=1 cargo fuzz run {{TARGET}} fuzz/corpus/{{TARGET}} fuzz/seeds/{{TARGET}} -- -max_total_time={{SECONDS}}
 

@@ -1,6 +1,7 @@
 //! Readers and operators over a million deliveries; each answer is checked before it is timed.
 //!
-//! `just bench` runs them; the throughput shown is that of the text read.
+//! `just bench` runs them and keeps what they print, beside what they printed the time before; the throughput shown
+//! is that of the file read, `max alloc` the most memory that was in use at once.
 
 #![allow(missing_docs, clippy::unwrap_used, clippy::expect_used)]
 
@@ -11,6 +12,9 @@ use std::sync::OnceLock;
 use churn::{Flow, RunOptions, Scalar, Table};
 use divan::Bencher;
 use divan::counter::BytesCount;
+
+#[global_allocator]
+static MEMORY: divan::AllocProfiler = divan::AllocProfiler::system();
 
 const ROWS: usize = 1_000_000;
 
@@ -44,13 +48,103 @@ fn file() -> &'static (PathBuf, u64) {
     })
 }
 
+/// The same deliveries in another format, beside the text.
+fn file_as(ending: &str) -> (PathBuf, u64) {
+    let (path, _) = file();
+    let other = path.with_extension(ending);
+    if !other.exists() {
+        Flow::read(path).write(&other).unwrap();
+    }
+    let size = std::fs::metadata(&other).unwrap().len();
+    (other, size)
+}
+
 /// Runs a chain once for its answer, then again and again.
 fn timed(bencher: Bencher<'_, '_>, threads: usize, steps: &[&str], check: impl Fn(&Table)) {
-    let (path, bytes) = file();
+    timed_with(bencher, file().clone(), &RunOptions::new().threads(threads), steps, check);
+}
+
+fn timed_with(
+    bencher: Bencher<'_, '_>,
+    (path, bytes): (PathBuf, u64),
+    options: &RunOptions,
+    steps: &[&str],
+    check: impl Fn(&Table),
+) {
     let flow = steps.iter().fold(Flow::read(path), |flow, step| flow.then(step));
-    let options = RunOptions::new().threads(threads);
-    check(&flow.run_with(&options).unwrap());
-    bencher.counter(BytesCount::new(*bytes)).bench(|| flow.run_with(&options).unwrap().len());
+    check(&flow.run_with(options).unwrap());
+    bencher.counter(BytesCount::new(bytes)).bench(|| flow.run_with(options).unwrap().len());
+}
+
+const FORMATS: [&str; 4] = ["csv", "parquet", "arrow", "ndjson"];
+
+#[divan::bench(args = FORMATS)]
+fn read_two_columns(bencher: Bencher<'_, '_>, format: &str) {
+    let steps = ["total: s = sum(litres), f = max(farm), n = count()"];
+    timed_with(bencher, file_as(format), &RunOptions::new(), &steps, |t| assert_eq!(int(t, "n"), ROWS as i64));
+}
+
+#[divan::bench(args = FORMATS)]
+fn read_all_columns(bencher: Bencher<'_, '_>, format: &str) {
+    let steps = ["total: n = count(), m = max(id) , c = count(note), t = sum(temp_c), f = sum(fat), l = sum(litres), \
+                  g = max(grade), d = max(day), k = max(farm)"];
+    timed_with(bencher, file_as(format), &RunOptions::new(), &steps, |t| assert_eq!(int(t, "n"), ROWS as i64));
+}
+
+/// Conditions that keep a thousandth, a tenth, most and all of the rows.
+#[divan::bench(args = [6, 600, 5400, 6000])]
+fn selectivity(bencher: Bencher<'_, '_>, below: i64) {
+    let condition = format!("filter litres < {below}");
+    timed(bencher, 2, &[&condition, "total: n = count(), s = sum(fat), f = max(farm)"], |t| {
+        assert!((int(t, "n") - below * ROWS as i64 / 6000).abs() < ROWS as i64 / 100)
+    });
+}
+
+/// A column without nulls and one of which a twentieth is missing.
+#[divan::bench(args = ["fat", "temp_c"])]
+fn nulls(bencher: Bencher<'_, '_>, column: &str) {
+    let total = format!("total: s = sum({column}), n = count({column})");
+    timed(bencher, 2, &[&total], |t| assert!(int(t, "n") >= (ROWS - ROWS / 20) as i64));
+}
+
+/// One group, eight hundred, twenty-eight days of them, and a million.
+#[divan::bench(args = ["grade", "farm", "farm, day", "id"])]
+fn groups(bencher: Bencher<'_, '_>, keys: &str) {
+    let group = format!("group by {keys}: n = count(), s = sum(litres)");
+    timed(bencher, 2, &[&group, "total: n = sum(n)"], |t| assert_eq!(int(t, "n"), ROWS as i64));
+}
+
+/// Keys of eight bytes, of twelve, and of more than a packed key holds.
+#[divan::bench(args = ["day", "farm", "farm || ' of the north'"])]
+fn key_width(bencher: Bencher<'_, '_>, key: &str) {
+    let group = format!("group by k = {key}: s = sum(litres)");
+    timed(bencher, 2, &[&group], |t| assert!(t.len() > 20));
+}
+
+/// All in memory, and with so little that nearly all goes to disk.
+#[divan::bench(args = [1024, 8])]
+fn sort_within(bencher: Bencher<'_, '_>, megabytes: u64) {
+    let options = RunOptions::new().memory(megabytes << 20);
+    let steps = ["sort litres desc, id", "total: n = count(), s = sum(litres)"];
+    timed_with(bencher, file().clone(), &options, &steps, |t| assert_eq!(int(t, "n"), ROWS as i64));
+}
+
+#[divan::bench(args = [1024, 8])]
+fn group_within(bencher: Bencher<'_, '_>, megabytes: u64) {
+    let options = RunOptions::new().memory(megabytes << 20);
+    let steps = ["group by id: s = sum(litres), n = count()", "total: n = sum(n)"];
+    timed_with(bencher, file().clone(), &options, &steps, |t| assert_eq!(int(t, "n"), ROWS as i64));
+}
+
+#[divan::bench(args = FORMATS)]
+fn write_as(bencher: Bencher<'_, '_>, format: &str) {
+    let (path, bytes) = file();
+    let flow = Flow::read(path);
+    let out = path.with_extension(format!("out.{format}"));
+    flow.write(&out).unwrap();
+    let back = Flow::read(&out).total("n = count()").run().unwrap();
+    assert_eq!(int(&back, "n"), ROWS as i64);
+    bencher.counter(BytesCount::new(*bytes)).bench(|| flow.write(&out).unwrap());
 }
 
 fn int(table: &Table, column: &str) -> i64 {

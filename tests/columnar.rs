@@ -109,6 +109,18 @@ fn the_number_of_rows_is_in_the_footer() {
 }
 
 #[test]
+fn a_sorted_file_says_so() {
+    use parquet::file::reader::FileReader;
+    let folder = tempfile::tempdir().unwrap();
+    write(&folder, &[DELIVERIES, "sort litres desc, farm", "write 't.parquet'"]);
+    let file = fs::File::open(folder.path().join("t.parquet")).unwrap();
+    let reader = parquet::file::reader::SerializedFileReader::new(file).unwrap();
+    let sorted = reader.metadata().row_group(0).sorting_columns().cloned().unwrap();
+    let told: Vec<_> = sorted.iter().map(|c| (c.column_idx, c.descending, c.nulls_first)).collect();
+    assert_eq!(told, [(2, true, false), (0, false, false)]);
+}
+
+#[test]
 fn nested_records_are_columns_named_by_path() {
     let folder = tempfile::tempdir().unwrap();
     let text = "{\"farm\": \"F1\", \"t\": {\"x\": 1, \"l\": [1, 2]}}\n{\"farm\": \"F2\", \"t\": null}\n";

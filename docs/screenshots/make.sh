@@ -32,3 +32,5 @@ shoot do 'churn do deliveries-2026.csv "filter temp_c > 6" "group by grade: n = 
 shoot run 'churn run by-farm.churn --ledger'
 shoot plan 'churn plan by-farm.churn'
 shoot mistake 'churn do deliveries-2026.csv "filter liters > 100 and grade = 1" "group by frm: sum(litres)"'
+churn convert deliveries-2026.csv deliveries.parquet 2>/dev/null
+shoot parquet 'churn do deliveries.parquet "filter delivery_id < 100 and grade = '"'A'"'" "group by farm: n = count(), litres = sum(litres)" "sort litres desc" --memory 64MB --ledger'

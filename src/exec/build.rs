@@ -17,7 +17,7 @@ use super::top;
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::bind::AggregateCall;
 use crate::expr::{Batch, Bound, ColumnId, Field, Type};
-use crate::io::format::Encoder;
+use crate::io::format::{Encoder, WriteOptions};
 use crate::io::ranges::{Range, ranges};
 use crate::io::source::Request;
 use crate::io::split::SplitTarget;
@@ -86,6 +86,18 @@ fn build_for_effect(node: &Node, context: &Context) -> Result<Pipeline> {
     pipeline.layout = Vec::new();
     pipeline.push(Box::new(stream::TapLines(output)));
     Ok(pipeline)
+}
+
+/// How a file is written, with the order that its rows are known to be in.
+fn told_order(target: &Target, node: &Node) -> WriteOptions {
+    let Some(Op::Sort { keys, .. }) = node.input.as_ref().map(|input| &input.op) else {
+        return target.options.clone();
+    };
+    let name = |key: &SortKey| {
+        let field = target.fields.iter().find(|f| Some(f.id) == key.by.as_column())?;
+        Some((field.name.clone(), key.descending, key.nulls_first))
+    };
+    WriteOptions { sorted_by: keys.iter().map_while(name).collect(), ..target.options.clone() }
 }
 
 /// What encodes rows before they are handed over: none for columnar files and for folders.
@@ -254,6 +266,7 @@ fn build(node: &Node, context: &Context) -> Result<Pipeline> {
             let mut pipeline = below()?;
             let columns = places(&pipeline.layout, &ids(&target.fields))?;
             let encoder = text_encoder(target);
+            let target = &Target { options: told_order(target, node), ..target.clone() };
             let output = write_output(target, encoder.as_deref(), step, context)?;
             pipeline.acts = true;
             pipeline.push(Box::new(stream::Tap { output, columns, encoder }));

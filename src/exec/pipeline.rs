@@ -181,8 +181,9 @@ pub(crate) fn run(pipeline: Pipeline, sink: Sink, context: &Context) -> Result<H
         }),
         stop: AtomicBool::new(false),
         context,
-        // What is gathered of a morsel may be large, and workers are seldom far apart.
-        ahead: if gathers { threads as u64 + 1 } else { threads as u64 * 3 + 1 },
+        // What is gathered of a morsel may be large, and workers are seldom far apart. What is handed on is small,
+        // and a sink that works on much at once would else let them wait.
+        ahead: if gathers { threads as u64 + 1 } else { threads as u64 * 8 + 1 },
     };
     if threads == 1 {
         run.worker();

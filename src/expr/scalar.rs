@@ -160,7 +160,7 @@ impl Scalar {
         match self {
             Scalar::Null => {}
             Scalar::Bool(v) => out.extend_from_slice(if *v { b"true" } else { b"false" }),
-            Scalar::Int(v) => out.extend_from_slice(itoa::Buffer::new().format(*v).as_bytes()),
+            Scalar::Int(v) => churn_kernels::digits::push_int(*v, out),
             Scalar::Float(v) => write_float(*v, out),
             Scalar::Decimal(v, _, s) => out.extend_from_slice(decimal_text(*v, *s).as_bytes()),
             Scalar::Text(v) => out.extend_from_slice(v.as_bytes()),

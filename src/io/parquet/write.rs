@@ -25,7 +25,7 @@ use crate::parallel;
 const GROUP_ROWS: usize = 1 << 20;
 
 /// Rows that are encoded together: enough to keep all threads busy, few enough to hold.
-const PART_ROWS: usize = 1 << 16;
+const PART_ROWS: usize = 1 << 17;
 
 pub(crate) struct ParquetWriter {
     rows: Rows,
@@ -128,8 +128,10 @@ impl Writing {
                 self.start_group()?;
             }
             let some = (rows - from).min(GROUP_ROWS - self.rows);
-            let work = self.columns.iter_mut().zip(&columns).zip(self.schema.fields());
-            parallel::each(threads, work, |((writers, column), field)| {
+            let mut work: Vec<_> = self.columns.iter_mut().zip(&columns).zip(self.schema.fields()).collect();
+            // What takes longest comes first, so that all threads end about together.
+            work.sort_by_key(|((_, column), _)| std::cmp::Reverse(effort(column.data_type())));
+            parallel::each(threads, work.into_iter(), |((writers, column), field)| {
                 let leaves = compute_leaves(field, &column.slice(from, some)).map_err(broken)?;
                 for (writer, leaf) in writers.iter_mut().zip(&leaves) {
                     writer.write(leaf).map_err(broken)?;
@@ -169,6 +171,16 @@ impl Writing {
         group.close().map_err(broken)?;
         self.rows = 0;
         Ok(())
+    }
+}
+
+/// How long a column takes to encode, beside others.
+fn effort(data: &DataType) -> usize {
+    match data {
+        DataType::List(_) | DataType::LargeList(_) => 3,
+        DataType::Utf8View | DataType::BinaryView => 2,
+        DataType::Float64 => 1,
+        _ => 0,
     }
 }
 
