@@ -81,14 +81,20 @@ const FORMATS: [&str; 4] = ["csv", "parquet", "arrow", "ndjson"];
 #[divan::bench(args = FORMATS)]
 fn read_two_columns(bencher: Bencher<'_, '_>, format: &str) {
     let steps = ["total: s = sum(litres), f = max(farm), n = count()"];
-    timed_with(bencher, file_as(format), &RunOptions::new(), &steps, |t| assert_eq!(int(t, "n"), ROWS as i64));
+    timed_with(bencher, file_as(format), &RunOptions::new(), &steps, |t| {
+        assert_eq!(int(t, "n"), ROWS as i64)
+    });
 }
 
 #[divan::bench(args = FORMATS)]
 fn read_all_columns(bencher: Bencher<'_, '_>, format: &str) {
-    let steps = ["total: n = count(), m = max(id) , c = count(note), t = sum(temp_c), f = sum(fat), l = sum(litres), \
-                  g = max(grade), d = max(day), k = max(farm)"];
-    timed_with(bencher, file_as(format), &RunOptions::new(), &steps, |t| assert_eq!(int(t, "n"), ROWS as i64));
+    let steps = [
+        "total: n = count(), m = max(id) , c = count(note), t = sum(temp_c), f = sum(fat), l = sum(litres), \
+                  g = max(grade), d = max(day), k = max(farm)",
+    ];
+    timed_with(bencher, file_as(format), &RunOptions::new(), &steps, |t| {
+        assert_eq!(int(t, "n"), ROWS as i64)
+    });
 }
 
 /// Conditions that keep a thousandth, a tenth, most and all of the rows.

@@ -202,7 +202,8 @@ impl Seen {
 
     /// Reserves what the table holds; when it may not grow any more, files take over.
     fn weigh(&mut self) -> Result<()> {
-        if !self.held.try_hold(self.table.memory()) {
+        // A table that grows holds its old places beside the new ones for a moment.
+        if !self.held.try_hold(self.table.memory() / 2 * 3) {
             let dealt = Dealt::new(self.kinds.clone(), &self.spill)?;
             self.full = Some(Full { dealt, passed: self.spill.writer()? });
         }
