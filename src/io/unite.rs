@@ -11,6 +11,7 @@ use arrow_schema::{DataType, Fields};
 use super::source::SourceColumn;
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::{Batch, Bound, Events, Node, Type, cast, widen};
+use crate::table::numbers::plural;
 use crate::text::name;
 
 /// A column within a file: its name, and the way to it through nested records.
@@ -37,6 +38,13 @@ pub(crate) fn flat(fields: &Fields) -> (Vec<Flat>, Vec<String>) {
     let (mut columns, mut left_out) = (Vec::new(), Vec::new());
     walk(fields, &[], "", &mut columns, &mut left_out);
     (columns, left_out)
+}
+
+/// What to tell of columns that cannot be read.
+pub(crate) fn left_out_note(shown: &str, left_out: &[String]) -> Option<String> {
+    let what = plural(left_out.len() as u64, "column");
+    let note = || format!("{shown}: {what} of types that are not read left out: {}.", left_out.join(", "));
+    (!left_out.is_empty()).then(note)
 }
 
 /// The column at the end of a way, null where a record on the way is.
@@ -73,6 +81,20 @@ pub(crate) struct United {
 }
 
 impl United {
+    /// Unites the columns of files by their names as messages show them.
+    ///
+    /// # Errors
+    /// As [`United::new`].
+    pub(crate) fn of_files<'a>(
+        files: impl Iterator<Item = (&'a str, &'a [Flat])>,
+        file_column: Option<&str>,
+    ) -> Result<United> {
+        let columns = |flat: &'a [Flat]| flat.iter().map(|c| (c.name.as_str(), &c.data)).collect();
+        let parts: Vec<Part<'a>> =
+            files.map(|(shown, flat)| Part { shown, columns: columns(flat) }).collect();
+        United::new(&parts, file_column)
+    }
+
     /// Unites the columns of some files; `file_column` adds one for the file's name.
     ///
     /// # Errors

@@ -19,8 +19,7 @@ use crate::error::{Error, ErrorKind, Result};
 use crate::expr::Batch;
 use crate::io::place;
 use crate::io::source::{About, Decoded, Morsel, Request, RowTest, Scan, Source, SourceColumn};
-use crate::io::unite::{self, Flat, Part, United};
-use crate::table::numbers::plural;
+use crate::io::unite::{self, Flat, United};
 
 /// The first bytes of a file that has a footer.
 const MAGIC: &[u8] = b"ARROW1";
@@ -130,27 +129,10 @@ impl ArrowSource {
     pub(crate) fn new(files: &[PathBuf], base: &Path, file_column: Option<&str>) -> Result<ArrowSource> {
         let open = |file: &PathBuf| ArrowFile::open(file, &unite::shown(file, base));
         let opened: Vec<ArrowFile> = files.iter().map(open).collect::<Result<_>>()?;
-        let columns =
-            |f: &ArrowFile| f.columns.iter().map(|c| (c.name.clone(), c.data.clone())).collect::<Vec<_>>();
-        let all: Vec<_> = opened.iter().map(columns).collect();
-        let parts: Vec<Part<'_>> = opened
-            .iter()
-            .zip(&all)
-            .map(|(f, all)| Part {
-                shown: &f.shown,
-                columns: all.iter().map(|(n, d)| (n.as_str(), d)).collect(),
-            })
-            .collect();
-        let united = United::new(&parts, file_column)?;
-        let mut notes = Vec::new();
-        for file in &opened {
-            let (_, left_out) = unite::flat(file.schema.fields());
-            if !left_out.is_empty() {
-                let what = plural(left_out.len() as u64, "column");
-                let all = left_out.join(", ");
-                notes.push(format!("{}: {what} of types that are not read left out: {all}.", file.shown));
-            }
-        }
+        let columns = opened.iter().map(|f| (f.shown.as_str(), f.columns.as_slice()));
+        let united = United::of_files(columns, file_column)?;
+        let note = |f: &ArrowFile| unite::left_out_note(&f.shown, &unite::flat(f.schema.fields()).1);
+        let notes = opened.iter().filter_map(note).collect();
         let bytes = Some(opened.iter().map(|f| f.bytes).sum());
         let about = About { files: files.len(), bytes, notes, ..About::default() };
         Ok(ArrowSource {

@@ -15,8 +15,7 @@ use super::skip;
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::Batch;
 use crate::io::source::{About, Decoded, Morsel, Request, RowTest, Scan, Source, SourceColumn};
-use crate::io::unite::{self, Part, United};
-use crate::table::numbers::plural;
+use crate::io::unite::{self, United};
 
 /// Rows that are decoded together.
 const BATCH_ROWS: usize = 1 << 14;
@@ -44,23 +43,9 @@ impl ParquetSource {
     pub(crate) fn new(files: &[PathBuf], base: &Path, file_column: Option<&str>) -> Result<ParquetSource> {
         let open = |file: &PathBuf| ParquetFile::open(file, &unite::shown(file, base));
         let opened: Vec<ParquetFile> = files.iter().map(open).collect::<Result<_>>()?;
-        let parts: Vec<Part<'_>> = opened
-            .iter()
-            .map(|f| Part {
-                shown: &f.shown,
-                columns: f.columns.iter().map(|c| (c.name.as_str(), &c.data)).collect(),
-            })
-            .collect();
-        let united = United::new(&parts, file_column)?;
-        let mut notes = Vec::new();
-        for file in opened.iter().filter(|f| !f.left_out.is_empty()) {
-            let what = plural(file.left_out.len() as u64, "column");
-            notes.push(format!(
-                "{}: {what} of types that are not read left out: {}.",
-                file.shown,
-                file.left_out.join(", ")
-            ));
-        }
+        let columns = opened.iter().map(|f| (f.shown.as_str(), f.columns.as_slice()));
+        let united = United::of_files(columns, file_column)?;
+        let notes = opened.iter().filter_map(|f| unite::left_out_note(&f.shown, &f.left_out)).collect();
         let about = About {
             files: files.len(),
             bytes: Some(opened.iter().map(ParquetFile::bytes).sum()),

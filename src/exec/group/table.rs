@@ -1,40 +1,23 @@
-//! `group`, `total` and `per`: small tables made by the workers, merged in order into a large one.
-//!
-//! A worker fills a table from the rows of a morsel and closes it when it has grown past the cache, so that what
-//! is in which table depends on the data alone. It deals the table's groups to partitions by their keys' hashes.
-//! The ordered side takes the tables in the order of morsels and merges them, partition by partition on all
-//! threads: sums meet in the same order whatever worker made them, and the first place that a group was seen at
-//! gives its place in the result.
-//!
-//! When the budget is used up, what is merged goes to a file for each partition, and the tables that follow
-//! behind it, unmerged. At the end one partition after the other is merged, in the same order as in memory, and
-//! its groups go to a run; the runs are merged by first appearance.
+//! The large table: the workers' tables merged in order, in partitions, in memory or on disk.
 
 use std::sync::atomic::Ordering::Relaxed;
-use std::sync::atomic::{AtomicBool, AtomicUsize};
 use std::sync::{Arc, Mutex, PoisonError};
 
-use arrow_array::cast::AsArray;
-use arrow_array::{ArrayRef, LargeBinaryArray, UInt32Array};
+use arrow_array::{ArrayRef, UInt32Array};
 
-use super::budget::{Budget, Reservation};
-use super::grace;
-use super::held::{Held, compacted, slices};
-use super::keys::{KeyList, KeyTable};
-use super::merge::Merge;
-use super::pipeline::{Commit, Gather, Part, Prepare, Sink};
-use super::spill::{Run, Spill, Writer};
-use super::tally::Work;
+use super::local::{Dealt, Grouping, Local, Shard, Workers, shards};
+use super::partition::{PARTITIONS, Partition};
 use crate::error::{Error, ErrorKind, Result};
-use crate::expr::aggregates::{Accumulator, Maker};
-use crate::expr::{Batch, Bound, Event, Events, Type};
-use crate::plan::StepId;
+use crate::exec::budget::{Budget, Reservation};
+use crate::exec::grace;
+use crate::exec::held::{Held, slices, slices_of};
+use crate::exec::merge::Merge;
+use crate::exec::pipeline::{Commit, Part, Sink};
+use crate::exec::spill::{Run, Spill, Writer};
+use crate::exec::tally::Work;
+use crate::expr::{Batch, Event, Events};
 
-/// Groups of a worker's table before it is closed: it then still fits in the second-level cache.
-const LOCAL_GROUPS: usize = 1 << 14;
-
-/// Partitions of the large table, once it has this many groups.
-const PARTITIONS: usize = 64;
+/// Groups past which the table is cut into partitions.
 const MANY_GROUPS: usize = 1 << 15;
 
 /// Groups that wait to be merged before all threads merge them.
@@ -42,286 +25,6 @@ const WAITING_GROUPS: usize = 1 << 17;
 
 /// Rows that are written to a partition's file together.
 const SPILLED_ROWS: usize = 1 << 12;
-
-/// An aggregate, placed.
-#[derive(Clone)]
-pub(crate) struct Call {
-    pub(crate) args: Vec<Bound>,
-    pub(crate) only: Option<Bound>,
-    pub(crate) make: Maker,
-}
-
-/// What groups are made of and by.
-pub(crate) struct Grouping {
-    pub(crate) keys: Vec<Bound>,
-    pub(crate) kinds: Vec<Type>,
-    pub(crate) calls: Vec<Call>,
-    pub(crate) step: StepId,
-    pub(crate) text: String,
-    /// Whether the rows stay, each with its group's aggregates beside it.
-    pub(crate) beside: bool,
-    /// Whether there are so many groups that tables are dealt.
-    pub(crate) are_many: AtomicBool,
-    /// The groups that the last table had: a hint for the next.
-    pub(crate) expected: AtomicUsize,
-}
-
-impl Grouping {
-    fn accumulators(&self) -> Vec<Box<dyn Accumulator>> {
-        self.calls.iter().map(|c| (c.make)()).collect()
-    }
-
-    /// Whether the large table may be cut into partitions: not where there is one group, or where rows keep the
-    /// numbers of their groups.
-    fn may_part(&self) -> bool {
-        !(self.keys.is_empty() || self.beside)
-    }
-}
-
-/// A worker's table.
-struct Local<'a> {
-    grouping: &'a Grouping,
-    keys: KeyTable,
-    accumulators: Vec<Box<dyn Accumulator>>,
-    numbers: Vec<u32>,
-    rows: Vec<(Batch, Vec<u32>)>,
-}
-
-/// A worker's table, closed and dealt: for each partition its groups; as a whole while there are few groups.
-struct Dealt {
-    shards: Vec<Option<Shard>>,
-    groups: usize,
-    rows: Vec<(Batch, Vec<u32>)>,
-}
-
-/// Some groups of a worker's table.
-struct Shard {
-    keys: KeyList,
-    /// Their numbers in the worker's table.
-    numbers: Vec<u32>,
-    accumulators: Vec<Box<dyn Accumulator>>,
-}
-
-impl<'a> Local<'a> {
-    fn new(grouping: &'a Grouping) -> Result<Local<'a>> {
-        let mut keys = KeyTable::new(grouping.kinds.clone())?;
-        keys.reserve(grouping.expected.load(Relaxed));
-        Ok(Local {
-            grouping,
-            keys,
-            accumulators: grouping.accumulators(),
-            numbers: Vec::new(),
-            rows: Vec::new(),
-        })
-    }
-
-    fn update(&mut self, batch: Batch, work: &mut Work) -> Result<()> {
-        let grouping = self.grouping;
-        let step = grouping.step;
-        let named = |e: Error| e.in_step(&grouping.text);
-        let evaluate = |bound: &Bound, batch: &Batch, work: &mut Work| {
-            work.with_events(step, |events| bound.evaluate_array(batch, events)).map_err(named)
-        };
-        let key = |bound: &Bound| {
-            work.with_events(step, |events| bound.evaluate_key(&batch, events)).map_err(named)
-        };
-        let keys = grouping.keys.iter().map(key).collect::<Result<Vec<_>>>()?;
-        self.numbers.clear();
-        self.keys.numbers(&keys, batch.rows, &mut self.numbers)?;
-        let groups = self.keys.len();
-        for (call, accumulator) in grouping.calls.iter().zip(&mut self.accumulators) {
-            accumulator.grow(groups);
-            let Some(only) = &call.only else {
-                let args = call.args.iter().map(|a| evaluate(a, &batch, work)).collect::<Result<Vec<_>>>()?;
-                accumulator.update(&self.numbers, &args).map_err(named)?;
-                continue;
-            };
-            let keep = work.with_events(step, |events| only.evaluate(&batch, events)).map_err(named)?;
-            let keep = keep.bools(batch.rows);
-            let part = batch.filter(&keep)?;
-            let kept = self.numbers.iter().zip(keep.iter()).filter(|(_, k)| *k == Some(true));
-            let kept: Vec<u32> = kept.map(|(n, _)| *n).collect();
-            let args = call.args.iter().map(|a| evaluate(a, &part, work)).collect::<Result<Vec<_>>>()?;
-            accumulator.update(&kept, &args).map_err(named)?;
-        }
-        if grouping.beside {
-            self.rows.push((compacted(batch), self.numbers.clone()));
-        }
-        Ok(())
-    }
-
-    /// Closes the table.
-    fn dealt(self) -> Result<Dealt> {
-        let parts = if self.grouping.are_many.load(Relaxed) { PARTITIONS } else { 1 };
-        let groups = self.keys.len();
-        self.grouping.expected.store(groups, Relaxed);
-        Ok(Dealt { shards: shards(self.keys, self.accumulators, parts)?, groups, rows: self.rows })
-    }
-}
-
-/// Deals the groups of a table to so many shards.
-fn shards(
-    keys: KeyTable,
-    accumulators: Vec<Box<dyn Accumulator>>,
-    parts: usize,
-) -> Result<Vec<Option<Shard>>> {
-    let (keys, numbers): (Vec<KeyList>, Vec<Vec<u32>>) = keys.deal(parts)?.into_iter().unzip();
-    let empty = |(keys, numbers): (KeyList, Vec<u32>)| {
-        (keys.len() > 0).then(|| Shard { keys, numbers, accumulators: Vec::new() })
-    };
-    let mut shards: Vec<Option<Shard>> = keys.into_iter().zip(numbers.iter().cloned()).map(empty).collect();
-    for mut accumulator in accumulators {
-        for (shard, dealt) in shards.iter_mut().zip(accumulator.deal(&numbers)) {
-            if let Some(shard) = shard {
-                shard.accumulators.push(dealt);
-            }
-        }
-    }
-    Ok(shards)
-}
-
-impl Gather for Local<'_> {
-    fn add(&mut self, batch: Batch, work: &mut Work) -> Result<Option<Part>> {
-        self.update(batch, work)?;
-        if self.keys.len() < LOCAL_GROUPS {
-            return Ok(None);
-        }
-        let full = std::mem::replace(self, Local::new(self.grouping)?);
-        Ok(Some(Box::new(full.dealt()?)))
-    }
-
-    fn finish(self: Box<Self>) -> Result<Part> {
-        Ok(Box::new(self.dealt()?))
-    }
-}
-
-struct Workers(Arc<Grouping>);
-
-impl Prepare for Workers {
-    fn prepare(&self, batch: Batch, work: &mut Work) -> Result<Part> {
-        let mut local = Local::new(&self.0)?;
-        local.update(batch, work)?;
-        Ok(Box::new(local.dealt()?))
-    }
-
-    fn gather(&self) -> Option<Result<Box<dyn Gather + '_>>> {
-        Some(Local::new(&self.0).map(|local| Box::new(local) as Box<dyn Gather + '_>))
-    }
-}
-
-/// A part of the large table.
-struct Partition {
-    keys: KeyTable,
-    /// Where each group was first seen: the number of the worker's table, and its number in there.
-    first: Vec<u64>,
-    accumulators: Vec<Box<dyn Accumulator>>,
-    weighed: Weighed,
-}
-
-/// What states were found to hold, and how many groups there were then.
-#[derive(Clone, Copy, Default)]
-struct Weighed {
-    bytes: usize,
-    groups: usize,
-    asked: usize,
-}
-
-impl Partition {
-    fn new(grouping: &Grouping) -> Result<Partition> {
-        Ok(Partition {
-            keys: KeyTable::new(grouping.kinds.clone())?,
-            first: Vec::new(),
-            accumulators: grouping.accumulators(),
-            weighed: Weighed::default(),
-        })
-    }
-
-    /// Bytes in use. What states hold is found by a walk over all groups, so that of many groups it is taken
-    /// from the last walk most times.
-    fn memory(&mut self) -> usize {
-        let groups = self.keys.len();
-        let Weighed { bytes, groups: then, asked } = self.weighed;
-        self.weighed.asked += 1;
-        if groups <= 1 << 12 || groups / 5 > then / 4 || asked % 16 == 0 {
-            let bytes = self.accumulators.iter().map(|a| a.memory()).sum();
-            self.weighed = Weighed { bytes, groups, asked: asked + 1 };
-            return self.keys.memory() + self.first.capacity() * 8 + bytes;
-        }
-        self.keys.memory() + self.first.capacity() * 8 + bytes / then.max(1) * groups
-    }
-
-    /// Adds the groups of a later table; gives their numbers here.
-    fn merge(&mut self, shard: Shard, firsts: impl Iterator<Item = u64>) -> Result<Vec<u32>> {
-        let mut numbers = Vec::with_capacity(shard.keys.len());
-        self.keys.absorb(&shard.keys, &mut numbers)?;
-        self.add(&numbers, firsts, shard.accumulators)?;
-        Ok(numbers)
-    }
-
-    /// Adds the states of groups whose numbers here are known.
-    fn add(
-        &mut self,
-        numbers: &[u32],
-        firsts: impl Iterator<Item = u64>,
-        accumulators: Vec<Box<dyn Accumulator>>,
-    ) -> Result<()> {
-        for (number, first) in numbers.iter().zip(firsts) {
-            if *number as usize == self.first.len() {
-                self.first.push(first);
-            }
-        }
-        let groups = self.keys.len();
-        let pairs: Vec<(u32, u32)> = (0u32..).zip(numbers.iter().copied()).collect();
-        for (ours, mut theirs) in self.accumulators.iter_mut().zip(accumulators) {
-            ours.grow(groups);
-            ours.merge(theirs.as_mut(), &pairs)?;
-        }
-        Ok(())
-    }
-
-    /// The keys of all groups and their results.
-    fn results(&mut self, groups: usize, text: &str) -> Result<Vec<ArrayRef>> {
-        let all: Vec<u32> = (0..groups as u32).collect();
-        let mut columns = self.keys.arrays(&all)?;
-        for accumulator in &mut self.accumulators {
-            accumulator.grow(groups);
-            columns.push(accumulator.finish().map_err(|e| e.in_step(text))?);
-        }
-        Ok(columns)
-    }
-
-    /// The groups with their states, as they are kept on disk.
-    fn saved(&mut self) -> Result<Batch> {
-        let groups = self.keys.len();
-        let all: Vec<u32> = (0..groups as u32).collect();
-        let mut columns = vec![Arc::new(orders(&self.first)) as ArrayRef];
-        columns.extend(self.keys.arrays(&all)?);
-        for accumulator in &mut self.accumulators {
-            columns.push(Arc::new(accumulator.save()?));
-        }
-        Ok(Batch { columns, rows: groups })
-    }
-
-    /// Adds groups that were kept on disk.
-    fn load(&mut self, batch: &Batch, grouping: &Grouping) -> Result<()> {
-        let lost = || Error::new(ErrorKind::Internal, "Groups on disk lack a column.");
-        let bytes = |i: usize| batch.columns.get(i).and_then(|c| c.as_binary_opt::<i64>()).ok_or_else(lost);
-        let keys = grouping.kinds.len();
-        let mut numbers = Vec::new();
-        self.keys.numbers(batch.columns.get(1..=keys).ok_or_else(lost)?, batch.rows, &mut numbers)?;
-        let mut accumulators = grouping.accumulators();
-        for (i, accumulator) in accumulators.iter_mut().enumerate() {
-            accumulator.load(bytes(1 + keys + i)?)?;
-        }
-        let firsts = bytes(0)?.iter().flatten().filter_map(|b| Some(u64::from_be_bytes(b.try_into().ok()?)));
-        self.add(&numbers, firsts, accumulators)
-    }
-}
-
-/// Places of first appearance as bytes that compare alike.
-fn orders(first: &[u64]) -> LargeBinaryArray {
-    LargeBinaryArray::from_iter_values(first.iter().map(|f| f.to_be_bytes()))
-}
 
 /// The large table.
 struct Groups {
@@ -628,10 +331,10 @@ impl Groups {
             let groups = partition.keys.len();
             let batch = Batch { columns: partition.results(groups, &grouping.text)?, rows: groups };
             tell(&batch, &grouping, work);
-            let mut columns = vec![Arc::new(orders(&partition.first)) as ArrayRef];
+            let mut columns = vec![grace::numbered(partition.first.iter().copied())];
             columns.extend(batch.columns);
             let mut run = self.spill.writer()?;
-            for part in super::held::slices_of(Batch { columns, rows: groups }, SPILLED_ROWS) {
+            for part in slices_of(Batch { columns, rows: groups }, SPILLED_ROWS) {
                 run.write(part)?;
             }
             runs.push(run.finish()?);

@@ -1,0 +1,125 @@
+//! A part of the large table: in memory, and as it is kept on disk.
+
+use std::sync::Arc;
+
+use arrow_array::ArrayRef;
+use arrow_array::cast::AsArray;
+
+use super::local::{Grouping, Shard};
+use crate::error::{Error, ErrorKind, Result};
+use crate::exec::grace;
+use crate::exec::keys::KeyTable;
+use crate::expr::Batch;
+use crate::expr::aggregates::Accumulator;
+
+/// Partitions of the large table, once it has many groups.
+pub(super) const PARTITIONS: usize = 64;
+
+/// A part of the large table.
+pub(super) struct Partition {
+    pub(super) keys: KeyTable,
+    /// Where each group was first seen: the number of the worker's table, and its number in there.
+    pub(super) first: Vec<u64>,
+    pub(super) accumulators: Vec<Box<dyn Accumulator>>,
+    pub(super) weighed: Weighed,
+}
+
+/// What states were found to hold, and how many groups there were then.
+#[derive(Clone, Copy, Default)]
+pub(super) struct Weighed {
+    pub(super) bytes: usize,
+    pub(super) groups: usize,
+    pub(super) asked: usize,
+}
+
+impl Partition {
+    pub(super) fn new(grouping: &Grouping) -> Result<Partition> {
+        Ok(Partition {
+            keys: KeyTable::new(grouping.kinds.clone())?,
+            first: Vec::new(),
+            accumulators: grouping.accumulators(),
+            weighed: Weighed::default(),
+        })
+    }
+
+    /// Bytes in use. What states hold is found by a walk over all groups, so that of many groups it is taken
+    /// from the last walk most times.
+    pub(super) fn memory(&mut self) -> usize {
+        let groups = self.keys.len();
+        let Weighed { bytes, groups: then, asked } = self.weighed;
+        self.weighed.asked += 1;
+        if groups <= 1 << 12 || groups / 5 > then / 4 || asked % 16 == 0 {
+            let bytes = self.accumulators.iter().map(|a| a.memory()).sum();
+            self.weighed = Weighed { bytes, groups, asked: asked + 1 };
+            return self.keys.memory() + self.first.capacity() * 8 + bytes;
+        }
+        self.keys.memory() + self.first.capacity() * 8 + bytes / then.max(1) * groups
+    }
+
+    /// Adds the groups of a later table; gives their numbers here.
+    pub(super) fn merge(&mut self, shard: Shard, firsts: impl Iterator<Item = u64>) -> Result<Vec<u32>> {
+        let mut numbers = Vec::with_capacity(shard.keys.len());
+        self.keys.absorb(&shard.keys, &mut numbers)?;
+        self.add(&numbers, firsts, shard.accumulators)?;
+        Ok(numbers)
+    }
+
+    /// Adds the states of groups whose numbers here are known.
+    pub(super) fn add(
+        &mut self,
+        numbers: &[u32],
+        firsts: impl Iterator<Item = u64>,
+        accumulators: Vec<Box<dyn Accumulator>>,
+    ) -> Result<()> {
+        for (number, first) in numbers.iter().zip(firsts) {
+            if *number as usize == self.first.len() {
+                self.first.push(first);
+            }
+        }
+        let groups = self.keys.len();
+        let pairs: Vec<(u32, u32)> = (0u32..).zip(numbers.iter().copied()).collect();
+        for (ours, mut theirs) in self.accumulators.iter_mut().zip(accumulators) {
+            ours.grow(groups);
+            ours.merge(theirs.as_mut(), &pairs)?;
+        }
+        Ok(())
+    }
+
+    /// The keys of all groups and their results.
+    pub(super) fn results(&mut self, groups: usize, text: &str) -> Result<Vec<ArrayRef>> {
+        let all: Vec<u32> = (0..groups as u32).collect();
+        let mut columns = self.keys.arrays(&all)?;
+        for accumulator in &mut self.accumulators {
+            accumulator.grow(groups);
+            columns.push(accumulator.finish().map_err(|e| e.in_step(text))?);
+        }
+        Ok(columns)
+    }
+
+    /// The groups with their states, as they are kept on disk.
+    pub(super) fn saved(&mut self) -> Result<Batch> {
+        let groups = self.keys.len();
+        let all: Vec<u32> = (0..groups as u32).collect();
+        let mut columns = vec![grace::numbered(self.first.iter().copied())];
+        columns.extend(self.keys.arrays(&all)?);
+        for accumulator in &mut self.accumulators {
+            columns.push(Arc::new(accumulator.save()?));
+        }
+        Ok(Batch { columns, rows: groups })
+    }
+
+    /// Adds groups that were kept on disk.
+    pub(super) fn load(&mut self, batch: &Batch, grouping: &Grouping) -> Result<()> {
+        let lost = || Error::new(ErrorKind::Internal, "Groups on disk lack a column.");
+        let bytes = |i: usize| batch.columns.get(i).and_then(|c| c.as_binary_opt::<i64>()).ok_or_else(lost);
+        let keys = grouping.kinds.len();
+        let mut numbers = Vec::new();
+        self.keys.numbers(batch.columns.get(1..=keys).ok_or_else(lost)?, batch.rows, &mut numbers)?;
+        let mut accumulators = grouping.accumulators();
+        for (i, accumulator) in accumulators.iter_mut().enumerate() {
+            accumulator.load(bytes(1 + keys + i)?)?;
+        }
+        let firsts = bytes(0)?.iter().flatten().filter_map(|b| Some(u64::from_be_bytes(b.try_into().ok()?)));
+        self.add(&numbers, firsts, accumulators)
+    }
+}

@@ -1,0 +1,147 @@
+//! What is sorted by, and keys that compare as rows are ordered.
+
+use arrow_array::cast::AsArray;
+use arrow_array::types::{
+    Date32Type, Float64Type, Int64Type, Time64MicrosecondType, TimestampMicrosecondType,
+};
+use arrow_array::{Array, ArrayRef};
+use arrow_buffer::NullBuffer;
+use arrow_row::{RowConverter, Rows, SortField};
+use arrow_schema::SortOptions;
+
+use crate::error::Result;
+use crate::exec::keys::normal;
+use crate::exec::tally::Work;
+use crate::expr::{Batch, Bound, Type};
+use crate::plan::StepId;
+
+/// What is sorted by, placed.
+pub(crate) struct Order {
+    pub(crate) keys: Vec<OrderKey>,
+    pub(crate) step: StepId,
+    pub(crate) text: String,
+}
+
+/// One key.
+pub(crate) struct OrderKey {
+    pub(crate) by: Bound,
+    pub(crate) kind: Type,
+    pub(crate) descending: bool,
+    pub(crate) nulls_first: bool,
+}
+
+impl Order {
+    /// The key columns of a batch, as they are compared.
+    pub(crate) fn columns(&self, batch: &Batch, work: &mut Work) -> Result<Vec<ArrayRef>> {
+        let column = |key: &OrderKey| {
+            let array = work
+                .with_events(self.step, |events| key.by.evaluate_array(batch, events))
+                .map_err(|e| e.in_step(&self.text))?;
+            normal(&array)
+        };
+        self.keys.iter().map(column).collect()
+    }
+
+    /// What makes bytes of keys that compare as rows are ordered.
+    pub(crate) fn converter(&self) -> Result<RowConverter> {
+        let field = |key: &OrderKey| {
+            let options = SortOptions { descending: key.descending, nulls_first: key.nulls_first };
+            SortField::new_with_options(key.kind.arrow(), options)
+        };
+        RowConverter::new(self.keys.iter().map(field).collect()).map_err(crate::expr::arrow_error)
+    }
+
+    /// Whether all keys are numbers, days, times or truth, each of which 64 bits hold.
+    pub(super) fn is_of_words(&self) -> bool {
+        self.keys.iter().all(|key| {
+            matches!(
+                key.kind,
+                Type::Int | Type::Float | Type::Date | Type::Time | Type::Timestamp | Type::Bool
+            )
+        })
+    }
+}
+
+/// The keys of a part's rows.
+pub(super) enum Keys {
+    Words(Vec<Words>),
+    Rows(Rows),
+}
+
+/// One key of each row, as a number that compares as the rows are ordered.
+#[derive(Default)]
+pub(super) struct Words {
+    pub(super) values: Vec<u64>,
+    pub(super) nulls: Option<NullBuffer>,
+    pub(super) nulls_first: bool,
+    pub(super) low: u64,
+    pub(super) high: u64,
+}
+
+impl Words {
+    pub(super) fn new(column: &ArrayRef, key: &OrderKey) -> Words {
+        const SIGN: u64 = 1 << 63;
+        let signed = |x: i64| x.cast_unsigned() ^ SIGN;
+        let mut values: Vec<u64> = if let Some(a) = column.as_primitive_opt::<Int64Type>() {
+            a.values().iter().map(|x| signed(*x)).collect()
+        } else if let Some(a) = column.as_primitive_opt::<Float64Type>() {
+            // Negative floats compare from their bits turned over; NaN, of which there is one, is the largest.
+            let ordered = |bits: u64| if bits & SIGN == 0 { bits | SIGN } else { !bits };
+            a.values().iter().map(|x| ordered(x.to_bits())).collect()
+        } else if let Some(a) = column.as_primitive_opt::<Date32Type>() {
+            a.values().iter().map(|x| signed(i64::from(*x))).collect()
+        } else if let Some(a) = column.as_primitive_opt::<Time64MicrosecondType>() {
+            a.values().iter().map(|x| signed(*x)).collect()
+        } else if let Some(a) = column.as_primitive_opt::<TimestampMicrosecondType>() {
+            a.values().iter().map(|x| signed(*x)).collect()
+        } else if let Some(a) = column.as_boolean_opt() {
+            a.values().iter().map(u64::from).collect()
+        } else {
+            vec![0; column.len()]
+        };
+        if key.descending {
+            values.iter_mut().for_each(|x| *x = !*x);
+        }
+        let nulls = column.nulls().filter(|n| n.null_count() > 0).cloned();
+        let (mut low, mut high) = (u64::MAX, 0);
+        for (row, value) in values.iter().enumerate() {
+            if nulls.as_ref().is_none_or(|n| n.is_valid(row)) {
+                (low, high) = (low.min(*value), high.max(*value));
+            }
+        }
+        Words { values, nulls, nulls_first: key.nulls_first, low, high }
+    }
+
+    /// Appends the words of later rows.
+    pub(super) fn append(&mut self, mut later: Words) {
+        let rows = self.values.len();
+        if self.nulls.is_some() || later.nulls.is_some() {
+            let own = self.nulls.take().unwrap_or_else(|| NullBuffer::new_valid(rows));
+            let theirs = later.nulls.take().unwrap_or_else(|| NullBuffer::new_valid(later.values.len()));
+            self.nulls = Some(own.iter().chain(theirs.iter()).collect());
+        }
+        self.values.append(&mut later.values);
+        (self.low, self.high) = (self.low.min(later.low), self.high.max(later.high));
+    }
+
+    /// The words of these rows.
+    pub(super) fn taken(&self, rows: &[u32]) -> Words {
+        let value = |row: &u32| self.values.get(*row as usize).copied().unwrap_or(0);
+        Words {
+            values: rows.iter().map(value).collect(),
+            nulls: self
+                .nulls
+                .as_ref()
+                .map(|nulls| rows.iter().map(|row| nulls.is_valid(*row as usize)).collect()),
+            ..*self
+        }
+    }
+
+    /// The order of a row's key: below or above all values where it is null.
+    pub(super) fn at(&self, row: usize) -> (i8, u64) {
+        match &self.nulls {
+            Some(nulls) if nulls.is_null(row) => (if self.nulls_first { -1 } else { 1 }, 0),
+            _ => (0, self.values.get(row).copied().unwrap_or(0)),
+        }
+    }
+}

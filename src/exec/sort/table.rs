@@ -1,0 +1,267 @@
+//! Rows with their keys, the numbers they are sorted by, and rows gathered in any order.
+
+use std::cmp::Ordering;
+use std::sync::Arc;
+
+use arrow_array::builder::LargeBinaryBuilder;
+use arrow_array::cast::AsArray;
+use arrow_array::{Array, ArrayRef, downcast_primitive};
+use arrow_schema::DataType;
+use churn_kernels::gather;
+
+use super::order::Keys;
+use crate::error::{Error, ErrorKind, Result};
+use crate::exec::spill::{Run, Spill};
+use crate::expr::Batch;
+use crate::parallel;
+
+/// Rows that are gathered together.
+pub(super) const ROWS: usize = 1 << 13;
+
+/// Rows that one thread sorts at once, about.
+const RANGE: usize = 1 << 16;
+
+/// Some rows with their keys.
+pub(super) struct Keyed {
+    pub(super) batch: Batch,
+    pub(super) keys: Keys,
+}
+
+impl Keyed {
+    pub(super) fn memory(&self) -> usize {
+        let keys = match &self.keys {
+            Keys::Words(words) => words.iter().map(|w| w.values.capacity() * 8).sum(),
+            Keys::Rows(rows) => rows.size(),
+        };
+        // And the numbers that rows are sorted by, dealt once, and what is gathered on its way to disk.
+        (self.batch.memory() + keys + self.batch.rows * 32) / 4 * 5
+    }
+}
+
+/// All rows, and how the numbers are made that they are sorted by.
+pub(super) struct Table {
+    pub(super) parts: Vec<Keyed>,
+    /// Of each key of words the least value, and the bits that its values take above that, null included.
+    pub(super) fields: Vec<(u64, u32)>,
+    /// Bits of a place: of the row in its part, and of both.
+    pub(super) row_bits: u32,
+    pub(super) place_bits: u32,
+    /// Whether the bits of the key settle the order.
+    pub(super) exact: bool,
+}
+
+impl Table {
+    pub(super) fn new(parts: Vec<Keyed>) -> Table {
+        let bits = |most: usize| usize::BITS - most.leading_zeros();
+        let row_bits = bits(parts.iter().map(|p| p.batch.rows).max().unwrap_or(0));
+        let place_bits = row_bits + bits(parts.len());
+        let mut fields: Vec<(u64, u64)> = Vec::new();
+        for part in &parts {
+            if let Keys::Words(words) = &part.keys {
+                fields.resize(words.len(), (u64::MAX, 0));
+                for ((low, high), words) in fields.iter_mut().zip(words) {
+                    (*low, *high) = ((*low).min(words.low), (*high).max(words.high));
+                }
+            }
+        }
+        // Null takes the number below all values or above them.
+        let width = |(low, high): (u64, u64)| {
+            let most = u128::from(high.saturating_sub(low)) + 2;
+            (low, u128::BITS - most.leading_zeros())
+        };
+        let fields: Vec<(u64, u32)> = fields.into_iter().map(width).collect();
+        let wanted: u32 = fields.iter().map(|(_, bits)| bits).sum();
+        let exact = !fields.is_empty() && wanted + place_bits <= u128::BITS;
+        Table { parts, fields, row_bits, place_bits, exact }
+    }
+
+    pub(super) fn rows(&self) -> usize {
+        self.parts.iter().map(|p| p.batch.rows).sum()
+    }
+
+    /// The number of a row.
+    #[inline]
+    pub(super) fn number(&self, part: usize, keyed: &Keyed, row: usize) -> u128 {
+        let mut left = u128::BITS - self.place_bits;
+        let mut number = 0u128;
+        match &keyed.keys {
+            Keys::Words(words) => {
+                for (words, (low, bits)) in words.iter().zip(&self.fields) {
+                    let code = match words.at(row) {
+                        (0, value) => u128::from(value - low) + 1,
+                        (-1, _) => 0,
+                        _ => (1 << bits) - 1,
+                    };
+                    let taken = left.min(*bits);
+                    number = number << taken | code >> (bits - taken);
+                    left -= taken;
+                }
+            }
+            Keys::Rows(rows) => {
+                for byte in rows.row(row).as_ref().iter().take(left as usize / 8) {
+                    number = number << 8 | u128::from(*byte);
+                    left -= 8;
+                }
+            }
+        }
+        let place = (part as u128) << self.row_bits | row as u128;
+        // Shifted in two steps, since all bits may be left.
+        number << (left / 2) << (left - left / 2) << self.place_bits | place
+    }
+
+    pub(super) fn place(&self, number: u128) -> (u32, u32) {
+        let place = number as u64 & ((1 << self.place_bits) - 1);
+        ((place >> self.row_bits) as u32, (place & ((1 << self.row_bits) - 1)) as u32)
+    }
+
+    /// Of equal rows the earlier one comes first: the sort is stable whatever is done in parallel.
+    pub(super) fn compare(&self, a: u128, b: u128) -> Ordering {
+        if self.exact {
+            return a.cmp(&b);
+        }
+        (a >> self.place_bits)
+            .cmp(&(b >> self.place_bits))
+            .then_with(|| self.compare_whole(self.place(a), self.place(b)))
+            .then_with(|| a.cmp(&b))
+    }
+
+    pub(super) fn compare_whole(&self, (part_a, a): (u32, u32), (part_b, b): (u32, u32)) -> Ordering {
+        match (
+            self.parts.get(part_a as usize).map(|p| &p.keys),
+            self.parts.get(part_b as usize).map(|p| &p.keys),
+        ) {
+            (Some(Keys::Words(left)), Some(Keys::Words(right))) => {
+                let keys = left.iter().zip(right);
+                keys.map(|(x, y)| x.at(a as usize).cmp(&y.at(b as usize)))
+                    .find(|o| o.is_ne())
+                    .unwrap_or(Ordering::Equal)
+            }
+            (Some(Keys::Rows(left)), Some(Keys::Rows(right))) => {
+                left.row(a as usize).cmp(&right.row(b as usize))
+            }
+            _ => Ordering::Equal,
+        }
+    }
+
+    /// The numbers of all rows in order, in ranges.
+    pub(super) fn sorted(&self, threads: usize) -> Result<Vec<Vec<u128>>> {
+        let ranges = (self.rows() / RANGE).clamp(1, 512);
+        let mut sample: Vec<u128> = Vec::new();
+        if ranges > 1 {
+            for (number, part) in self.parts.iter().enumerate() {
+                let rows = (0..part.batch.rows).step_by(self.rows().div_ceil(ranges * 32));
+                sample.extend(rows.map(|row| self.number(number, part, row) >> self.place_bits));
+            }
+            sample.sort_unstable();
+        }
+        let bounds: Vec<u128> =
+            (1..ranges).filter_map(|i| sample.get(i * sample.len() / ranges).copied()).collect();
+        let share = self.parts.len().div_ceil(threads.max(1)).max(1);
+        let deal = |(chunk, parts): (usize, &[Keyed])| {
+            let mut dealt: Vec<Vec<u128>> = vec![Vec::new(); bounds.len() + 1];
+            for (number, part) in (chunk * share..).zip(parts) {
+                for row in 0..part.batch.rows {
+                    let code = self.number(number, part, row);
+                    let range = bounds.partition_point(|bound| *bound <= code >> self.place_bits);
+                    if let Some(range) = dealt.get_mut(range) {
+                        range.push(code);
+                    }
+                }
+            }
+            Ok(dealt)
+        };
+        let mut dealt = parallel::each(threads, self.parts.chunks(share).enumerate(), deal)?;
+        let together = (0..bounds.len() + 1).map(|i| {
+            let parts = dealt.iter_mut().filter_map(|d| d.get_mut(i).map(std::mem::take));
+            parts.collect::<Vec<_>>()
+        });
+        let together: Vec<Vec<Vec<u128>>> = together.collect();
+        parallel::each(threads, together.into_iter(), |parts| {
+            let mut range = parts.concat();
+            if self.exact {
+                range.sort_unstable();
+            } else {
+                range.sort_unstable_by(|a, b| self.compare(*a, *b));
+            }
+            Ok(range)
+        })
+    }
+
+    /// The rows with these numbers, in this order.
+    pub(super) fn gathered(&self, numbers: &[u128]) -> Result<Batch> {
+        let places: Vec<(u32, u32)> = numbers.iter().map(|n| self.place(*n)).collect();
+        let batches: Vec<&Batch> = self.parts.iter().map(|p| &p.batch).collect();
+        gathered(&batches, &places)
+    }
+
+    /// The keys of the rows with these numbers, as bytes that compare alike in every run.
+    pub(super) fn bytes(&self, numbers: &[u128]) -> ArrayRef {
+        let mut bytes = LargeBinaryBuilder::with_capacity(numbers.len(), numbers.len() * 18);
+        let mut key = Vec::new();
+        for number in numbers {
+            let (part, row) = self.place(*number);
+            match self.parts.get(part as usize).map(|p| &p.keys) {
+                Some(Keys::Words(words)) => {
+                    key.clear();
+                    for words in words {
+                        let (null, value) = words.at(row as usize);
+                        key.push((null + 1).cast_unsigned());
+                        key.extend_from_slice(&value.to_be_bytes());
+                    }
+                    bytes.append_value(&key);
+                }
+                Some(Keys::Rows(rows)) => bytes.append_value(rows.row(row as usize).as_ref()),
+                None => bytes.append_null(),
+            }
+        }
+        Arc::new(bytes.finish())
+    }
+
+    /// Writes all rows in order to files, one for each thread.
+    pub(super) fn spilled(self, spill: &Spill, threads: usize) -> Result<Vec<Run>> {
+        let ranges = self.sorted(threads)?;
+        let share = ranges.len().div_ceil(threads.max(1)).max(1);
+        parallel::each(threads, ranges.chunks(share), |ranges| {
+            let mut writer = spill.writer()?;
+            for numbers in ranges.iter().flat_map(|range| range.chunks(ROWS / 2)) {
+                let mut batch = self.gathered(numbers)?;
+                batch.columns.insert(0, self.bytes(numbers));
+                writer.write(batch)?;
+            }
+            writer.finish()
+        })
+    }
+}
+
+/// The rows of some batches at some places.
+pub(crate) fn gathered(batches: &[&Batch], places: &[(u32, u32)]) -> Result<Batch> {
+    let width = batches.iter().map(|b| b.columns.len()).max().unwrap_or(0);
+    let column = |i: usize| -> Result<ArrayRef> {
+        let empty = || Error::new(ErrorKind::Internal, "A part of a sort lacks a column.");
+        let parts: Vec<&ArrayRef> = batches.iter().filter_map(|b| b.columns.get(i)).collect();
+        let kind = parts.first().ok_or_else(empty)?.data_type();
+        macro_rules! primitive {
+            ($t:ty) => {{
+                let parts: Vec<_> = parts.iter().map(|p| p.as_primitive::<$t>()).collect();
+                Ok(Arc::new(gather::primitives(&parts, places)))
+            }};
+        }
+        downcast_primitive! {
+            kind => (primitive),
+            DataType::LargeBinary if parts.iter().all(|p| p.null_count() == 0) => {
+                let parts: Vec<_> = parts.iter().map(|p| p.as_binary::<i64>()).collect();
+                Ok(Arc::new(gather::bytes(&parts, places)))
+            }
+            DataType::Utf8View => {
+                let parts: Vec<_> = parts.iter().map(|p| p.as_string_view()).collect();
+                Ok(Arc::new(gather::texts(&parts, places)))
+            }
+            _ => {
+                let parts: Vec<&dyn Array> = parts.iter().map(|p| p.as_ref()).collect();
+                let places: Vec<(usize, usize)> = places.iter().map(|(p, r)| (*p as usize, *r as usize)).collect();
+                arrow_select::interleave::interleave(&parts, &places).map_err(crate::expr::arrow_error)
+            }
+        }
+    };
+    Ok(Batch { columns: (0..width).map(column).collect::<Result<_>>()?, rows: places.len() })
+}
