@@ -61,6 +61,11 @@ fn write_sample(folder: &Path) {
         (0..20).map(|i| format!("F{i:03},Oak Farm,North Vale,{},2010-01-01\n", 20 + i)).collect();
     fs::write(folder.join("farms.csv"), format!("farm,name,district,herd,joined_on\n{farms}"))
         .expect("a file");
+    let sample = |i: usize| {
+        let results = format!("{{\"urea\": {}, \"bacteria\": {{\"count\": {}}}}}", 20 + i, 9000 * i);
+        format!("{{\"farm\": \"F{i:03}\", \"day\": \"2026-01-13\", \"results\": {results}}}\n")
+    };
+    fs::write(folder.join("lab.ndjson"), (0..20).map(sample).collect::<String>()).expect("a file");
 }
 
 #[rstest]
