@@ -33,4 +33,4 @@ shoot run 'churn run by-farm.churn --ledger'
 shoot plan 'churn plan by-farm.churn'
 shoot mistake 'churn do deliveries-2026.csv "filter liters > 100 and grade = 1" "group by frm: sum(litres)"'
 churn convert deliveries-2026.csv deliveries.parquet 2>/dev/null
-shoot parquet 'churn do deliveries.parquet "filter delivery_id < 100 and grade = '"'A'"'" "group by farm: n = count(), litres = sum(litres)" "sort litres desc" --memory 64MB --ledger'
+shoot parquet 'churn do deliveries.parquet "filter collected_on >= date '"'2026-10-01'"' and litres > 6000" "group by grade: n = count(), litres = sum(litres)" "sort litres desc" --ledger'
