@@ -156,7 +156,8 @@ impl Context {
             match output {
                 Output::Text { file: Some(file), end, .. } => file.write(end)?,
                 Output::Rows { writer, .. } => drop(writer.take().map(RowWriter::finish).transpose()?),
-                Output::Text { file: None, .. } | Output::Split(_) => {}
+                Output::Split(folder) => folder.end()?,
+                Output::Text { file: None, .. } => {}
             }
         }
         for output in outputs.drain(..) {

@@ -31,6 +31,8 @@ pub(crate) struct SplitTarget {
     keys: Vec<(usize, String)>,
     rest: Vec<(usize, Field)>,
     files: HashMap<PathBuf, Entry>,
+    /// The folders of files that are complete.
+    ended: Vec<PathBuf>,
 }
 
 enum Entry {
@@ -80,6 +82,7 @@ impl SplitTarget {
             keys,
             rest,
             files: HashMap::new(),
+            ended: Vec::new(),
         })
     }
 
@@ -156,15 +159,13 @@ impl SplitTarget {
         Ok(Entry::Rows { file, writer: writer.ok_or_else(lost)? })
     }
 
-    /// Ends all files, and gives the folder its name.
+    /// Ends all files, beside the target.
     ///
     /// # Errors
-    /// The disk is full or fails; an older folder of that name is as it was then.
-    pub(crate) fn finish(mut self) -> Result<()> {
-        let mut files: Vec<(PathBuf, Entry)> = self.files.drain().collect();
-        files.sort_by(|a, b| a.0.cmp(&b.0));
-        let folders: Vec<PathBuf> = files.iter().map(|(folder, _)| folder.clone()).collect();
-        for (_, entry) in files {
+    /// The disk is full or fails.
+    pub(crate) fn end(&mut self) -> Result<()> {
+        for (folder, entry) in self.files.drain() {
+            self.ended.push(folder);
             match entry {
                 Entry::Text { mut file, encoder, .. } => {
                     file.write(encoder.end())?;
@@ -176,8 +177,16 @@ impl SplitTarget {
                 }
             }
         }
+        Ok(())
+    }
+
+    /// Gives the folder its name; its files have ended.
+    ///
+    /// # Errors
+    /// The name cannot be given; an older folder of that name is as it was then.
+    pub(crate) fn finish(self) -> Result<()> {
         if self.mode == Mode::Append && self.target.exists() {
-            return self.moved_in(&folders);
+            return self.moved_in(&self.ended);
         }
         let lost = |e: std::io::Error| failed(&self.target, &e);
         let aside = self.target.exists().then(|| self.beside.path().with_extension("old"));
