@@ -56,11 +56,12 @@ impl Partition {
         self.keys.memory() + self.first.capacity() * 8 + bytes / then.max(1) * groups
     }
 
-    /// Adds the groups of a later table; gives their numbers here.
-    pub(super) fn merge(&mut self, shard: Shard, firsts: impl Iterator<Item = u64>) -> Result<Vec<u32>> {
+    /// Adds the groups of a later table, whose numbers `first` turns into the places that they were first seen at;
+    /// gives their numbers here.
+    pub(super) fn merge(&mut self, shard: Shard, first: impl Fn(u32) -> u64) -> Result<Vec<u32>> {
         let mut numbers = Vec::with_capacity(shard.keys.len());
         self.keys.absorb(&shard.keys, &mut numbers)?;
-        self.add(&numbers, firsts, shard.accumulators)?;
+        self.add(&numbers, shard.numbers.iter().map(|n| first(*n)), shard.accumulators)?;
         Ok(numbers)
     }
 

@@ -120,9 +120,7 @@ impl Groups {
         for shard in shards(keys, accumulators, PARTITIONS)? {
             let mut partition = Partition::new(&self.grouping)?;
             if let Some(shard) = shard {
-                let firsts: Vec<u64> =
-                    shard.numbers.iter().map(|n| first.get(*n as usize).copied().unwrap_or(0)).collect();
-                partition.merge(shard, firsts.into_iter())?;
+                partition.merge(shard, |n| first.get(n as usize).copied().unwrap_or(0))?;
             }
             self.partitions.push(Mutex::new(partition));
         }
@@ -138,7 +136,7 @@ impl Groups {
             {
                 // It was closed before it was known that groups are many.
                 let mut partition = Partition::new(&self.grouping)?;
-                partition.merge(whole, std::iter::repeat(0))?;
+                partition.merge(whole, |_| 0)?;
                 dealt.shards = shards(partition.keys, partition.accumulators, columns.len())?;
             }
             for (column, shard) in columns.iter_mut().zip(dealt.shards) {
@@ -154,8 +152,7 @@ impl Groups {
         let merge = |(partition, shards): (&Mutex<Partition>, Vec<(u64, Shard)>)| {
             let mut partition = partition.lock().unwrap_or_else(PoisonError::into_inner);
             for (table, shard) in shards {
-                let numbers = shard.numbers.clone();
-                partition.merge(shard, numbers.into_iter().map(|n| first(table, n)))?;
+                partition.merge(shard, |n| first(table, n))?;
             }
             Ok(())
         };
@@ -175,7 +172,7 @@ impl Groups {
         for (table, dealt) in waiting {
             let mut numbers = Vec::new();
             for shard in dealt.shards.into_iter().flatten() {
-                numbers = partition.merge(shard, (0..).map(|n| first(table, n)))?;
+                numbers = partition.merge(shard, |n| first(table, n))?;
             }
             for (batch, mut groups) in dealt.rows {
                 for group in &mut groups {
@@ -265,8 +262,7 @@ impl Groups {
             for (table, shard) in shards {
                 // A table of its own keeps equal groups of two tables apart: they are merged when read, in order.
                 let mut alone = Partition::new(&grouping)?;
-                let numbers = shard.numbers.clone();
-                alone.merge(shard, numbers.into_iter().map(|n| first(table, n)))?;
+                alone.merge(shard, |n| first(table, n))?;
                 file.write(alone.saved()?)?;
             }
             Ok(())
