@@ -97,6 +97,29 @@ impl Numbering {
         }
     }
 
+    /// Appends the number of each key, or `u32::MAX` for one that is not known.
+    pub fn find_all(&self, keys: &[u128], into: &mut Vec<u32>) {
+        into.reserve(keys.len());
+        let Some(mask) = self.slots.len().checked_sub(1) else {
+            into.extend(std::iter::repeat_n(u32::MAX, keys.len()));
+            return;
+        };
+        for some in keys.chunks(CHUNK) {
+            // As in `number`: none waits for another.
+            let mut numbers = [0u32; CHUNK];
+            for (number, key) in numbers.iter_mut().zip(some) {
+                *number = self.slots[hash::of_key(*key) as usize & mask];
+            }
+            into.extend(some.iter().zip(&numbers).map(|(key, number)| {
+                match self.keys.get((*number as usize).wrapping_sub(1)) {
+                    Some(found) if found == key => number - 1,
+                    None => u32::MAX,
+                    Some(_) => self.find(*key).unwrap_or(u32::MAX),
+                }
+            }));
+        }
+    }
+
     fn rebuild(&mut self, slots: usize) {
         let slots = slots.max(16);
         self.slots = vec![0; slots];

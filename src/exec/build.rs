@@ -5,11 +5,13 @@ use std::sync::PoisonError;
 
 use super::context::Context;
 use super::grace::{self, Meeting};
+use super::join;
+use super::paste::Paste;
 use super::group::{self, Call, Grouping};
 use super::held::{Discard, Held, Keep, Kept, Last, SampleRows};
 use super::ledger::Ledger;
 use super::options::RunOptions;
-use super::pipeline::{self, Pipeline, Sink};
+use super::pipeline::{self, Leg, Pipeline, Sink};
 use super::serial;
 use super::sort::{self, Order, OrderKey, Written};
 use super::stream;
@@ -150,8 +152,9 @@ fn build(node: &Node, context: &Context) -> Result<Pipeline> {
     match &node.op {
         Op::Scan(scan) => build_scan(scan, step, context),
         Op::Shared { table, input, columns } => {
-            let kept = shared(*table, input, columns, context)?;
-            Ok(held_pipeline(kept.held()?, columns.clone()))
+            let inner: Vec<ColumnId> = columns.iter().map(|(id, _)| *id).collect();
+            let kept = shared(*table, input, &inner, context)?;
+            Ok(held_pipeline(kept.held()?, columns.iter().map(|(_, f)| f.id).collect()))
         }
         Op::Compute(columns) => {
             let mut pipeline = below()?;
@@ -272,6 +275,41 @@ fn build(node: &Node, context: &Context) -> Result<Pipeline> {
             pipeline.push(Box::new(stream::Tap { output, columns, encoder }));
             Ok(pipeline)
         }
+        Op::Join(how) => {
+            let other = build(&how.other, context)?;
+            let left = below()?;
+            let kinds = kinds_of(node, &left.layout);
+            join::joined(how, left, other, &kinds, step, context)
+        }
+        Op::Append { fields, own, others } => {
+            let (serial, ends) = (Vec::new(), Vec::new());
+            let mut all = Pipeline { legs: Vec::new(), serial, ends, acts: false, layout: ids(fields) };
+            let mut append = |mut pipeline: Pipeline, columns: &[Bound]| {
+                let columns = columns.iter().map(|by| by.placed(&pipeline.layout)).collect::<Result<_>>()?;
+                pipeline.push(Box::new(stream::Select { columns, step, text: text() }));
+                let pipeline = pipeline.without_serial(context)?;
+                all.acts |= pipeline.acts;
+                all.legs.extend(pipeline.legs);
+                all.ends.extend(pipeline.ends);
+                Ok(())
+            };
+            append(below()?, own)?;
+            others.iter().try_for_each(|(other, columns)| append(build(other, context)?, columns))?;
+            all.push(Box::new(stream::Count(step)));
+            Ok(all)
+        }
+        Op::Paste { other, added } => {
+            let mut other = build(other, context)?;
+            let columns = places(&other.layout, &ids(added))?;
+            other.push(Box::new(stream::Pick(columns)));
+            let other = Keep::run(other, context)?.held()?.scan();
+            let mut pipeline = below()?;
+            pipeline.layout.extend(ids(added));
+            // Only all rows show that there are as many.
+            pipeline.acts = true;
+            pipeline.serial.push(Box::new(Paste::new(other, text())));
+            Ok(pipeline)
+        }
     }
 }
 
@@ -285,19 +323,10 @@ fn build_scan(scan: &Scan, step: StepId, context: &Context) -> Result<Pipeline> 
     let named = |e: Error| e.in_step(context.step_text(step));
     let opened = scan.source.open(request).map_err(named)?;
     let first_rows = context.options.first_rows;
-    let mut pipeline = Pipeline {
-        scan: opened,
-        test: None,
-        scan_step: Some(step),
-        limit: scan.limit.into_iter().chain(first_rows).min(),
-        rejects: None,
-        stream: Vec::new(),
-        serial: Vec::new(),
-        acts: scan.rejects.is_some(),
-        layout,
-    };
+    let limit = scan.limit.into_iter().chain(first_rows).min();
+    let mut leg = Leg { scan_step: Some(step), limit, ..Leg::of(opened) };
     if let Some(path) = &scan.rejects {
-        pipeline.rejects = Some(rejects(path, context)?);
+        leg.rejects = Some(rejects(path, context)?);
     }
     let tests = |layout: &[ColumnId]| -> Result<Vec<stream::Test>> {
         let placed = scan.conditions.iter().map(|condition| {
@@ -306,17 +335,19 @@ fn build_scan(scan: &Scan, step: StepId, context: &Context) -> Result<Pipeline> 
         });
         placed.collect()
     };
+    if first_rows.is_none() && !scan.conditions.is_empty() {
+        let mut used = Vec::new();
+        scan.conditions.iter().for_each(|c| c.test.columns(&mut used));
+        leg.test = Some(stream::ScanTest { columns: places(&layout, &used)?, tests: tests(&used)? });
+    }
+    let acts = scan.rejects.is_some();
+    let mut pipeline = Pipeline { acts, ..Pipeline::of(leg, layout) };
     if let Some(rows) = first_rows {
         // A trial on the first rows of a source: conditions see those rows only.
         pipeline.serial.push(Box::new(serial::First { skip: 0, left: rows, stops: true, step: usize::MAX }));
         for test in tests(&pipeline.layout)? {
             pipeline.push(Box::new(stream::Filter(test)));
         }
-    } else if !scan.conditions.is_empty() {
-        let mut used = Vec::new();
-        scan.conditions.iter().for_each(|c| c.test.columns(&mut used));
-        let columns = places(&pipeline.layout, &used)?;
-        pipeline.test = Some(stream::ScanTest { columns, tests: tests(&used)? });
     }
     Ok(pipeline)
 }
@@ -393,17 +424,7 @@ fn grouped(
 
 /// A pipeline over rows that a sink holds.
 fn held_pipeline(held: Held, layout: Vec<ColumnId>) -> Pipeline {
-    Pipeline {
-        scan: held.scan(),
-        test: None,
-        scan_step: None,
-        limit: None,
-        rejects: None,
-        stream: Vec::new(),
-        serial: Vec::new(),
-        acts: false,
-        layout,
-    }
+    Pipeline::of(Leg::of(held.scan()), layout)
 }
 
 /// The rows of a table that is used more than once; the first use runs it.
@@ -415,10 +436,7 @@ fn shared(table: usize, input: &Node, columns: &[ColumnId], context: &Context) -
     let mut pipeline = build(&node, context)?;
     let places = places(&pipeline.layout, columns)?;
     pipeline.push(Box::new(stream::Pick(places)));
-    let (sink, kept) = Keep::sink(&context.spill, &context.budget);
-    pipeline::run(pipeline, sink, context)?;
-    let kept = kept.lock().unwrap_or_else(PoisonError::into_inner).take();
-    let kept = kept.ok_or_else(|| Error::new(ErrorKind::Internal, "A table was not kept."))?;
+    let kept = Keep::run(pipeline, context)?;
     context.keep_table(table, kept.clone());
     Ok(kept)
 }

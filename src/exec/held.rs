@@ -8,7 +8,8 @@ use arrow_array::{Array, UInt32Array};
 use churn_kernels::views;
 
 use super::budget::{Budget, Reservation};
-use super::pipeline::{Commit, Part, Prepare, Sink};
+use super::context::Context;
+use super::pipeline::{self, Commit, Part, Pipeline, Prepare, Sink};
 use super::serial::lot;
 use super::spill::{Reader, Run, Spill, Writer};
 use super::tally::Work;
@@ -143,12 +144,15 @@ impl Kept {
 }
 
 impl Keep {
-    /// The sink, and where the table is put when the pipeline has run.
-    pub(crate) fn sink(spill: &Spill, budget: &Budget) -> (Sink, Arc<Mutex<Option<Kept>>>) {
+    /// Runs a pipeline and keeps its rows.
+    pub(crate) fn run(pipeline: Pipeline, context: &Context) -> Result<Kept> {
         let kept = Arc::new(Mutex::new(None));
-        let keep = Keep { batches: Vec::new(), file: None, spill: spill.clone(), held: budget.reservation() };
-        let commit = Keeping { keep, kept: kept.clone() };
-        (Sink { prepare: Arc::new(Compacted), commit: Box::new(commit) }, kept)
+        let (spill, held) = (context.spill.clone(), context.budget.reservation());
+        let keep = Keep { batches: Vec::new(), file: None, spill, held };
+        let commit = Box::new(Keeping { keep, kept: kept.clone() });
+        pipeline::run(pipeline, Sink { prepare: Arc::new(Compacted), commit }, context)?;
+        let kept = kept.lock().unwrap_or_else(PoisonError::into_inner).take();
+        kept.ok_or_else(|| Error::new(ErrorKind::Internal, "A table was not kept."))
     }
 }
 

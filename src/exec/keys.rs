@@ -73,6 +73,12 @@ impl Keys {
 /// The packed form of null: no view and no number looks so.
 const NULL: u128 = u128::MAX;
 
+/// The packed form of a text that is too long to be packed, where it is only looked for.
+const LONG: u128 = u128::MAX - 1;
+
+/// The number of a key that a table does not have.
+pub(crate) const UNKNOWN: u32 = u32::MAX;
+
 impl KeyTable {
     /// An empty table for keys of these types.
     pub(crate) fn new(kinds: Vec<Type>) -> Result<KeyTable> {
@@ -130,19 +136,19 @@ impl KeyTable {
         self.row_numbers(&keys, into)
     }
 
-    /// Appends the number of each row's key if the table has it, else `u32::MAX`; the table stays as it is.
-    pub(crate) fn find(&mut self, keys: &[ArrayRef], rows: usize, into: &mut Vec<u32>) -> Result<()> {
+    /// Appends the number of each row's key if the table has it, else [`UNKNOWN`].
+    pub(crate) fn find(&self, keys: &[ArrayRef], rows: usize, into: &mut Vec<u32>) -> Result<()> {
+        if let [key] = keys
+            && let Some(dictionary) = key.as_dictionary_opt::<Int32Type>()
+            && dictionary.values().len() <= rows
+        {
+            return self.find_in_dictionary(dictionary, into);
+        }
         let keys = keys.iter().map(normal).collect::<Result<Vec<_>>>()?;
-        if let (Keys::Packed(_), Some(key)) = (&self.keys, keys.first()) {
-            match packed(key) {
-                Some(packed) => {
-                    if let Keys::Packed(own) = &self.keys {
-                        into.extend(packed.iter().map(|key| own.find(*key).unwrap_or(u32::MAX)));
-                    }
-                    return Ok(());
-                }
-                None => self.change_over()?,
-            }
+        if let (Keys::Packed(own), Some(key)) = (&self.keys, keys.first()) {
+            let packed = packed_with(key, Some(LONG)).unwrap_or_default();
+            own.find_all(&packed, into);
+            return Ok(());
         }
         match (&self.keys, &self.converter) {
             (Keys::Rows { bytes, ends }, Some(converter)) => {
@@ -150,17 +156,29 @@ impl KeyTable {
                 into.extend(rows.iter().map(|row| {
                     let key = row.as_ref();
                     let equal = |n: &u32| key_at(bytes, ends, *n) == key;
-                    self.table.find(hash::of_bytes(key), equal).copied().unwrap_or(u32::MAX)
+                    self.table.find(hash::of_bytes(key), equal).copied().unwrap_or(UNKNOWN)
                 }));
             }
-            _ => into.extend(std::iter::repeat_n(if self.len() > 0 { 0 } else { u32::MAX }, rows)),
+            _ => into.extend(std::iter::repeat_n(if self.len() > 0 { 0 } else { UNKNOWN }, rows)),
         }
+        Ok(())
+    }
+
+    /// Looks the values of a dictionary up, each once.
+    fn find_in_dictionary(&self, keys: &DictionaryArray<Int32Type>, into: &mut Vec<u32>) -> Result<()> {
+        let null = arrow_array::new_null_array(keys.values().data_type(), 1);
+        let values =
+            arrow_select::concat::concat(&[keys.values(), &null]).map_err(crate::expr::arrow_error)?;
+        let mut numbers = Vec::new();
+        self.find(&[widen(&values)?], values.len(), &mut numbers)?;
+        let codes = keys.keys();
+        let place = |row: usize| if codes.is_null(row) { values.len() - 1 } else { codes.value(row) as usize };
+        into.extend((0..codes.len()).map(|row| numbers.get(place(row)).copied().unwrap_or(UNKNOWN)));
         Ok(())
     }
 
     /// Numbers the values of a dictionary that occur, each once for as long as the dictionary stays the same.
     fn dictionary_numbers(&mut self, keys: &DictionaryArray<Int32Type>, into: &mut Vec<u32>) -> Result<()> {
-        const UNKNOWN: u32 = u32::MAX;
         let values = keys.values();
         let mut known = match self.dictionary.take() {
             Some((of, known)) if Arc::ptr_eq(&of, values) => known,
@@ -398,17 +416,22 @@ pub(crate) fn normal(array: &ArrayRef) -> Result<ArrayRef> {
 
 /// The 16 bytes of each key; `None` if a text does not fit in them.
 fn packed(array: &ArrayRef) -> Option<Vec<u128>> {
+    packed_with(array, None)
+}
+
+/// The 16 bytes of each key, or what stands for texts that do not fit in them; `None` if nothing does.
+fn packed_with(array: &ArrayRef, long: Option<u128>) -> Option<Vec<u128>> {
     if let Some(texts) = array.as_string_view_opt() {
         let views = texts.views();
-        if let Some(nulls) = texts.nulls() {
-            let fits = |(row, view): (usize, &u128)| match (nulls.is_valid(row), *view as u32) {
-                (false, _) => Some(NULL),
-                (true, 0..=12) => Some(*view),
-                _ => None,
-            };
-            return views.iter().enumerate().map(fits).collect();
+        if texts.null_count() == 0 && views.iter().all(|view| *view as u32 <= 12) {
+            return Some(views.to_vec());
         }
-        return views.iter().all(|view| *view as u32 <= 12).then(|| views.to_vec());
+        let fits = |(row, view): (usize, &u128)| match (texts.is_valid(row), *view as u32) {
+            (false, _) => Some(NULL),
+            (true, 0..=12) => Some(*view),
+            _ => long,
+        };
+        return views.iter().enumerate().map(fits).collect();
     }
     let nulls = array.nulls().cloned();
     let bits = |values: &mut dyn Iterator<Item = u64>| {

@@ -6,9 +6,9 @@ use serde::Serialize;
 use serde::ser::{SerializeMap, Serializer};
 
 use super::tally::Tally;
-use crate::expr::Event;
+use crate::expr::{Event, Events};
 use crate::io::source::About;
-use crate::plan::{Op, Plan};
+use crate::plan::{JoinKind, Op, Plan};
 use crate::table::beside::Beside;
 use crate::table::numbers::{bytes, grouped, plural};
 
@@ -36,6 +36,8 @@ pub struct LedgerStep {
     pub events: Vec<(Event, u64)>,
     /// What a source read, in words.
     pub source: Option<String>,
+    /// How it brings two tables together, if it does.
+    pub joins: Option<JoinKind>,
     /// Columns whose nulls make a condition unknown; empty where it may be something else.
     pub nullable: Vec<String>,
 }
@@ -43,11 +45,19 @@ pub struct LedgerStep {
 impl Ledger {
     pub(crate) fn new(plan: &Plan, tally: &Tally) -> Ledger {
         let mut steps: Vec<LedgerStep> = Vec::new();
+        let (mut aside, mut others) = (Events::default(), Vec::new());
         for (id, info) in plan.steps.iter().enumerate() {
             if !info.runs {
                 continue;
             }
-            let counted = tally.get(id);
+            let mut counted = tally.get(id);
+            if info.aside {
+                aside.merge(&counted.events);
+                let rows = plural(counted.rows, "row");
+                others.extend(source_of(plan, id).map(|source| format!("{}: {rows}, {source}", info.text)));
+                continue;
+            }
+            counted.events.merge(&std::mem::take(&mut aside));
             let before = steps.last().filter(|s| s.table == info.table).map(|s| s.rows_out);
             let of_table = || steps.iter().rev().find(|s| s.table == info.reads).map_or(0, |s| s.rows_out);
             let rows_out = match (info.keeps_rows, &info.reads) {
@@ -62,9 +72,11 @@ impl Ledger {
                 rows_in: before,
                 rows_out,
                 events: events.collect(),
-                source: source_of(plan, id),
+                source: source_of(plan, id).or_else(|| (!others.is_empty()).then(|| others.join("; "))),
+                joins: info.joins,
                 nullable: condition_columns(plan, id),
             });
+            others.clear();
         }
         Ledger { steps }
     }
@@ -74,9 +86,14 @@ impl Ledger {
         &self.steps
     }
 
+    /// What should be known without being asked for: joins that multiplied rows, or where many matched none.
+    pub fn warnings(&self) -> Vec<String> {
+        self.steps.iter().filter_map(LedgerStep::warning).collect()
+    }
+
     /// How often something happened, over all steps.
     pub fn total(&self, event: Event) -> u64 {
-        self.steps.iter().flat_map(|s| &s.events).filter(|(e, _)| *e == event).map(|(_, n)| n).sum()
+        self.steps.iter().map(|step| step.count(event)).sum()
     }
 }
 
@@ -84,7 +101,8 @@ impl LedgerStep {
     /// What happened, in words, one thing after the other.
     pub fn what_happened(&self) -> Vec<String> {
         let mut parts: Vec<String> = self.source.iter().cloned().collect();
-        for (event, count) in &self.events {
+        parts.extend(self.matches());
+        for (event, count) in self.events.iter().filter(|(event, _)| !MATCHES.contains(event)) {
             let n = grouped(*count);
             parts.push(match event {
                 Event::NotTrue => format!("{n} not true"),
@@ -104,9 +122,61 @@ impl LedgerStep {
                 }
                 Event::Repeated => format!("{n} repeated"),
                 Event::NullGroup => format!("{} with a null key", plural(*count, "group")),
+                Event::MatchedNone | Event::MatchedSeveral | Event::OtherMatchedNone => n,
             });
         }
         parts
+    }
+}
+
+/// What a join tells of its rows, whether it happened or not.
+const MATCHES: [Event; 3] = [Event::MatchedNone, Event::MatchedSeveral, Event::OtherMatchedNone];
+
+impl LedgerStep {
+    /// How often something happened.
+    pub fn count(&self, event: Event) -> u64 {
+        self.events.iter().find(|(e, _)| *e == event).map_or(0, |(_, count)| *count)
+    }
+
+    /// What a join's rows matched, in words.
+    fn matches(&self) -> Vec<String> {
+        let Some(kind) = self.joins.filter(|kind| *kind != JoinKind::Cross) else { return Vec::new() };
+        let [none, several, other] = MATCHES.map(|event| self.count(event));
+        let mut parts = vec![match none {
+            0 => "all matched".to_owned(),
+            n => format!("{} matched none", grouped(n)),
+        }];
+        if !kind.only_filters() {
+            parts.push(match several {
+                0 => "none matched several".to_owned(),
+                n => format!("{} matched several", grouped(n)),
+            });
+        }
+        if other > 0 {
+            parts.push(format!("{} of the other table matched none", grouped(other)));
+        }
+        vec![parts.join("; ")]
+    }
+
+    /// What should be known of a join without being asked for: rows that were multiplied, many that matched none.
+    fn warning(&self) -> Option<String> {
+        let kind = self.joins.filter(|kind| !kind.only_filters() && *kind != JoinKind::Cross)?;
+        let rows_in = self.rows_in.unwrap_or(0);
+        let [none, several, other] = MATCHES.map(|event| self.count(event));
+        let mut parts = Vec::new();
+        if several > 0 {
+            let out = grouped(self.rows_out);
+            parts.push(format!("{} matched several rows, so that {} became {out}", grouped(several), plural(rows_in, "row")));
+        }
+        if none * 10 > rows_in {
+            let fate = if kind.keeps_left() { "kept with nulls" } else { "left out" };
+            parts.push(format!("{} of {} matched none and were {fate}", grouped(none), plural(rows_in, "row")));
+        }
+        if kind.keeps_other() && other * 10 > self.rows_out {
+            parts.push(format!("{} of the other table matched none and were kept with nulls", plural(other, "row")));
+        }
+        let step = self.step.lines().next().unwrap_or_default();
+        (!parts.is_empty()).then(|| format!("{step}: {}.", parts.join("; ")))
     }
 }
 
@@ -214,8 +284,9 @@ impl Serialize for LedgerStep {
         map.serialize_entry("step", &self.step)?;
         map.serialize_entry("rows_in", &self.rows_in)?;
         map.serialize_entry("rows_out", &self.rows_out)?;
-        for (event, count) in &self.events {
-            map.serialize_entry(event.name(), count)?;
+        let told = if self.joins.is_some() { &MATCHES[..] } else { &[] };
+        for event in Event::ALL.iter().filter(|event| told.contains(event) || self.count(**event) > 0) {
+            map.serialize_entry(event.name(), &self.count(*event))?;
         }
         map.end()
     }

@@ -6,12 +6,13 @@ mod context;
 mod grace;
 mod group;
 mod held;
+mod join;
 mod keys;
 mod ledger;
 mod merge;
 mod options;
 mod output;
-
+mod paste;
 mod pipeline;
 mod serial;
 mod sort;

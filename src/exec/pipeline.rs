@@ -8,10 +8,10 @@ use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use super::context::Context;
-use super::held::Held;
+use super::held::{Held, Keep};
 use super::options::Progress;
 use super::serial::SerialOp;
-use super::stream::{ScanTest, StreamOp};
+use super::stream::{self, ScanTest, StreamOp};
 use super::tally::{Side, Work};
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::{Batch, ColumnId, Event};
@@ -58,8 +58,8 @@ pub(crate) struct Sink {
     pub(crate) commit: Box<dyn Commit>,
 }
 
-/// A source and the operators over it, up to the next sink.
-pub(crate) struct Pipeline {
+/// A source and the operators that its rows go through first.
+pub(crate) struct Leg {
     pub(crate) scan: Box<dyn Scan>,
     pub(crate) test: Option<ScanTest>,
     /// The step that reads, and the most rows that it may hand on.
@@ -67,27 +67,88 @@ pub(crate) struct Pipeline {
     pub(crate) limit: Option<usize>,
     /// Where rows that do not fit are written, among the side outputs.
     pub(crate) rejects: Option<usize>,
-    pub(crate) stream: Vec<Box<dyn StreamOp>>,
+    pub(crate) stream: Vec<Arc<dyn StreamOp>>,
+    /// Whether it starts only when all rows before it were handed over.
+    pub(crate) waits: bool,
+}
+
+impl Leg {
+    /// A source whose rows nothing is done to yet.
+    pub(crate) fn of(scan: Box<dyn Scan>) -> Leg {
+        Leg { scan, test: None, scan_step: None, limit: None, rejects: None, stream: Vec::new(), waits: false }
+    }
+
+    /// The next rows of a morsel.
+    fn read(&self, morsel: &mut dyn Morsel, work: &mut Work) -> Result<Option<Batch>> {
+        let decoded = match &self.test {
+            None => morsel.next(None),
+            Some(test) => test.with(work, |test| morsel.next(Some(test))),
+        };
+        let Some(decoded) = decoded? else { return Ok(None) };
+        work.source_rows += decoded.rows + decoded.skipped;
+        if let Some(test) = self.test.as_ref().and_then(|t| t.tests.first()) {
+            work.tally.event(test.step, Event::Skipped, decoded.skipped);
+        }
+        if let Some(step) = self.scan_step {
+            work.tally.rows(step, decoded.rows + decoded.skipped);
+            for (event, count) in &decoded.events {
+                work.tally.event(step, *event, *count);
+            }
+        }
+        if let Some(output) = self.rejects
+            && !decoded.rejects.is_empty()
+        {
+            work.side.push((output, Side::Bytes(decoded.rejects)));
+        }
+        Ok(Some(decoded.batch))
+    }
+}
+
+/// Sources, one after the other, and the operators over them, up to the next sink.
+pub(crate) struct Pipeline {
+    pub(crate) legs: Vec<Leg>,
     pub(crate) serial: Vec<Box<dyn SerialOp>>,
+    /// What is to be told when all rows went through.
+    pub(crate) ends: Vec<End>,
     /// Whether an operator must see every row, so that nothing after it may stop the run.
     pub(crate) acts: bool,
     /// The columns that come out.
     pub(crate) layout: Vec<ColumnId>,
 }
 
+/// Counts something once all rows went through a pipeline.
+pub(crate) type End = Box<dyn FnOnce(&mut Work) + Send>;
+
 impl Pipeline {
+    /// A pipeline over one source.
+    pub(crate) fn of(leg: Leg, layout: Vec<ColumnId>) -> Pipeline {
+        Pipeline { legs: vec![leg], serial: Vec::new(), ends: Vec::new(), acts: false, layout }
+    }
+
     /// Adds an operator: to the workers' part, or behind the first serial one.
     pub(crate) fn push(&mut self, op: Box<dyn StreamOp>) {
         if self.serial.is_empty() {
-            self.stream.push(op);
+            let op: Arc<dyn StreamOp> = Arc::from(op);
+            self.legs.iter_mut().for_each(|leg| leg.stream.push(op.clone()));
         } else {
             self.serial.push(Box::new(super::serial::Streamed(op)));
         }
+    }
+
+    /// The same rows from a pipeline without serial operators: if it has some, it runs, and its rows are held.
+    pub(crate) fn without_serial(self, context: &Context) -> Result<Pipeline> {
+        if self.serial.is_empty() {
+            return Ok(self);
+        }
+        let (layout, acts) = (self.layout.clone(), self.acts);
+        let kept = Keep::run(self, context)?;
+        Ok(Pipeline { acts, ..Pipeline::of(Leg::of(kept.held()?.scan()), layout) })
     }
 }
 
 /// What a worker made of a morsel.
 struct Done {
+    leg: usize,
     morsel: Box<dyn Morsel>,
     parts: Result<Parts>,
     work: Work,
@@ -113,7 +174,7 @@ struct Queue {
 /// The ordered side: only one worker at a time is in it.
 struct Ordered {
     /// Where the morsels so far ended, by what they are parts of.
-    seams: HashMap<usize, u64>,
+    seams: HashMap<(usize, usize), u64>,
     serial: Vec<Box<dyn SerialOp>>,
     commit: Box<dyn Commit>,
     work: Work,
@@ -122,17 +183,13 @@ struct Ordered {
 }
 
 struct Run<'a> {
-    scan: &'a dyn Scan,
-    test: Option<&'a ScanTest>,
-    scan_step: Option<StepId>,
-    rejects: Option<usize>,
-    stream: &'a [Box<dyn StreamOp>],
+    legs: &'a [Leg],
     has_serial: bool,
     prepare: &'a dyn Prepare,
     queue: Mutex<Queue>,
     moved: Condvar,
-    /// Guards the order of numbers and morsels.
-    source: Mutex<()>,
+    /// The leg that morsels are taken from; guards the order of numbers and morsels.
+    source: Mutex<usize>,
     ordered: Mutex<Ordered>,
     stop: AtomicBool,
     context: &'a Context,
@@ -148,18 +205,14 @@ fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
 /// # Errors
 /// The first error in the order of rows, whichever worker met it.
 pub(crate) fn run(pipeline: Pipeline, sink: Sink, context: &Context) -> Result<Held> {
-    let Pipeline { mut scan, test, scan_step, limit, rejects, stream, serial, .. } = pipeline;
+    let Pipeline { mut legs, serial, ends, .. } = pipeline;
     let gathers = serial.is_empty() && sink.prepare.gather().is_some();
     if gathers {
-        scan.gather();
+        legs.iter_mut().for_each(|leg| leg.scan.gather());
     }
     let threads = context.threads();
     let run = Run {
-        scan: &*scan,
-        test: test.as_ref(),
-        scan_step,
-        rejects,
-        stream: &stream,
+        legs: &legs,
         has_serial: !serial.is_empty(),
         prepare: &*sink.prepare,
         queue: Mutex::new(Queue {
@@ -170,7 +223,7 @@ pub(crate) fn run(pipeline: Pipeline, sink: Sink, context: &Context) -> Result<H
             error: None,
         }),
         moved: Condvar::new(),
-        source: Mutex::new(()),
+        source: Mutex::new(0),
         ordered: Mutex::new(Ordered {
             seams: HashMap::new(),
             serial,
@@ -194,30 +247,36 @@ pub(crate) fn run(pipeline: Pipeline, sink: Sink, context: &Context) -> Result<H
             }
         });
     }
-    let Run { queue, ordered, .. } = run;
+    let Run { queue, ordered, stop, .. } = run;
     let queue = queue.into_inner().unwrap_or_else(PoisonError::into_inner);
     if let Some(error) = queue.error {
         return Err(error);
     }
     let Ordered { serial, mut commit, mut work, .. } =
         ordered.into_inner().unwrap_or_else(PoisonError::into_inner);
-    guarded(|| kept_back(serial, &*sink.prepare, &mut *commit, &mut work, context))?;
-    if let (Some(step), Some(limit)) = (scan_step, limit) {
-        work.tally.limit(step, limit as u64);
+    let all = guarded(|| kept_back(serial, &*sink.prepare, &mut *commit, &mut work, context))?;
+    if all && !stop.into_inner() {
+        ends.into_iter().for_each(|end| end(&mut work));
+    }
+    for leg in &legs {
+        if let (Some(step), Some(limit)) = (leg.scan_step, leg.limit) {
+            work.tally.limit(step, limit as u64);
+        }
     }
     let batches = guarded(|| commit.finish(&mut work))?;
     context.absorb(&mut work)?;
     Ok(batches)
 }
 
-/// Hands on what serial operators kept back, each behind all rows of those before it.
+/// Hands on what serial operators kept back, each behind all rows of those before it; gives whether all of it was
+/// wanted.
 fn kept_back(
     mut serial: Vec<Box<dyn SerialOp>>,
     prepare: &dyn Prepare,
     commit: &mut dyn Commit,
     work: &mut Work,
     context: &Context,
-) -> Result<()> {
+) -> Result<bool> {
     for first in 0..serial.len() {
         let Some((op, later)) = serial.get_mut(first..).and_then(<[_]>::split_first_mut) else { break };
         let Some(scan) = op.finish(work)? else { continue };
@@ -233,12 +292,12 @@ fn kept_back(
                 context.write_side(work)?;
                 work.placed.drain(..).try_for_each(Placed::write)?;
                 if full || !more {
-                    return Ok(());
+                    return Ok(false);
                 }
             }
         }
     }
-    Ok(())
+    Ok(true)
 }
 
 /// Runs `f`; a panic becomes an error.
@@ -258,31 +317,48 @@ fn guarded<T>(f: impl FnOnce() -> Result<T>) -> Result<T> {
 impl Run<'_> {
     fn worker(&self) {
         while let Some((number, morsel)) = self.take() {
-            let done = morsel.map(|morsel| self.process(morsel));
+            let done = morsel.map(|(leg, morsel)| self.process(leg, morsel));
             self.hand_over(number, done);
         }
     }
 
+    /// The next morsel, and the leg that it is of.
+    fn next(&self, at: &mut usize) -> Result<Option<(usize, Box<dyn Morsel>)>> {
+        while let Some(leg) = self.legs.get(*at) {
+            match guarded(|| leg.scan.next()) {
+                Ok(Some(morsel)) => return Ok(Some((*at, morsel))),
+                Ok(None) => *at += 1,
+                Err(error) => return Err(self.named(*at, error)),
+            }
+            if self.legs.get(*at).is_some_and(|next| next.waits) {
+                let mut queue = lock(&self.queue);
+                while queue.next < queue.taken && !self.stop.load(Ordering::Relaxed) {
+                    queue = self.moved.wait(queue).unwrap_or_else(PoisonError::into_inner);
+                }
+                if self.stop.load(Ordering::Relaxed) {
+                    return Ok(None);
+                }
+            }
+        }
+        Ok(None)
+    }
+
     /// Takes the next morsel with its number; waits while the sink is too far behind.
-    fn take(&self) -> Option<(u64, Result<Box<dyn Morsel>>)> {
+    fn take(&self) -> Option<(u64, Result<(usize, Box<dyn Morsel>)>)> {
         {
             let mut queue = lock(&self.queue);
             while queue.taken >= queue.next + self.ahead && !self.stop.load(Ordering::Relaxed) {
                 queue = self.moved.wait(queue).unwrap_or_else(PoisonError::into_inner);
             }
         }
-        let _order = lock(&self.source);
+        let mut leg = lock(&self.source);
         if self.stop.load(Ordering::Relaxed) {
             return None;
         }
         let morsel = if self.context.is_cancelled() {
             Err(Error::new(ErrorKind::Interrupted, "The run was stopped."))
         } else {
-            match guarded(|| self.scan.next()) {
-                Ok(None) => return None,
-                Ok(Some(morsel)) => Ok(morsel),
-                Err(error) => Err(self.named(error)),
-            }
+            self.next(&mut leg).transpose()?
         };
         if morsel.is_err() {
             // Nothing after an error is needed.
@@ -294,25 +370,27 @@ impl Run<'_> {
         Some((number, morsel))
     }
 
-    fn named(&self, error: Error) -> Error {
-        match self.scan_step {
+    fn named(&self, leg: usize, error: Error) -> Error {
+        match self.legs.get(leg).and_then(|leg| leg.scan_step) {
             Some(step) => error.in_step(self.context.step_text(step)),
             None => error,
         }
     }
 
     /// Reads a morsel and runs the workers' operators over it.
-    fn process(&self, mut morsel: Box<dyn Morsel>) -> Done {
+    fn process(&self, leg: usize, mut morsel: Box<dyn Morsel>) -> Done {
         let mut work = Work::new(self.context.steps());
-        let parts = guarded(|| self.parts(&mut *morsel, &mut work));
-        Done { morsel, parts, work }
+        let parts = guarded(|| self.parts(leg, &mut *morsel, &mut work));
+        Done { leg, morsel, parts, work }
     }
 
-    fn parts(&self, morsel: &mut dyn Morsel, work: &mut Work) -> Result<Parts> {
+    fn parts(&self, number: usize, morsel: &mut dyn Morsel, work: &mut Work) -> Result<Parts> {
+        let Some(leg) = self.legs.get(number) else { return Ok(Parts::Ready(Vec::new())) };
+        let named = |e| self.named(number, e);
         if self.has_serial {
             let mut batches = Vec::new();
-            while let Some(batch) = self.read(morsel, work)? {
-                self.each_batch(batch, work, &mut |batch, _| {
+            while let Some(batch) = leg.read(morsel, work).map_err(named)? {
+                self.each_batch(leg, batch, work, &mut |batch, _| {
                     batches.push(batch);
                     Ok(())
                 })?;
@@ -321,8 +399,8 @@ impl Run<'_> {
         }
         let mut parts = Vec::new();
         let mut gather = self.prepare.gather().transpose()?;
-        while let Some(batch) = self.read(morsel, work)? {
-            self.each_batch(batch, work, &mut |batch, work| {
+        while let Some(batch) = leg.read(morsel, work).map_err(named)? {
+            self.each_batch(leg, batch, work, &mut |batch, work| {
                 match &mut gather {
                     None => parts.push(self.prepare.prepare(batch, work)?),
                     Some(gather) => parts.extend(gather.add(batch, work)?),
@@ -336,34 +414,10 @@ impl Run<'_> {
         Ok(Parts::Ready(parts))
     }
 
-    /// The next rows of a morsel.
-    fn read(&self, morsel: &mut dyn Morsel, work: &mut Work) -> Result<Option<Batch>> {
-        let decoded = match self.test {
-            None => morsel.next(None),
-            Some(test) => test.with(work, |test| morsel.next(Some(test))),
-        };
-        let Some(decoded) = decoded.map_err(|e| self.named(e))? else { return Ok(None) };
-        work.source_rows += decoded.rows + decoded.skipped;
-        if let Some(test) = self.test.and_then(|t| t.tests.first()) {
-            work.tally.event(test.step, Event::Skipped, decoded.skipped);
-        }
-        if let Some(step) = self.scan_step {
-            work.tally.rows(step, decoded.rows + decoded.skipped);
-            for (event, count) in &decoded.events {
-                work.tally.event(step, *event, *count);
-            }
-        }
-        if let Some(output) = self.rejects
-            && !decoded.rejects.is_empty()
-        {
-            work.side.push((output, Side::Bytes(decoded.rejects)));
-        }
-        Ok(Some(decoded.batch))
-    }
-
     /// Runs the workers' operators over some rows, and hands on what comes out.
     fn each_batch(
         &self,
+        leg: &Leg,
         whole: Batch,
         work: &mut Work,
         take: &mut dyn FnMut(Batch, &mut Work) -> Result<()>,
@@ -373,11 +427,8 @@ impl Run<'_> {
         // A batch without rows still goes through once, so that errors of empty tables show alike.
         while from < whole.rows || (from == 0 && whole.rows == 0) {
             let rows = most.min(whole.rows - from);
-            let mut batch = if rows == whole.rows { whole.clone() } else { whole.slice(from, rows) };
-            for op in self.stream {
-                batch = op.apply(batch, work)?;
-            }
-            take(batch, work)?;
+            let batch = if rows == whole.rows { whole.clone() } else { whole.slice(from, rows) };
+            stream::through(&leg.stream, batch, work, take)?;
             from += rows.max(1);
         }
         Ok(())
@@ -438,18 +489,27 @@ impl Run<'_> {
         placed
     }
 
+    /// Bytes read so far and bytes in all, of all legs.
+    fn progress(&self) -> (u64, Option<u64>) {
+        let legs = self.legs.iter().map(|leg| leg.scan.progress());
+        legs.fold((0, Some(0)), |(done, total), (d, t)| {
+            (done + d, total.zip(t).map(|(total, t)| total + t))
+        })
+    }
+
     /// The morsel, read again if it began elsewhere than the one before it ended.
-    fn joined(&self, done: Done, seams: &mut HashMap<usize, u64>) -> Done {
+    fn joined(&self, done: Done, seams: &mut HashMap<(usize, usize), u64>) -> Done {
         let Some(seam) = done.morsel.seam() else { return done };
-        let done = match seams.get(&seam.place) {
+        let place = (done.leg, seam.place);
+        let done = match seams.get(&place) {
             Some(end) if !seam.known && *end != seam.start => match done.morsel.again(*end) {
-                Some(morsel) => self.process(morsel),
+                Some(morsel) => self.process(done.leg, morsel),
                 None => done,
             },
             _ => done,
         };
         if let Some(seam) = done.morsel.seam() {
-            seams.insert(seam.place, seam.end);
+            seams.insert(place, seam.end);
         }
         done
     }
@@ -489,7 +549,7 @@ impl Run<'_> {
             && ordered.told.elapsed() >= Duration::from_millis(100)
         {
             ordered.told = Instant::now();
-            let (done, total) = self.scan.progress();
+            let (done, total) = self.progress();
             progress(Progress { done, total, rows: ordered.rows });
         }
         Ok(more)

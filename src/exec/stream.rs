@@ -1,5 +1,7 @@
 //! Operators that work on one batch and keep nothing.
 
+use std::sync::Arc;
+
 use arrow_array::cast::AsArray;
 use arrow_array::{Array, BooleanArray};
 
@@ -15,6 +17,37 @@ use crate::plan::StepId;
 pub(crate) trait StreamOp: Send + Sync {
     /// Works on a batch.
     fn apply(&self, batch: Batch, work: &mut Work) -> Result<Batch>;
+
+    /// Whether a batch may become many.
+    fn multiplies(&self) -> bool {
+        false
+    }
+
+    /// Works on a batch that may become many.
+    fn each(&self, batch: Batch, work: &mut Work, take: &mut Take<'_>) -> Result<()> {
+        let batch = self.apply(batch, work)?;
+        take(batch, work)
+    }
+}
+
+/// What takes the batches that come out of an operator.
+pub(crate) type Take<'a> = dyn FnMut(Batch, &mut Work) -> Result<()> + 'a;
+
+/// Sends a batch through operators, one after the other.
+pub(crate) fn through(
+    ops: &[Arc<dyn StreamOp>],
+    mut batch: Batch,
+    work: &mut Work,
+    take: &mut Take<'_>,
+) -> Result<()> {
+    for (i, op) in ops.iter().enumerate() {
+        if op.multiplies() {
+            let later = ops.get(i + 1..).unwrap_or_default();
+            return op.each(batch, work, &mut |batch, work| through(later, batch, work, take));
+        }
+        batch = op.apply(batch, work)?;
+    }
+    take(batch, work)
 }
 
 /// Keeps some of the columns, in some order.
@@ -23,6 +56,24 @@ pub(crate) struct Pick(pub(crate) Vec<usize>);
 impl StreamOp for Pick {
     fn apply(&self, batch: Batch, _: &mut Work) -> Result<Batch> {
         let columns = self.0.iter().filter_map(|i| batch.columns.get(*i).cloned()).collect();
+        Ok(Batch { columns, rows: batch.rows })
+    }
+}
+
+/// Gives exactly these columns, computed.
+pub(crate) struct Select {
+    pub(crate) columns: Vec<Bound>,
+    pub(crate) step: StepId,
+    pub(crate) text: String,
+}
+
+impl StreamOp for Select {
+    fn apply(&self, batch: Batch, work: &mut Work) -> Result<Batch> {
+        let evaluate = |bound: &Bound| {
+            work.with_events(self.step, |events| bound.evaluate_array(&batch, events))
+                .map_err(|e| e.in_step(&self.text))
+        };
+        let columns = self.columns.iter().map(evaluate).collect::<Result<_>>()?;
         Ok(Batch { columns, rows: batch.rows })
     }
 }

@@ -24,11 +24,17 @@ pub enum Event {
     Repeated,
     /// A group whose key is null.
     NullGroup,
+    /// A row that matched no row of the other table.
+    MatchedNone,
+    /// A row that matched several rows of the other table.
+    MatchedSeveral,
+    /// A row of the other table that no row matched.
+    OtherMatchedNone,
 }
 
 impl Event {
     /// All events, in the order in which they are told.
-    pub const ALL: [Event; 10] = [
+    pub const ALL: [Event; 13] = [
         Event::NotTrue,
         Event::Unknown,
         Event::Skipped,
@@ -39,6 +45,9 @@ impl Event {
         Event::OutOfDomain,
         Event::Repeated,
         Event::NullGroup,
+        Event::MatchedNone,
+        Event::MatchedSeveral,
+        Event::OtherMatchedNone,
     ];
 
     /// Its name in the ledger's JSON.
@@ -54,6 +63,9 @@ impl Event {
             Event::RaggedRow => "ragged_rows",
             Event::Repeated => "repeated",
             Event::NullGroup => "null_groups",
+            Event::MatchedNone => "matched_none",
+            Event::MatchedSeveral => "matched_several",
+            Event::OtherMatchedNone => "other_matched_none",
         }
     }
 }

@@ -27,7 +27,7 @@ impl CheckedPlan {
 
     /// The steps in canonical text, each with the columns after it.
     pub fn steps(&self) -> impl Iterator<Item = (&str, &[(String, Type)])> {
-        self.0.steps.iter().map(|s| (s.text.as_str(), s.columns.as_slice()))
+        self.0.steps.iter().filter(|s| !s.aside).map(|s| (s.text.as_str(), s.columns.as_slice()))
     }
 
     /// What should be known before the run: a column that looks like dates but stays text, a table that nobody

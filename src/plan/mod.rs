@@ -3,14 +3,18 @@
 //! | module | what it holds |
 //! | --- | --- |
 //! | `node` | the operators |
+//! | `join` | what a join is |
 //! | `relation` | an operator with its named columns |
 //! | `rules` | rewrites, one a file |
 //! | `picture` | as written beside as it will run |
 
+pub(crate) mod join;
 pub(crate) mod node;
 pub(crate) mod picture;
 pub(crate) mod relation;
 pub(crate) mod rules;
 
+pub use join::JoinKind;
+pub(crate) use join::{Comparison, Join, KeyPair};
 pub(crate) use node::{Condition, Node, Op, SortKey, StepId, Target};
 pub(crate) use relation::{Plan, Relation, StepInfo};

@@ -11,6 +11,7 @@ use crate::expr::{Bound, ColumnId, Field};
 use crate::io::format::{Format, WriteOptions};
 use crate::io::source::Source;
 use crate::io::target::Mode;
+use super::join::Join;
 
 /// A step's place in the list of all steps of a plan.
 pub(crate) type StepId = usize;
@@ -29,8 +30,8 @@ pub(crate) struct Node {
 pub(crate) enum Op {
     /// Reads a source.
     Scan(Scan),
-    /// The rows of a table that is used more than once, and so run once.
-    Shared { table: usize, input: Arc<Node>, columns: Vec<ColumnId> },
+    /// The rows of a table that is used more than once, and so run once; its columns, and what they are here.
+    Shared { table: usize, input: Arc<Node>, columns: Vec<(ColumnId, Field)> },
     /// Adds columns.
     Compute(Vec<(Field, Bound)>),
     /// Keeps the rows where a condition is true.
@@ -55,6 +56,12 @@ pub(crate) enum Op {
     RequireUnique { by: Vec<Field>, shown: Vec<Field> },
     /// Writes what flows by.
     Write(Target),
+    /// Rows of another table beside those that they match.
+    Join(Join),
+    /// Rows of other tables below: new columns, and what they are in the input and in each other table.
+    Append { fields: Vec<Field>, own: Vec<Bound>, others: Vec<(Node, Vec<Bound>)> },
+    /// Columns of another table with as many rows.
+    Paste { other: Box<Node>, added: Vec<Field> },
 }
 
 /// A source's columns in a plan.
@@ -103,6 +110,21 @@ pub(crate) struct Target {
     pub(crate) fields: Vec<Field>,
 }
 
+impl Op {
+    /// The operator with each of its other tables replaced.
+    fn with_others(self, f: &mut dyn FnMut(Node) -> Node) -> Op {
+        match self {
+            Op::Join(join) => Op::Join(Join { other: Box::new(f(*join.other)), ..join }),
+            Op::Append { fields, own, others } => {
+                let others = others.into_iter().map(|(node, columns)| (f(node), columns)).collect();
+                Op::Append { fields, own, others }
+            }
+            Op::Paste { other, added } => Op::Paste { other: Box::new(f(*other)), added },
+            op => op,
+        }
+    }
+}
+
 impl Node {
     pub(crate) fn over(self, op: Op, step: StepId) -> Node {
         Node { op, input: Some(Box::new(self)), step }
@@ -113,7 +135,19 @@ impl Node {
         let below = || self.input.as_ref().map(|i| i.columns()).unwrap_or_default();
         match &self.op {
             Op::Scan(scan) => scan.columns.iter().map(|(_, f)| f.id).collect(),
-            Op::Shared { columns, .. } => columns.clone(),
+            Op::Shared { columns, .. } => columns.iter().map(|(_, f)| f.id).collect(),
+            Op::Join(join) => {
+                let mut columns = below();
+                columns.extend(join.added.iter().map(|f| f.id));
+                columns.extend(join.merged.iter().map(|(f, _)| f.id));
+                columns
+            }
+            Op::Append { fields, .. } => fields.iter().map(|f| f.id).collect(),
+            Op::Paste { added, .. } => {
+                let mut columns = below();
+                columns.extend(added.iter().map(|f| f.id));
+                columns
+            }
             Op::Compute(added) => {
                 let mut columns = below();
                 columns.extend(added.iter().map(|(f, _)| f.id));
@@ -136,7 +170,12 @@ impl Node {
         let is_it = |f: &&Field| f.id == id;
         let own = match &self.op {
             Op::Scan(scan) => scan.columns.iter().map(|(_, f)| f).find(is_it),
-            Op::Shared { input, .. } => input.field(id),
+            Op::Shared { columns, .. } => columns.iter().map(|(_, f)| f).find(is_it),
+            Op::Join(join) => {
+                join.added.iter().chain(join.merged.iter().map(|(f, _)| f)).find(is_it)
+            }
+            Op::Append { fields, .. } => return fields.iter().find(is_it),
+            Op::Paste { added, .. } => added.iter().find(is_it),
             Op::Compute(added) => added.iter().map(|(f, _)| f).find(is_it),
             Op::Per { calls, .. } => calls.iter().map(|c| &c.field).find(is_it),
             Op::Group { keys, calls } => {
@@ -150,7 +189,18 @@ impl Node {
     /// Rebuilds the plan from below with a rule.
     pub(crate) fn rewritten(self, rule: &mut dyn FnMut(Node) -> Node) -> Node {
         let input = self.input.map(|input| Box::new(input.rewritten(rule)));
-        rule(Node { input, ..self })
+        let op = self.op.with_others(&mut |other| other.rewritten(rule));
+        rule(Node { op, input, ..self })
+    }
+
+    /// The other tables that the operator takes rows of.
+    pub(crate) fn others(&self) -> Vec<&Node> {
+        match &self.op {
+            Op::Join(join) => vec![&join.other],
+            Op::Append { others, .. } => others.iter().map(|(node, _)| node).collect(),
+            Op::Paste { other, .. } => vec![other],
+            _ => Vec::new(),
+        }
     }
 
     /// The operator and those below it, topmost first.

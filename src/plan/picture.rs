@@ -17,15 +17,24 @@ pub(crate) fn write(plan: &Plan, f: &mut fmt::Formatter<'_>) -> fmt::Result {
     let mut lines = Beside::default();
     lines.rows.push(vec!["as written".into(), "as it will run".into()]);
     let mut table: Option<&String> = None;
+    let mut aside = Vec::new();
     for (id, step) in plan.steps.iter().enumerate() {
+        if step.aside {
+            let notes = notes_of(id, plan, &nodes).into_iter();
+            aside.extend(notes.map(|note| format!("{}: {note}", step.text)));
+            continue;
+        }
         if step.table.is_some() && step.table.as_ref() != table {
             let name = step.table.as_deref().map(name).unwrap_or_default();
             lines.rows.push(vec![format!("table {name}")]);
         }
         table = step.table.as_ref();
         let indent = if table.is_some() { "  " } else { "" };
-        let notes =
-            if step.runs { notes_of(id, plan, &nodes) } else { vec!["not run: nothing needs it".into()] };
+        let notes = if step.runs {
+            aside.drain(..).chain(notes_of(id, plan, &nodes)).collect()
+        } else {
+            vec!["not run: nothing needs it".to_owned()]
+        };
         let mut text = step.text.lines();
         let mut notes = notes.into_iter().flat_map(|note| wrapped(&note, NOTE));
         loop {
@@ -106,6 +115,12 @@ fn notes(node: &Node) -> Vec<String> {
         Op::Group { .. } => vec!["holds one row for each group".into()],
         Op::Per { .. } => vec!["holds all rows, to set the aggregate beside each".into()],
         Op::RequireUnique { .. } => vec!["holds the keys".into()],
+        Op::Join(join) => {
+            let side = if join.keys.is_empty() { "holds the other table" } else { "holds the other table by its keys" };
+            vec![side.into()]
+        }
+        Op::Append { others, .. } => vec![format!("then the rows of {}", plural(others.len() as u64, "other table"))],
+        Op::Paste { .. } => vec!["holds the other table".into()],
         Op::Write(target) => vec![format!("writes {}", plural(target.fields.len() as u64, "column"))],
     }
 }

@@ -26,6 +26,10 @@ pub(crate) struct StepInfo {
     pub(crate) table: Option<String>,
     /// The table whose rows it starts with.
     pub(crate) reads: Option<String>,
+    /// Whether it reads a table for the step after it, and is told of there.
+    pub(crate) aside: bool,
+    /// How it brings tables together, if it does.
+    pub(crate) joins: Option<super::JoinKind>,
     /// Whether as many rows leave it as come in, so that its rows need no counting.
     pub(crate) keeps_rows: bool,
     /// Whether it is run: it belongs to the main chain, to a table that is needed, or writes or requires.
@@ -56,6 +60,7 @@ impl Plan {
         fn gather<'a>(node: &'a Node, into: &mut Vec<&'a Node>) {
             for node in node.chain() {
                 into.push(node);
+                node.others().into_iter().for_each(|other| gather(other, into));
                 if let Op::Shared { input, .. } = &node.op {
                     gather(input, into);
                 }

@@ -45,7 +45,7 @@ pub(crate) fn check(recipe: &Recipe, request: &Request) -> Result<Plan> {
         let relation = check_chain(chain, Some(&chain.name), &mut checker);
         let needs = checker.used.clone();
         acting.push(chain.steps.iter().any(|p| p.step.acts()));
-        checker.tables.push(Table { name: chain.name.clone(), relation, needs });
+        checker.tables.push(Table { name: chain.name.clone(), relation, needs, is_used: false });
     }
     checker.used.clear();
     let main = check_chain(&recipe.main, None, &mut checker);
@@ -84,12 +84,16 @@ fn check_chain(chain: &Chain, table: Option<&String>, checker: &mut Checker<'_>)
     let mut relation: Option<Relation> = None;
     for placed in &chain.steps {
         checker.source = placed.source.clone();
+        let first = checker.steps.len();
         relation = placed.step.check(relation, checker);
+        checker.steps.iter_mut().skip(first).for_each(|aside| aside.table = table.cloned());
         let fields = relation.as_ref().map(|r| r.fields.as_slice()).unwrap_or_default();
         checker.steps.push(StepInfo {
             text: placed.step.to_string(),
             table: table.cloned(),
             reads: placed.step.table().map(str::to_owned),
+            aside: false,
+            joins: placed.step.joins(),
             keeps_rows: placed.step.keeps_rows(),
             runs: true,
             columns: fields.iter().map(|f| (f.name.clone(), f.kind.clone())).collect(),

@@ -18,6 +18,8 @@ pub(crate) struct Table {
     pub(crate) relation: Option<Relation>,
     /// Tables that it uses.
     pub(crate) needs: Vec<usize>,
+    /// Whether a step before took its rows.
+    pub(crate) is_used: bool,
 }
 
 /// Checks the steps of one request.
@@ -50,6 +52,11 @@ impl Checker<'_> {
     pub(crate) fn wrong(&mut self, span: Span, error: Error) {
         let source = self.source.clone();
         self.errors.push(error.at(&source, span));
+    }
+
+    /// Whether a mistake was noted.
+    pub(crate) fn has_errors(&self) -> bool {
+        !self.errors.is_empty()
     }
 
     /// Keeps a value, or notes its error.

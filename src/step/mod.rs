@@ -5,6 +5,7 @@
 //! `crate::exec`.
 
 mod add;
+mod append;
 mod checker;
 mod columns;
 mod distinct;
@@ -14,7 +15,10 @@ mod filter;
 mod given;
 mod group;
 mod item;
+mod join;
 mod options;
+mod other;
+mod paste;
 mod read;
 mod require;
 mod sample;
@@ -26,7 +30,7 @@ mod write;
 use std::fmt;
 
 use crate::error::{Error, ErrorKind, Result, nearest};
-use crate::plan::Relation;
+use crate::plan::{JoinKind, Relation};
 use crate::text::Cursor;
 use crate::text::layout::Block;
 
@@ -58,6 +62,11 @@ pub(crate) trait Step: fmt::Display + fmt::Debug + Send + Sync {
 
     /// The table whose rows it starts with.
     fn table(&self) -> Option<&str> {
+        None
+    }
+
+    /// How it brings tables together, if it does.
+    fn joins(&self) -> Option<JoinKind> {
         None
     }
 
@@ -96,13 +105,16 @@ pub const CATALOGUE: &[StepKind] = &[
     distinct::KIND,
     group::GROUP,
     group::TOTAL,
+    join::KIND,
+    append::KIND,
+    paste::KIND,
     fill::KIND,
     require::KIND,
     write::KIND,
 ];
 
 /// Steps of the language that are not built yet.
-const NOT_YET: [&str; 8] = ["window", "join", "append", "paste", "pivot", "unpivot", "split", "unnest"];
+const NOT_YET: [&str; 5] = ["window", "pivot", "unpivot", "split", "unnest"];
 
 /// Finds a step by its first word.
 pub fn find(keyword: &str) -> Option<&'static StepKind> {

@@ -8,7 +8,7 @@ use super::checker::Path;
 use super::options::{self, Setting, Value};
 use super::{Checker, Step, StepKind};
 use crate::error::{Error, ErrorKind, Result, Span, nearest};
-use crate::expr::{Field, Type, pattern};
+use crate::expr::{ColumnId, Field, Type, pattern};
 use crate::io::arrow::ArrowSource;
 use crate::io::csv::{BadCells, BadRows, CsvOptions, CsvSource, Encoding, Header};
 use crate::io::folders;
@@ -30,14 +30,14 @@ pub(super) const KIND: StepKind = StepKind {
 };
 
 #[derive(Debug)]
-struct Read {
+pub(super) struct Read {
     paths: Vec<Path>,
     options: Vec<Setting>,
     span: Span,
 }
 
 #[derive(Debug)]
-struct ReadTable(String, Span);
+pub(super) struct ReadTable(pub(super) String, pub(super) Span);
 
 fn read(c: &mut Cursor<'_>) -> Result<Box<dyn Step>> {
     let start = c.span();
@@ -72,6 +72,11 @@ const OPTIONS: [&str; 18] = [
 ];
 
 impl Read {
+    /// Reads one path, with no options.
+    pub(super) fn of(path: Path) -> Read {
+        Read { span: path.span(), paths: vec![path], options: Vec::new() }
+    }
+
     /// The files that the paths mean, in order of name.
     fn files(&self, checker: &mut Checker<'_>) -> Option<Vec<PathBuf>> {
         let mut files = Vec::new();
@@ -312,10 +317,24 @@ impl Step for ReadTable {
         if !checker.used.contains(&index) {
             checker.used.push(index);
         }
-        let relation = checker.tables.get(index)?.relation.clone()?;
-        let columns = relation.node.columns();
+        let table = checker.tables.get_mut(index)?;
+        let again = std::mem::replace(&mut table.is_used, true);
+        let relation = table.relation.clone()?;
+        // Columns have one number in a plan, and so get new ones where a table is used again.
+        let mut fields = relation.fields;
+        let columns = relation.node.columns().into_iter().filter_map(|id| {
+            let field = fields.iter().find(|f| f.id == id).or_else(|| relation.node.field(id))?;
+            let here = if again { checker.ids.next() } else { id };
+            Some((id, Field { id: here, ..field.clone() }))
+        });
+        let columns: Vec<(ColumnId, Field)> = columns.collect();
+        for field in &mut fields {
+            if let Some((_, here)) = columns.iter().find(|(id, _)| *id == field.id) {
+                field.id = here.id;
+            }
+        }
         let op = Op::Shared { table: index, input: Arc::new(relation.node), columns };
-        Some(Relation { node: Node { op, input: None, step: checker.step() }, fields: relation.fields })
+        Some(Relation { node: Node { op, input: None, step: checker.step() }, fields })
     }
 
     fn starts(&self) -> bool {

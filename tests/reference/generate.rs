@@ -3,6 +3,7 @@
 use super::aggregates::Agg;
 use super::eval::E;
 use super::steps::Step;
+use super::two_tables::{Condition, Join, Other};
 use super::value::{Data, Ty, V};
 
 pub struct Random(u64);
@@ -85,6 +86,57 @@ pub fn table(r: &mut Random) -> Data {
         rows.push(if constant && !rows.is_empty() { rows[0].clone() } else { row });
     }
     Data { columns, rows }
+}
+
+/// Two more tables: one whose columns have names of their own, and one with some of the first table's.
+pub fn others(r: &mut Random, data: &Data) -> Vec<Other> {
+    let mut own = table(r);
+    own.columns.iter_mut().for_each(|(name, _)| *name = name.replace('c', "u"));
+    // Half of the values come from the first table, so that keys meet.
+    for (place, (_, ty)) in own.columns.iter().enumerate() {
+        if let Some(from) = data.columns.iter().position(|(_, t)| t == ty) {
+            for row in own.rows.iter_mut().filter(|_| !data.rows.is_empty()) {
+                if r.chance(60) {
+                    row[place] = r.pick(&data.rows)[from].clone();
+                }
+            }
+        }
+    }
+    let mut like = table(r);
+    for (i, (_, ty)) in data.columns.iter().enumerate() {
+        if let Some(column) = like.columns.get_mut(i) {
+            let own = if *ty == Ty::Int && r.chance(30) { Ty::Float } else { *ty };
+            column.1 = own;
+            like.rows.iter_mut().for_each(|row| row[i] = if r.chance(20) { V::Null } else { value(r, own) });
+        }
+    }
+    vec![Other { name: "u", data: own }, Other { name: "v", data: like }]
+}
+
+fn join(r: &mut Random, data: &Data, others: &[Other], number: usize) -> Step {
+    let other = r.pick(others);
+    let asof = r.chance(15);
+    let kind = match asof {
+        true => r.pick(&["", "left", "semi", "anti", "right", "full"]),
+        false => r.pick(&["", "inner", "left", "left", "right", "full", "semi", "anti", "cross"]),
+    };
+    let mut on = Vec::new();
+    if kind != "cross" {
+        let equal = if asof { r.below(2) } else { r.pick(&[0, 1, 1, 1, 2]) };
+        let unequal = if asof { 1 } else { r.pick(&[0, 0, 1, 2, 3]) };
+        for i in 0..(equal + unequal).max(1) {
+            let ty = r.pick(&data.columns).1;
+            let ty = if ty == Ty::List { Ty::Int } else { ty };
+            let theirs = if ty == Ty::Int && r.chance(20) { Ty::Float } else { ty };
+            let op = if i < equal || equal + unequal == 0 { "=" } else { r.pick(&["<", "<=", ">", ">="]) };
+            let depth = usize::from(r.chance(30));
+            let left = expr(r, data, ty, depth);
+            let condition = Condition { left, op, other: expr(r, &other.data, theirs, depth), ty: theirs };
+            on.push(condition);
+        }
+    }
+    // Numbers of the right side, as bare columns where there are some, so that keys are merged.
+    Step::Join(Box::new(Join { asof, kind, other, on, prefix: format!("o{number}_") }))
 }
 
 fn columns_of(data: &Data, ty: Ty) -> Vec<String> {
@@ -263,9 +315,11 @@ fn some_columns(r: &mut Random, data: &Data) -> Vec<String> {
     chosen
 }
 
-fn step(r: &mut Random, data: &Data, number: usize) -> Step {
+fn step(r: &mut Random, data: &Data, others: &[Other], number: usize) -> Step {
     let ty = r.pick(&TYPES);
-    match r.below(16) {
+    match r.below(20) {
+        16..=18 => join(r, data, others, number),
+        19 => Step::Append(others[1].clone()),
         0 | 1 => Step::Filter(expr(r, data, Ty::Bool, 2)),
         2 => {
             let mut agg = aggregate(r, data);
@@ -336,15 +390,19 @@ fn step(r: &mut Random, data: &Data, number: usize) -> Step {
     }
 }
 
-pub fn chain(r: &mut Random, data: &Data) -> Vec<Step> {
+pub fn chain(r: &mut Random, data: &Data, others: &[Other]) -> Vec<Step> {
     let mut steps = Vec::new();
     let mut shape = data.clone();
     for number in 0..1 + r.below(5) {
         if shape.columns.iter().all(|(_, t)| *t == Ty::List) {
             break;
         }
-        let next = step(r, &shape, number);
-        shape = next.apply(&shape);
+        let next = step(r, &shape, others, number);
+        let after = next.apply(&shape);
+        if after.rows.len() > 2000 || after.columns.len() > 60 {
+            break;
+        }
+        shape = after;
         steps.push(next);
     }
     steps

@@ -12,6 +12,7 @@ mod aggregates;
 mod eval;
 mod generate;
 mod steps;
+mod two_tables;
 mod value;
 
 use std::fs;
@@ -49,13 +50,27 @@ fn rows(table: &Table) -> Vec<Vec<V>> {
 fn agree(seed: u64) {
     let mut random = Random::new(seed);
     let data = generate::table(&mut random);
-    let chain = generate::chain(&mut random, &data);
+    let others = generate::others(&mut random, &data);
+    let chain = generate::chain(&mut random, &data, &others);
     let text: Vec<String> = chain.iter().map(|s| s.to_string()).collect();
     let expected = chain.iter().fold(data.clone(), |data, step| step.apply(&data));
     let folder = TempDir::new().expect("a folder");
     fs::write(folder.path().join("t.csv"), data.csv()).expect("a file");
-    let flow = text.iter().fold(Flow::steps(&data.read_step()).in_folder(folder.path()), |f, s| f.then(s));
-    let told = || format!("seed {seed}\n{}\n{}\n{}", data.csv(), data.read_step(), text.join("\n"));
+    let mut tables = String::new();
+    for other in &others {
+        let file = format!("{}.csv", other.name);
+        fs::write(folder.path().join(&file), other.data.csv()).expect("a file");
+        tables += &format!("table {}\n  {}\n", other.name, other.data.read_step(&file));
+    }
+    let recipe = |read: &str| {
+        let recipe = format!("{tables}{read}\n{}", text.join("\n"));
+        Flow::recipe(&recipe).in_folder(folder.path())
+    };
+    let flow = recipe(&data.read_step("t.csv"));
+    let told = || {
+        let more: Vec<String> = others.iter().map(|o| format!("{}.csv\n{}", o.name, o.data.csv())).collect();
+        format!("seed {seed}\n{}\n{}\n{flow}", data.csv(), more.join("\n"))
+    };
     let mut first: Option<Vec<Vec<V>>> = None;
     let mut first_ledger = None;
     let settings = [
@@ -101,10 +116,9 @@ fn agree(seed: u64) {
     assert_eq!(bits(1), bits(7), "{}", told());
     // The same table from columnar files.
     for ending in ["parquet", "arrow"] {
-        let copy = Flow::steps(&data.read_step()).in_folder(folder.path());
+        let copy = Flow::steps(&data.read_step("t.csv")).in_folder(folder.path());
         copy.write(folder.path().join(format!("t.{ending}"))).unwrap_or_else(|e| panic!("{}\n{e}", told()));
-        let read = Flow::steps(&format!("read 't.{ending}'")).in_folder(folder.path());
-        let flow = text.iter().fold(read, |f, s| f.then(s));
+        let flow = recipe(&format!("read 't.{ending}'"));
         for block in [64, 1 << 20] {
             let options = RunOptions::new().threads(2).block_bytes(block);
             let table = flow.run_with(&options).unwrap_or_else(|e| panic!("{} {ending}\n{e}", told()));
@@ -116,7 +130,7 @@ fn agree(seed: u64) {
     }
     // The canonical text of the chain reads back as the same chain.
     let printed = flow.to_string();
-    assert_eq!(Flow::steps(&printed).to_string(), printed, "{}", told());
+    assert_eq!(Flow::recipe(&printed).to_string(), printed, "{}", told());
 }
 
 proptest! {

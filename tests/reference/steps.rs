@@ -4,6 +4,7 @@ use std::fmt;
 
 use super::aggregates::Agg;
 use super::eval::{E, eval};
+use super::two_tables::{Join, Other, append};
 use super::value::{Data, Ty, V};
 
 #[derive(Clone, Debug)]
@@ -23,6 +24,8 @@ pub enum Step {
     Distinct(Vec<String>),
     Group(Vec<(String, E, Ty)>, Vec<(String, Agg)>),
     Fill(String, E),
+    Join(Box<Join>),
+    Append(Other),
 }
 
 fn items(items: &[(String, E, Ty)]) -> String {
@@ -71,6 +74,8 @@ impl fmt::Display for Step {
                 aggs.iter().try_for_each(|(name, agg)| write!(f, "\n  {name} = {agg}"))
             }
             Step::Fill(name, e) => write!(f, "fill {name} with {e}"),
+            Step::Join(join) => join.fmt(f),
+            Step::Append(other) => write!(f, "append {}", other.name),
         }
     }
 }
@@ -168,6 +173,8 @@ impl Step {
                 keep(&|i| !groups[..i].contains(&groups[i]))
             }
             Step::Group(keys, aggs) => group(data, keys, aggs),
+            Step::Join(join) => join.apply(data),
+            Step::Append(other) => append(data, &other.data),
             Step::Fill(name, e) => {
                 let place = data.place(name);
                 let mut filled = data.clone();

@@ -189,8 +189,8 @@ impl Data {
     }
 
     /// The step that reads it.
-    pub fn read_step(&self) -> String {
+    pub fn read_step(&self, file: &str) -> String {
         let types: Vec<String> = self.columns.iter().map(|(n, t)| format!("{n} {}", t.name())).collect();
-        format!("read 't.csv' with (types = ({}))", types.join(", "))
+        format!("read '{file}' with (types = ({}))", types.join(", "))
     }
 }

@@ -104,6 +104,13 @@ fn account(ledger: &Ledger, resources: &Resources) -> Outcome {
 
 fn suspicious(ledger: &Ledger) {
     let mut first = true;
+    let mut tell = |what: String| {
+        if std::mem::take(&mut first) && crate::terminal::is_terminal() {
+            note("");
+        }
+        note(what);
+    };
+    ledger.warnings().into_iter().for_each(&mut tell);
     for step in ledger.steps() {
         for (event, count) in &step.events {
             let unknown = match step.nullable.as_slice() {
@@ -129,11 +136,8 @@ fn suspicious(ledger: &Ledger) {
                 _ => "value",
             };
             let plural = if *count == 1 { "" } else { "s" };
-            if std::mem::take(&mut first) && crate::terminal::is_terminal() {
-                note("");
-            }
             let first_line = step.step.lines().next().unwrap_or_default();
-            note(format!("{count} {noun}{plural} {told} ({first_line})"));
+            tell(format!("{count} {noun}{plural} {told} ({first_line})"));
         }
     }
 }

@@ -28,7 +28,7 @@ use crate::expr::Batch;
 use crate::io::format::{Encoder, Lines};
 use crate::io::source::{Decoded, Morsel, RowTest, Scan};
 
-pub(super) use order::{Order, OrderKey};
+pub(super) use order::{Order, OrderKey, is_word, words_of};
 pub(super) use table::gathered;
 
 use order::{Keys, Words};

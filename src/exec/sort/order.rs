@@ -53,19 +53,42 @@ impl Order {
 
     /// Whether all keys are numbers, days, times or truth, each of which 64 bits hold.
     pub(super) fn is_of_words(&self) -> bool {
-        self.keys.iter().all(|key| {
-            matches!(
-                key.kind,
-                Type::Int | Type::Float | Type::Date | Type::Time | Type::Timestamp | Type::Bool
-            )
-        })
+        self.keys.iter().all(|key| is_word(&key.kind))
     }
+}
+
+/// Whether 64 bits hold any value of a type, in order.
+pub(crate) fn is_word(kind: &Type) -> bool {
+    matches!(kind, Type::Int | Type::Float | Type::Date | Type::Time | Type::Timestamp | Type::Bool)
 }
 
 /// The keys of a part's rows.
 pub(super) enum Keys {
     Words(Vec<Words>),
     Rows(Rows),
+}
+
+/// The values of a column of numbers, days, times or truth as words that compare as they do.
+pub(crate) fn words_of(column: &ArrayRef) -> Vec<u64> {
+    const SIGN: u64 = 1 << 63;
+    let signed = |x: i64| x.cast_unsigned() ^ SIGN;
+    if let Some(a) = column.as_primitive_opt::<Int64Type>() {
+        a.values().iter().map(|x| signed(*x)).collect()
+    } else if let Some(a) = column.as_primitive_opt::<Float64Type>() {
+        // Negative floats compare from their bits turned over; NaN, of which there is one, is the largest.
+        let ordered = |bits: u64| if bits & SIGN == 0 { bits | SIGN } else { !bits };
+        a.values().iter().map(|x| ordered(x.to_bits())).collect()
+    } else if let Some(a) = column.as_primitive_opt::<Date32Type>() {
+        a.values().iter().map(|x| signed(i64::from(*x))).collect()
+    } else if let Some(a) = column.as_primitive_opt::<Time64MicrosecondType>() {
+        a.values().iter().map(|x| signed(*x)).collect()
+    } else if let Some(a) = column.as_primitive_opt::<TimestampMicrosecondType>() {
+        a.values().iter().map(|x| signed(*x)).collect()
+    } else if let Some(a) = column.as_boolean_opt() {
+        a.values().iter().map(u64::from).collect()
+    } else {
+        vec![0; column.len()]
+    }
 }
 
 /// One key of each row, as a number that compares as the rows are ordered.
@@ -80,25 +103,7 @@ pub(super) struct Words {
 
 impl Words {
     pub(super) fn new(column: &ArrayRef, key: &OrderKey) -> Words {
-        const SIGN: u64 = 1 << 63;
-        let signed = |x: i64| x.cast_unsigned() ^ SIGN;
-        let mut values: Vec<u64> = if let Some(a) = column.as_primitive_opt::<Int64Type>() {
-            a.values().iter().map(|x| signed(*x)).collect()
-        } else if let Some(a) = column.as_primitive_opt::<Float64Type>() {
-            // Negative floats compare from their bits turned over; NaN, of which there is one, is the largest.
-            let ordered = |bits: u64| if bits & SIGN == 0 { bits | SIGN } else { !bits };
-            a.values().iter().map(|x| ordered(x.to_bits())).collect()
-        } else if let Some(a) = column.as_primitive_opt::<Date32Type>() {
-            a.values().iter().map(|x| signed(i64::from(*x))).collect()
-        } else if let Some(a) = column.as_primitive_opt::<Time64MicrosecondType>() {
-            a.values().iter().map(|x| signed(*x)).collect()
-        } else if let Some(a) = column.as_primitive_opt::<TimestampMicrosecondType>() {
-            a.values().iter().map(|x| signed(*x)).collect()
-        } else if let Some(a) = column.as_boolean_opt() {
-            a.values().iter().map(u64::from).collect()
-        } else {
-            vec![0; column.len()]
-        };
+        let mut values = words_of(column);
         if key.descending {
             values.iter_mut().for_each(|x| *x = !*x);
         }

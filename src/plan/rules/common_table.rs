@@ -3,7 +3,8 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use crate::plan::{Node, Op, Plan, Relation};
+use crate::expr::{self, Bound, ColumnId, Field};
+use crate::plan::{Node, Op, Plan, Relation, StepId};
 
 /// Puts tables that are used once in the place of their name.
 pub(super) fn inline_single_uses(mut plan: Plan) -> Plan {
@@ -21,6 +22,7 @@ pub(super) fn inline_single_uses(mut plan: Plan) -> Plan {
 /// Counts the places that use each table; what stands below a table counts once.
 fn count(node: &Node, uses: &mut BTreeMap<usize, usize>) {
     for node in node.chain() {
+        node.others().into_iter().for_each(|other| count(other, uses));
         if let Op::Shared { table, input, .. } = &node.op {
             let seen = uses.entry(*table).or_default();
             *seen += 1;
@@ -36,11 +38,21 @@ fn inline(node: Node, uses: &BTreeMap<usize, usize>) -> Node {
         Op::Shared { table, input, columns } => {
             let below = inline(Arc::unwrap_or_clone(input), uses);
             if uses.get(&table) == Some(&1) {
-                below
+                renumbered(below, columns, node.step)
             } else {
                 Node { op: Op::Shared { table, input: Arc::new(below), columns }, ..node }
             }
         }
         _ => node,
     })
+}
+
+/// The rows of a table under the numbers that its columns have where it is used.
+fn renumbered(below: Node, columns: Vec<(ColumnId, Field)>, step: StepId) -> Node {
+    let moved = columns.into_iter().filter(|(id, field)| *id != field.id).map(|(id, field)| {
+        let kind = field.kind.clone();
+        (field, Bound { node: expr::Node::Column(id), kind })
+    });
+    let moved: Vec<(Field, Bound)> = moved.collect();
+    if moved.is_empty() { below } else { below.over(Op::Compute(moved), step) }
 }

@@ -1,7 +1,7 @@
 //! Columns that nobody needs are not read and not computed.
 
 use super::Rule;
-use crate::expr::ColumnId;
+use crate::expr::{ColumnId, Field};
 use crate::plan::{Node, Op};
 
 pub(super) const RULE: Rule = Rule { name: "unused columns left out", apply };
@@ -32,6 +32,42 @@ fn prune(mut node: Node, mut needed: Vec<ColumnId>, changed: &mut bool) -> Node 
         }
         // A shared table's columns were found when it was planned.
         Op::Shared { .. } => {}
+        Op::Join(join) => {
+            let unused = |field: &Field| !needed.contains(&field.id);
+            let before = join.added.len() + join.merged.len();
+            join.added.retain(|field| !unused(field));
+            join.merged.retain(|(field, _)| !unused(field));
+            *changed |= join.added.len() + join.merged.len() < before;
+            let mut of_other: Vec<ColumnId> = join.added.iter().map(|f| f.id).collect();
+            for (left, other) in join
+                .keys
+                .iter()
+                .map(|k| (&k.left, &k.other))
+                .chain(join.tests.iter().map(|t| (&t.left, &t.other)))
+            {
+                left.columns(&mut needed);
+                other.columns(&mut of_other);
+            }
+            join.other = pruned(&mut join.other, of_other, changed);
+        }
+        Op::Append { fields, own, others } => {
+            let keep: Vec<bool> = fields.iter().map(|f| needed.contains(&f.id)).collect();
+            *changed |= keep.contains(&false);
+            retain(fields, &keep);
+            for (node, columns) in others {
+                retain(columns, &keep);
+                let mut used = Vec::new();
+                columns.iter().for_each(|by| by.columns(&mut used));
+                *node = *pruned(node, used, changed);
+            }
+            retain(own, &keep);
+            needed.clear();
+            own.iter().for_each(|by| by.columns(&mut needed));
+        }
+        Op::Paste { other, added } => {
+            added.retain(|field| needed.contains(&field.id));
+            *other = pruned(other, added.iter().map(|f| f.id).collect(), changed);
+        }
         Op::Compute(columns) => {
             // A later column may use an earlier one, so they are looked at from the last.
             let mut kept = Vec::new();
@@ -78,6 +114,18 @@ fn prune(mut node: Node, mut needed: Vec<ColumnId>, changed: &mut bool) -> Node 
         node.input = Some(Box::new(prune(*input, needed, changed)));
     }
     node
+}
+
+/// Another table with only these columns.
+fn pruned(other: &mut Node, needed: Vec<ColumnId>, changed: &mut bool) -> Box<Node> {
+    let none = Node { op: Op::Compute(Vec::new()), input: None, step: other.step };
+    Box::new(prune(std::mem::replace(other, none), needed, changed))
+}
+
+/// Keeps the values whose place is marked.
+fn retain<T>(values: &mut Vec<T>, keep: &[bool]) {
+    let mut marks = keep.iter();
+    values.retain(|_| marks.next() == Some(&true));
 }
 
 fn call_columns(call: &crate::expr::bind::AggregateCall, needed: &mut Vec<ColumnId>) {

@@ -1,0 +1,192 @@
+//! How rows of two tables match, and what a match gives.
+
+use std::sync::Arc;
+
+use arrow_array::{ArrayRef, UInt32Array, new_empty_array};
+
+use super::side::Side;
+use crate::error::{Error, ErrorKind, Result};
+use crate::exec::keys::UNKNOWN;
+use crate::exec::tally::Work;
+use crate::expr::ast::Binary;
+use crate::expr::{Batch, Bound, Scalar, Type, widen};
+use crate::plan::{JoinKind, StepId};
+
+/// A join, placed.
+pub(super) struct Matching {
+    pub(super) kind: JoinKind,
+    pub(super) asof: bool,
+    pub(super) expect_one: bool,
+    pub(super) expect_all: bool,
+    pub(super) other_name: String,
+    pub(super) keys: Vec<Key>,
+    pub(super) tests: Vec<Test>,
+    /// The types of the columns that are added.
+    pub(super) added: Vec<Type>,
+    /// Keys that are columns of the result of their own.
+    pub(super) merged: Vec<usize>,
+    pub(super) step: StepId,
+    pub(super) text: String,
+}
+
+/// A key of the left rows.
+pub(super) struct Key {
+    pub(super) left: Bound,
+    pub(super) kind: Type,
+    pub(super) text: String,
+}
+
+/// A condition with an order.
+pub(super) struct Test {
+    pub(super) left: Bound,
+    pub(super) op: Binary,
+    pub(super) kind: Type,
+}
+
+/// The keys of some left rows, and what their conditions compare.
+pub(super) struct Left {
+    pub(super) keys: Vec<ArrayRef>,
+    pub(super) tests: Vec<ArrayRef>,
+    pub(super) rows: usize,
+}
+
+/// Left rows with the rows that they match; [`UNKNOWN`] for none.
+#[derive(Default)]
+pub(super) struct Pairs {
+    pub(super) left: Vec<u32>,
+    pub(super) other: Vec<u32>,
+}
+
+impl Pairs {
+    pub(super) fn push(&mut self, left: usize, others: &[u32]) {
+        self.left.extend(std::iter::repeat_n(left as u32, others.len()));
+        self.other.extend_from_slice(others);
+    }
+
+    pub(super) fn len(&self) -> usize {
+        self.left.len()
+    }
+
+    pub(super) fn clear(&mut self) {
+        self.left.clear();
+        self.other.clear();
+    }
+
+    /// Whether the left rows are all rows of a batch, each once and in order.
+    fn is_whole(&self, rows: usize) -> bool {
+        self.left.len() == rows && (0u32..).zip(&self.left).all(|(at, left)| at == *left)
+    }
+}
+
+impl Matching {
+    /// Whether the other table must be held as a whole: only equal keys can be dealt to files.
+    pub(super) fn must_fit(&self) -> bool {
+        self.keys.is_empty()
+    }
+
+    pub(super) fn kinds(&self) -> Vec<Type> {
+        self.keys.iter().map(|key| key.kind.clone()).collect()
+    }
+
+    pub(super) fn conditions(&self) -> Vec<(Binary, Type)> {
+        self.tests.iter().map(|test| (test.op, test.kind.clone())).collect()
+    }
+
+    /// The other table without rows.
+    pub(super) fn empty_side(&self) -> Batch {
+        let kinds = self.added.iter().chain(self.keys.iter().map(|k| &k.kind));
+        let kinds = kinds.chain(self.tests.iter().map(|t| &t.kind));
+        Batch { columns: kinds.map(|kind| new_empty_array(&kind.arrow())).collect(), rows: 0 }
+    }
+
+    /// The keys of the other table's rows, and what conditions compare with.
+    pub(super) fn of_side(&self, side: &Batch) -> (Vec<ArrayRef>, Vec<ArrayRef>) {
+        let mut columns = side.columns.iter().skip(self.added.len()).cloned();
+        let keys = columns.by_ref().take(self.keys.len()).collect();
+        (keys, columns.collect())
+    }
+
+    /// Works out what the left rows of a batch are matched by.
+    pub(super) fn left(&self, batch: &Batch, work: &mut Work) -> Result<Left> {
+        let mut evaluate = |bound: &Bound| {
+            work.with_events(self.step, |events| bound.evaluate_key(batch, events))
+                .map_err(|e| e.in_step(&self.text))
+        };
+        Ok(Left {
+            keys: self.keys.iter().map(|key| evaluate(&key.left)).collect::<Result<_>>()?,
+            tests: self.tests.iter().map(|test| evaluate(&test.left)).collect::<Result<_>>()?,
+            rows: batch.rows,
+        })
+    }
+
+    /// The rows of some pairs: left columns, added ones, merged keys.
+    pub(super) fn joined(&self, batch: &Batch, left: &Left, side: &Side, pairs: &Pairs) -> Result<Batch> {
+        let take = |column: &ArrayRef, rows: &UInt32Array| {
+            arrow_select::take::take(column, rows, None).map_err(crate::expr::arrow_error)
+        };
+        let whole = pairs.is_whole(batch.rows);
+        let lefts = UInt32Array::from(if whole { Vec::new() } else { pairs.left.clone() });
+        let of_left = |column: &ArrayRef| if whole { Ok(column.clone()) } else { take(column, &lefts) };
+        let others: UInt32Array = if pairs.other.contains(&UNKNOWN) {
+            pairs.other.iter().map(|row| (*row != UNKNOWN).then_some(*row)).collect()
+        } else {
+            UInt32Array::from(pairs.other.clone())
+        };
+        let mut columns = batch.columns.iter().map(of_left).collect::<Result<Vec<_>>>()?;
+        for column in side.rows.columns.iter().take(self.added.len()) {
+            columns.push(take(column, &others)?);
+        }
+        for key in self.merged.iter().filter_map(|key| left.keys.get(*key)) {
+            columns.push(of_left(&widen(key)?)?);
+        }
+        Ok(Batch { columns, rows: pairs.len() })
+    }
+
+    /// Rows of the other table that no left row matched: left columns are null.
+    pub(super) fn alone(&self, side: &Side, rows: &UInt32Array, left_kinds: &[Type]) -> Result<Batch> {
+        let take = |column: &ArrayRef| {
+            arrow_select::take::take(column, rows, None).map_err(crate::expr::arrow_error)
+        };
+        let count = arrow_array::Array::len(rows);
+        let mut columns: Vec<ArrayRef> =
+            left_kinds.iter().map(|kind| arrow_array::new_null_array(&kind.arrow(), count)).collect();
+        let added = self.added.len();
+        for column in side.rows.columns.iter().take(added) {
+            columns.push(take(column)?);
+        }
+        for column in self.merged.iter().filter_map(|key| side.rows.columns.get(added + key)) {
+            columns.push(take(column)?);
+        }
+        Ok(Batch { columns, rows: count })
+    }
+
+    /// Whether so many matches of a row are not what is expected.
+    #[inline]
+    pub(super) fn is_unexpected(&self, found: usize) -> bool {
+        (found > 1 && self.expect_one) || (found == 0 && self.expect_all)
+    }
+
+    /// The error of a row with so many matches.
+    pub(super) fn unexpected(&self, left: &Left, row: usize, found: usize) -> Error {
+        let compared = self.keys.iter().map(|k| &k.text).zip(&left.keys);
+        let cells = compared.filter_map(|(text, column)| {
+            let value = widen(column).ok()?;
+            Some(format!("{text} = {}", Scalar::from_array(&value, row)))
+        });
+        let cells = crate::text::comma(cells);
+        let other = &self.other_name;
+        let error = if found == 0 {
+            Error::new(ErrorKind::Require, format!("A row matches no row of {other}, and all are expected to."))
+                .next(format!("join anti {other} on the same keys, instead of this step, gives all such rows."))
+        } else {
+            let what = format!("A row matches {found} rows of {other}, and one is expected.");
+            Error::new(ErrorKind::Require, what)
+                .next(format!("Make {other} unique before: distinct by its key, or group by it."))
+        };
+        let error = if cells.is_empty() { error } else { error.why(format!("The first such row has {cells}.")) };
+        error.in_step(&self.text)
+    }
+}
+
+/// A join and the table that it is probed against.
+pub(super) type Shared = (Arc<Matching>, Arc<Side>);

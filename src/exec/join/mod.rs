@@ -1,0 +1,121 @@
+//! `join`: the other table is gathered with an index of its keys, and left rows go by it.
+//!
+//! Left rows keep their order, whatever worker finds their matches. If the other table does not fit in memory, both
+//! are dealt to files by their keys (`spilled`). Rows of the other table that matched none come when all left rows
+//! were seen.
+
+mod bands;
+mod index;
+mod matching;
+mod probe;
+mod side;
+mod spilled;
+
+use std::sync::{Arc, Mutex, PoisonError};
+
+use super::context::Context;
+use super::merge::Merge;
+use super::pipeline::{self, Leg, Pipeline};
+use super::stream::Select;
+use super::tally::Work;
+use crate::error::{Error, ErrorKind, Result};
+use crate::expr::{Bound, ColumnId, Event, Type};
+use crate::plan::{Join, StepId};
+
+use matching::{Key, Matching, Test};
+use probe::{CountAlone, Probe, Unmatched};
+use side::{Gathered, Gathering};
+use spilled::{Dealing, WithKeys};
+
+/// The pipeline of a join, over those of its two tables; `left_kinds` are the types of the left one's columns.
+pub(super) fn joined(
+    join: &Join,
+    mut left: Pipeline,
+    mut other: Pipeline,
+    left_kinds: &[Type],
+    step: StepId,
+    context: &Context,
+) -> Result<Pipeline> {
+    let how = Arc::new(placed(join, &left.layout, step, context)?);
+    let columns = join.added.iter().map(Bound::column);
+    let columns = columns.chain(join.keys.iter().map(|k| k.other.clone()));
+    let columns = columns.chain(join.tests.iter().map(|t| t.other.clone()));
+    let columns = columns.map(|bound| bound.placed(&other.layout)).collect::<Result<Vec<_>>>()?;
+    other.push(Box::new(Select { columns, step, text: how.text.clone() }));
+    let (sink, made) = Gathering::sink(&how, context);
+    pipeline::run(other, sink, context)?;
+    let made = made.lock().unwrap_or_else(PoisonError::into_inner).take();
+    let made = made.ok_or_else(|| Error::new(ErrorKind::Internal, "The other table of a join is lost."))?;
+    let mut layout = left.layout.clone();
+    if how.kind.keeps_other() {
+        // Null columns are made as wide as these.
+        let wide = left_kinds.iter().zip(&layout).map(|(kind, id)| Bound {
+            node: crate::expr::Node::Column(*id),
+            kind: kind.clone(),
+        });
+        let columns = wide.map(|bound| bound.placed(&layout)).collect::<Result<Vec<_>>>()?;
+        left.push(Box::new(Select { columns, step, text: how.text.clone() }));
+    }
+    layout.extend(join.added.iter().map(|f| f.id));
+    layout.extend(join.merged.iter().map(|(f, _)| f.id));
+    match made {
+        Gathered::Side(side) => {
+            let shared = (how.clone(), Arc::new(*side));
+            left.push(Box::new(Probe(shared.clone())));
+            left.layout = layout;
+            if !how.kind.keeps_other() {
+                let matched = shared.1.matched.clone();
+                let told = move |work: &mut Work| {
+                    work.tally.event(step, Event::OtherMatchedNone, matched.left());
+                };
+                left.ends.push(Box::new(told));
+                return Ok(left);
+            }
+            let mut left = left.without_serial(context)?;
+            let scan = Unmatched { shared, left_kinds: left_kinds.to_vec(), next: Mutex::new(0) };
+            let mut leg = Leg { waits: true, ..Leg::of(Box::new(scan)) };
+            leg.stream.push(Arc::new(CountAlone(step)));
+            left.legs.push(leg);
+            Ok(left)
+        }
+        Gathered::Dealt(other) => {
+            left.push(Box::new(WithKeys(how.clone())));
+            let (sink, runs) = Dealing::sink(&how, &context.spill)?;
+            let acts = left.acts;
+            pipeline::run(left, sink, context)?;
+            let runs = std::mem::take(&mut *runs.lock().unwrap_or_else(PoisonError::into_inner));
+            let joined = spilled::join(&how, runs, other, left_kinds, context)?;
+            let mut work = Work::new(context.steps());
+            spilled::tell(&how, &joined, &mut work);
+            context.absorb(&mut work)?;
+            let legs = vec![
+                Leg::of(Box::new(Merge::new(joined.matched, None)?)),
+                Leg::of(Box::new(Merge::new(joined.alone, None)?)),
+            ];
+            Ok(Pipeline { legs, serial: Vec::new(), ends: Vec::new(), acts, layout })
+        }
+    }
+}
+
+/// The join with its left expressions placed.
+fn placed(join: &Join, left: &[ColumnId], step: StepId, context: &Context) -> Result<Matching> {
+    let key = |key: &crate::plan::KeyPair| {
+        Ok(Key { left: key.left.placed(left)?, kind: key.kind.clone(), text: key.text.clone() })
+    };
+    let test = |test: &crate::plan::Comparison| {
+        Ok(Test { left: test.left.placed(left)?, op: test.op, kind: test.kind.clone() })
+    };
+    Ok(Matching {
+        kind: join.kind,
+        asof: join.asof,
+        expect_one: join.expect_one,
+        expect_all: join.expect_all,
+        other_name: join.other_name.clone(),
+        keys: join.keys.iter().map(key).collect::<Result<_>>()?,
+        tests: join.tests.iter().map(test).collect::<Result<_>>()?,
+        added: join.added.iter().map(|f| f.kind.clone()).collect(),
+        merged: join.merged.iter().map(|(_, key)| *key).collect(),
+        step,
+        text: context.step_text(step).to_owned(),
+    })
+}

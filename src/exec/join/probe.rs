@@ -1,0 +1,118 @@
+//! Left rows against the other table, in memory.
+
+use std::sync::{Mutex, PoisonError};
+
+use super::matching::{Pairs, Shared};
+use crate::error::Result;
+use crate::exec::held::concat;
+use crate::exec::keys::UNKNOWN;
+use crate::exec::stream::{StreamOp, Take};
+use crate::exec::tally::Work;
+use crate::expr::{Batch, Event, Type};
+use crate::io::memory::Ready;
+use crate::io::source::{Morsel, Scan};
+
+/// Rows that are handed on together, about.
+const CHUNK: usize = 1 << 14;
+
+/// Finds what left rows match; many workers do it at once.
+pub(super) struct Probe(pub(super) Shared);
+
+impl StreamOp for Probe {
+    fn apply(&self, batch: Batch, work: &mut Work) -> Result<Batch> {
+        let mut parts = Vec::new();
+        self.each(batch, work, &mut |batch, _| {
+            parts.push(batch);
+            Ok(())
+        })?;
+        Ok(concat(parts)?.pop().unwrap_or(Batch { columns: Vec::new(), rows: 0 }))
+    }
+
+    fn multiplies(&self) -> bool {
+        true
+    }
+
+    fn each(&self, batch: Batch, work: &mut Work, take: &mut Take<'_>) -> Result<()> {
+        let (how, side) = &self.0;
+        let left = how.left(&batch, work)?;
+        let (mut none, mut several, mut out) = (0, 0, 0);
+        if how.kind.only_filters() {
+            let wanted = how.kind == crate::plan::JoinKind::Semi;
+            let mut keep = Vec::with_capacity(batch.rows);
+            side.each_match(&left, how.asof, |row, found| {
+                none += usize::from(found.is_empty());
+                keep.push(found.is_empty() != wanted);
+                side.matched.mark(found);
+                if how.is_unexpected(found.len()) { Err(how.unexpected(&left, row, found.len())) } else { Ok(()) }
+            })?;
+            let kept = batch.filter(&keep.into())?;
+            work.tally.rows(how.step, kept.rows);
+            work.tally.event(how.step, Event::MatchedNone, none);
+            return take(kept, work);
+        }
+        let most = batch.rows.max(CHUNK);
+        let mut pairs = Pairs::default();
+        side.each_match(&left, how.asof, |row, found| {
+            if how.is_unexpected(found.len()) {
+                return Err(how.unexpected(&left, row, found.len()));
+            }
+            none += usize::from(found.is_empty());
+            several += usize::from(found.len() > 1);
+            if found.is_empty() && how.kind.keeps_left() {
+                pairs.push(row, &[UNKNOWN]);
+            }
+            side.matched.mark(found);
+            for some in found.chunks(most) {
+                pairs.push(row, some);
+                if pairs.len() >= most {
+                    out += pairs.len();
+                    take(how.joined(&batch, &left, side, &pairs)?, work)?;
+                    pairs.clear();
+                }
+            }
+            Ok(())
+        })?;
+        work.tally.rows(how.step, out + pairs.len());
+        work.tally.event(how.step, Event::MatchedNone, none);
+        work.tally.event(how.step, Event::MatchedSeveral, several);
+        if pairs.len() > 0 || out == 0 {
+            take(how.joined(&batch, &left, side, &pairs)?, work)?;
+        }
+        Ok(())
+    }
+}
+
+/// The other table's rows that no left row matched, once all left rows were seen.
+pub(super) struct Unmatched {
+    pub(super) shared: Shared,
+    pub(super) left_kinds: Vec<Type>,
+    pub(super) next: Mutex<usize>,
+}
+
+impl Scan for Unmatched {
+    fn next(&self) -> Result<Option<Box<dyn Morsel>>> {
+        let (how, side) = &self.shared;
+        let mut next = self.next.lock().unwrap_or_else(PoisonError::into_inner);
+        if *next >= side.rows.rows {
+            return Ok(None);
+        }
+        let rows = side.unmatched(*next, *next + CHUNK);
+        *next += CHUNK;
+        Ok(Some(Box::new(Ready::new(how.alone(side, &rows, &self.left_kinds)?))))
+    }
+
+    fn progress(&self) -> (u64, Option<u64>) {
+        (0, None)
+    }
+}
+
+/// Counts the rows that leave a join without having matched.
+pub(super) struct CountAlone(pub(super) crate::plan::StepId);
+
+impl StreamOp for CountAlone {
+    fn apply(&self, batch: Batch, work: &mut Work) -> Result<Batch> {
+        work.tally.rows(self.0, batch.rows);
+        work.tally.event(self.0, Event::OtherMatchedNone, batch.rows);
+        Ok(batch)
+    }
+}

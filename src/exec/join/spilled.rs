@@ -1,0 +1,297 @@
+//! A join whose other table does not fit: both sides are dealt to files by their keys, and one pair of files after
+//! the other is joined.
+//!
+//! Of the other table's file as many rows are taken as fit, and the left file goes by them; what the left rows
+//! matched in all is known at the end. Results carry the place of their left row, and are merged by it.
+
+use std::sync::{Arc, Mutex};
+
+use arrow_array::cast::AsArray;
+use arrow_array::{Array, ArrayRef, BooleanArray};
+
+use super::matching::{Left, Matching, Pairs};
+use super::side::Side;
+use crate::error::{Error, Result};
+use crate::exec::budget::Budget;
+use crate::exec::context::Context;
+use crate::exec::grace::Dealt;
+use crate::exec::held::{Compacted, Held, batch_of, slices_of};
+use crate::exec::pipeline::{Commit, Part, Sink};
+use crate::exec::spill::{Run, Spill, Writer};
+use crate::exec::stream::StreamOp;
+use crate::exec::tally::Work;
+use crate::expr::{Batch, Event, Type, widen};
+use crate::parallel;
+use crate::plan::JoinKind;
+
+/// Rows that are written together: small, since many files are merged.
+const ROWS: usize = 1 << 11;
+
+/// Puts the keys of left rows, and what conditions compare, behind their columns.
+pub(super) struct WithKeys(pub(super) Arc<Matching>);
+
+impl StreamOp for WithKeys {
+    fn apply(&self, mut batch: Batch, work: &mut Work) -> Result<Batch> {
+        let Left { keys, tests, .. } = self.0.left(&batch, work)?;
+        for column in keys.iter().chain(&tests) {
+            batch.columns.push(widen(column)?);
+        }
+        Ok(batch)
+    }
+}
+
+/// The sink that deals left rows by their keys.
+pub(super) struct Dealing {
+    matching: Arc<Matching>,
+    dealt: Dealt,
+    row: u64,
+    runs: Arc<Mutex<Vec<Run>>>,
+}
+
+impl Dealing {
+    pub(super) fn sink(matching: &Arc<Matching>, spill: &Spill) -> Result<(Sink, Arc<Mutex<Vec<Run>>>)> {
+        let runs = Arc::new(Mutex::new(Vec::new()));
+        let dealt = Dealt::new(matching.kinds(), spill)?;
+        let commit = Dealing { matching: matching.clone(), dealt, row: 0, runs: runs.clone() };
+        Ok((Sink { prepare: Arc::new(Compacted), commit: Box::new(commit) }, runs))
+    }
+}
+
+impl Commit for Dealing {
+    fn commit(&mut self, part: Part, _: &mut Work) -> Result<bool> {
+        let batch = batch_of(part)?;
+        let behind = self.matching.keys.len() + self.matching.tests.len();
+        let keys = batch.columns.len().saturating_sub(behind);
+        let keys: Vec<ArrayRef> =
+            batch.columns.iter().skip(keys).take(self.matching.keys.len()).cloned().collect();
+        let numbers: Vec<u64> = (self.row..self.row + batch.rows as u64).collect();
+        self.row += batch.rows as u64;
+        self.dealt.push(&batch, &keys, &numbers)?;
+        Ok(true)
+    }
+
+    fn finish(self: Box<Self>, _: &mut Work) -> Result<Held> {
+        *self.runs.lock().unwrap_or_else(std::sync::PoisonError::into_inner) = self.dealt.finish()?;
+        Ok(Held::Batches(Vec::new()))
+    }
+}
+
+/// What became of a pair of files.
+#[derive(Default)]
+struct Paired {
+    /// Results by the place of their left row, and rows of the other table without one by their own.
+    matched: Vec<Run>,
+    alone: Option<Run>,
+    none: usize,
+    several: usize,
+    other_none: usize,
+    /// The first left row whose matches are not what is expected.
+    unexpected: Option<(u64, Error)>,
+}
+
+/// The results of all pairs of files.
+pub(super) struct Joined {
+    pub(super) matched: Vec<Run>,
+    pub(super) alone: Vec<Run>,
+    rows: u64,
+    none: usize,
+    several: usize,
+    other_none: usize,
+}
+
+/// Joins pairs of files.
+pub(super) fn join(
+    how: &Arc<Matching>,
+    left: Vec<Run>,
+    other: Vec<Run>,
+    left_kinds: &[Type],
+    context: &Context,
+) -> Result<Joined> {
+    let pair = |(left, other): (Run, Run)| {
+        let pair = Pair { how, left, left_kinds, budget: &context.budget, spill: &context.spill };
+        pair.join(&other)
+    };
+    let pairs: Vec<(Run, Run)> = left.into_iter().zip(other).collect();
+    let done = parallel::each(context.threads(), pairs.into_iter(), pair)?;
+    let mut joined = Joined { matched: Vec::new(), alone: Vec::new(), rows: 0, none: 0, several: 0, other_none: 0 };
+    let mut unexpected: Option<(u64, Error)> = None;
+    for paired in done {
+        joined.rows += paired.matched.iter().chain(&paired.alone).map(|run| run.rows).sum::<u64>();
+        joined.matched.extend(paired.matched);
+        joined.alone.extend(paired.alone);
+        joined.none += paired.none;
+        joined.several += paired.several;
+        joined.other_none += paired.other_none;
+        if let Some(found) = paired.unexpected
+            && unexpected.as_ref().is_none_or(|first| found.0 < first.0)
+        {
+            unexpected = Some(found);
+        }
+    }
+    match unexpected {
+        Some((_, error)) => Err(error),
+        None => Ok(joined),
+    }
+}
+
+/// A left file against the other table's file of the same keys.
+struct Pair<'a> {
+    how: &'a Arc<Matching>,
+    left: Run,
+    left_kinds: &'a [Type],
+    budget: &'a Budget,
+    spill: &'a Spill,
+}
+
+impl Pair<'_> {
+    fn join(&self, other: &Run) -> Result<Paired> {
+        let how = self.how;
+        let mut paired = Paired::default();
+        let mut counts = vec![0u32; self.left.rows as usize];
+        let mut alone = self.spill.writer()?;
+        let mut batches = other.reader()?.into_iter().flatten().peekable();
+        while batches.peek().is_some() {
+            let mut held = self.budget.reservation();
+            let (mut some, mut places, mut bytes) = (Vec::new(), Vec::new(), 0);
+            while let Some(batch) = batches.next() {
+                let mut batch = batch?;
+                places.push(batch.columns.remove(0));
+                bytes += batch.memory() * 2 + batch.rows * 24;
+                some.push(batch);
+                // The nearest of all rows is not known before all are there.
+                if how.asof {
+                    held.hold_whole(bytes)?;
+                } else if !held.try_hold(bytes) && bytes > 2 << 20 {
+                    break;
+                }
+            }
+            let places = places.iter().map(AsRef::as_ref).collect::<Vec<&dyn Array>>();
+            let places = arrow_select::concat::concat(&places).map_err(crate::expr::arrow_error)?;
+            let budget = Budget::new(Some(u64::MAX));
+            let Ok(side) = Side::new(some, how, budget.reservation())? else { continue };
+            let run = self.matches(&side, &mut counts)?;
+            paired.matched.push(run);
+            paired.other_none += side.matched.left();
+            if how.kind.keeps_other() {
+                let rows = side.unmatched(0, side.rows.rows);
+                let mut batch = how.alone(&side, &rows, self.left_kinds)?;
+                let places = arrow_select::take::take(&places, &rows, None).map_err(crate::expr::arrow_error)?;
+                batch.columns.insert(0, places);
+                write(&mut alone, batch)?;
+            }
+        }
+        paired.alone = Some(alone.finish()?);
+        self.unmatched(&counts, &mut paired)?;
+        Ok(paired)
+    }
+
+    /// The left file in batches: the places of the rows, their columns, and what they are matched by.
+    fn batches(&self) -> Result<impl Iterator<Item = Result<(ArrayRef, Batch, Left)>>> {
+        let (keys, tests) = (self.how.keys.len(), self.how.tests.len());
+        Ok(self.left.reader()?.into_iter().flatten().map(move |batch| {
+            let mut batch = batch?;
+            let places = batch.columns.remove(0);
+            let mut keys = batch.columns.split_off(batch.columns.len().saturating_sub(keys + tests));
+            let tests = keys.split_off(keys.len() - tests);
+            let rows = batch.rows;
+            Ok((places, batch, Left { keys, tests, rows }))
+        }))
+    }
+
+    /// The pairs of the left file with some rows of the other; adds how many each left row has.
+    fn matches(&self, side: &Side, counts: &mut [u32]) -> Result<Run> {
+        let how = self.how;
+        let mut writer = self.spill.writer()?;
+        let mut first = 0;
+        for batch in self.batches()? {
+            let (places, batch, left) = batch?;
+            let mut pairs = Pairs::default();
+            let mut write_pairs = |pairs: &mut Pairs| {
+                let mut joined = how.joined(&batch, &left, side, pairs)?;
+                let rows = arrow_array::UInt32Array::from(std::mem::take(&mut pairs.left));
+                joined.columns.insert(0, arrow_select::take::take(&places, &rows, None).map_err(crate::expr::arrow_error)?);
+                pairs.clear();
+                write(&mut writer, joined)
+            };
+            side.each_match(&left, how.asof, |row, found| {
+                if let Some(count) = counts.get_mut(first + row) {
+                    *count += found.len() as u32;
+                }
+                side.matched.mark(found);
+                if how.kind.only_filters() {
+                    return Ok(());
+                }
+                for some in found.chunks(ROWS) {
+                    pairs.push(row, some);
+                    if pairs.len() >= ROWS {
+                        write_pairs(&mut pairs)?;
+                    }
+                }
+                Ok(())
+            })?;
+            if pairs.len() > 0 {
+                write_pairs(&mut pairs)?;
+            }
+            first += batch.rows;
+        }
+        writer.finish()
+    }
+
+    /// What depends on all that a left row matched: rows without a match, rows that are only chosen, the account.
+    fn unmatched(&self, counts: &[u32], paired: &mut Paired) -> Result<()> {
+        let how = self.how;
+        paired.none = counts.iter().filter(|n| **n == 0).count();
+        if !how.kind.only_filters() {
+            paired.several = counts.iter().filter(|n| **n > 1).count();
+        }
+        let wrong = counts.iter().position(|n| how.is_unexpected(*n as usize));
+        let keep = |count: &u32| match how.kind {
+            JoinKind::Semi => *count > 0,
+            kind => *count == 0 && (kind == JoinKind::Anti || kind.keeps_left()),
+        };
+        if wrong.is_none() && !counts.iter().any(keep) {
+            return Ok(());
+        }
+        let nothing = Side::new(Vec::new(), how, Budget::new(None).reservation())?.ok();
+        let mut writer = self.spill.writer()?;
+        let mut first = 0;
+        for batch in self.batches()? {
+            let (places, batch, left) = batch?;
+            if let Some(row) = wrong.and_then(|at| at.checked_sub(first)).filter(|row| *row < batch.rows) {
+                let place = places.as_binary_opt::<i64>().map_or(&[][..], |p| p.value(row));
+                let place = place.try_into().map_or(0, u64::from_be_bytes);
+                let found = counts.get(first + row).map_or(0, |n| *n as usize);
+                paired.unexpected = Some((place, how.unexpected(&left, row, found)));
+            }
+            let marks: Vec<bool> = counts.iter().skip(first).take(batch.rows).map(keep).collect();
+            first += batch.rows;
+            let mut whole = if how.kind.only_filters() {
+                batch.clone()
+            } else {
+                let mut pairs = Pairs::default();
+                (0..batch.rows).for_each(|row| pairs.push(row, &[crate::exec::keys::UNKNOWN]));
+                match &nothing {
+                    Some(nothing) => how.joined(&batch, &left, nothing, &pairs)?,
+                    None => continue,
+                }
+            };
+            whole.columns.insert(0, places);
+            write(&mut writer, whole.filter(&BooleanArray::from(marks))?)?;
+        }
+        paired.matched.push(writer.finish()?);
+        Ok(())
+    }
+}
+
+/// Writes a batch in parts.
+fn write(writer: &mut Writer, batch: Batch) -> Result<()> {
+    slices_of(batch, ROWS).into_iter().try_for_each(|part| writer.write(part))
+}
+
+/// Counts what pairs of files gave.
+pub(super) fn tell(how: &Matching, joined: &Joined, work: &mut Work) {
+    work.tally.rows(how.step, joined.rows as usize);
+    work.tally.event(how.step, Event::MatchedNone, joined.none);
+    work.tally.event(how.step, Event::MatchedSeveral, joined.several);
+    work.tally.event(how.step, Event::OtherMatchedNone, joined.other_none);
+}

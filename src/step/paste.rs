@@ -1,0 +1,48 @@
+//! `paste OTHER`: the columns of another table beside, row by row.
+
+use std::fmt;
+
+use super::other::Other;
+use super::{Checker, Step, StepKind};
+use crate::error::{Error, ErrorKind};
+use crate::plan::{Op, Relation};
+use crate::text::{comma, name};
+
+pub(super) const KIND: StepKind = StepKind {
+    keyword: "paste",
+    usage: "paste OTHER",
+    summary: "Sets the columns of another table beside, row by row; it must have as many rows and other names.",
+    example: "paste 'quota.csv'",
+    parse: |text| Ok(Box::new(Paste(text.one(Other::read)?))),
+};
+
+#[derive(Debug)]
+struct Paste(Other);
+
+impl Step for Paste {
+    fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
+        let table = self.0.relation(checker);
+        let (mut input, table) = (input?, table?);
+        let clash = table.fields.iter().filter(|f| input.fields.iter().any(|own| own.name == f.name));
+        let clash: Vec<String> = clash.map(|f| name(&f.name)).collect();
+        if let Some(first) = clash.first() {
+            let what = format!("Columns of these names are on both sides: {}.", comma(&clash));
+            let error = Error::new(ErrorKind::Name, what)
+                .next(format!("Drop or rename them on one side before: rename other_{first} = {first}"));
+            checker.wrong(self.0.span(), error);
+        }
+        let step = checker.step();
+        input.fields.extend(table.fields.iter().cloned());
+        Some(input.then(Op::Paste { other: Box::new(table.node), added: table.fields }, step))
+    }
+
+    fn keeps_rows(&self) -> bool {
+        true
+    }
+}
+
+impl fmt::Display for Paste {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "paste {}", self.0)
+    }
+}
