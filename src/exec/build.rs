@@ -16,6 +16,7 @@ use super::serial;
 use super::sort::{self, Order, OrderKey, Written};
 use super::stream;
 use super::top;
+use super::window;
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::bind::AggregateCall;
 use crate::expr::{Batch, Bound, ColumnId, Field, Type};
@@ -25,7 +26,7 @@ use crate::io::source::Request;
 use crate::io::split::SplitTarget;
 use crate::io::target::Target as File;
 use crate::plan::node::{SampleSize, Scan};
-use crate::plan::{Node, Op, Plan, SortKey, StepId, Target, rules};
+use crate::plan::{self, Node, Op, Plan, SortKey, StepId, Target, Window, WindowKey, rules};
 
 /// Runs a plan; the main chain's rows go to the sink.
 ///
@@ -195,7 +196,7 @@ fn build(node: &Node, context: &Context) -> Result<Pipeline> {
             let keys = places(&layout, per)?;
             let kinds = kinds_of(node, per);
             let process = grace::last_rows(keys.clone(), kinds.clone(), *count);
-            let sink = Meeting::sink(keys, kinds, process, &context.spill, &context.budget);
+            let sink = Meeting::sink(keys, kinds, (process, 8), &context.spill, &context.budget);
             let mut pipeline = held_pipeline(pipeline::run(pipeline, sink, context)?, layout);
             pipeline.push(Box::new(stream::Count(step)));
             Ok(pipeline)
@@ -275,6 +276,7 @@ fn build(node: &Node, context: &Context) -> Result<Pipeline> {
             pipeline.push(Box::new(stream::Tap { output, columns, encoder }));
             Ok(pipeline)
         }
+        Op::Window(how) => build_window(how, node, below()?, context),
         Op::Join(how) => {
             let other = build(&how.other, context)?;
             let left = below()?;
@@ -419,6 +421,36 @@ fn grouped(
         expected: 0.into(),
     };
     let sink = group::sink(grouping, &context.budget, context.spill.clone(), context.threads())?;
+    Ok(held_pipeline(pipeline::run(pipeline, sink, context)?, layout))
+}
+
+fn build_window(how: &Window, node: &Node, pipeline: Pipeline, context: &Context) -> Result<Pipeline> {
+    let mut layout = pipeline.layout.clone();
+    let key = |key: &WindowKey| {
+        let place = places(&layout, &[key.by])?.first().copied().unwrap_or(0);
+        Ok(window::key(place, key.kind.clone(), key.descending, key.nulls_first))
+    };
+    let call = |call: &plan::Call| {
+        Ok(window::Call {
+            task: call.task.clone(),
+            args: places(&layout, &call.args)?,
+            only: places(&layout, call.only.as_slice())?.first().copied(),
+            frame: call.frame.clone(),
+            kind: call.field.kind.clone(),
+        })
+    };
+    let (by, kinds) = (places(&layout, &how.by)?, kinds_of(node, &how.by));
+    let window = window::Window {
+        by: by.clone(),
+        kinds: kinds.clone(),
+        order: how.order.iter().map(key).collect::<Result<_>>()?,
+        calls: how.calls.iter().map(call).collect::<Result<_>>()?,
+        text: context.step_text(node.step).to_owned(),
+        threads: context.threads(),
+    };
+    let bytes_a_row = window.bytes_a_row();
+    let sink = Meeting::sink(by, kinds, (window.process(), bytes_a_row), &context.spill, &context.budget);
+    layout.extend(how.calls.iter().map(|c| c.field.id));
     Ok(held_pipeline(pipeline::run(pipeline, sink, context)?, layout))
 }
 

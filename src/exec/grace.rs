@@ -100,13 +100,14 @@ pub(crate) type Process = Arc<dyn Fn(&[Batch]) -> Result<Vec<(Batch, Option<Bool
 pub(crate) fn processed(
     runs: Vec<Run>,
     process: &Process,
+    bytes_a_row: usize,
     spill: &Spill,
     held: &mut Reservation,
 ) -> Result<Vec<Run>> {
     let mut results = Vec::new();
     for run in runs {
         let mut batches: Vec<Batch> = run.reader()?.into_iter().flatten().collect::<Result<_>>()?;
-        held.hold_whole(batches.iter().map(Batch::memory).sum())?;
+        held.hold_whole(batches.iter().map(|b| b.memory() + b.rows * bytes_a_row).sum())?;
         let places: Vec<ArrayRef> = batches.iter_mut().map(|b| b.columns.remove(0)).collect();
         let mut writer = spill.writer()?;
         for ((mut batch, keep), places) in process(&batches)?.into_iter().zip(places) {
@@ -131,6 +132,8 @@ pub(crate) struct Meeting {
     keys: Vec<usize>,
     kinds: Vec<Type>,
     process: Process,
+    /// What the process holds beside the rows.
+    bytes_a_row: usize,
     spill: Spill,
     held: Reservation,
     batches: Vec<Batch>,
@@ -142,7 +145,7 @@ impl Meeting {
     pub(crate) fn sink(
         keys: Vec<usize>,
         kinds: Vec<Type>,
-        process: Process,
+        (process, bytes_a_row): (Process, usize),
         spill: &Spill,
         budget: &Budget,
     ) -> Sink {
@@ -150,6 +153,7 @@ impl Meeting {
             keys,
             kinds,
             process,
+            bytes_a_row,
             spill: spill.clone(),
             held: budget.reservation(),
             batches: Vec::new(),
@@ -182,7 +186,7 @@ impl Commit for Meeting {
         if self.dealt.is_some() {
             return self.deal(&batch).map(|()| true);
         }
-        let fits = self.held.try_add(batch.memory());
+        let fits = self.held.try_add(batch.memory() + batch.rows * self.bytes_a_row);
         self.batches.push(batch);
         if !fits {
             for batch in std::mem::take(&mut self.batches) {
@@ -203,7 +207,7 @@ impl Commit for Meeting {
                 (self.process)(&self.batches)?.into_iter().map(filtered).collect::<Result<_>>()?,
             ));
         };
-        let runs = processed(dealt.finish()?, &self.process, &self.spill, &mut self.held)?;
+        let runs = processed(dealt.finish()?, &self.process, self.bytes_a_row, &self.spill, &mut self.held)?;
         Ok(Held::Scan(Box::new(Merge::new(runs, None)?)))
     }
 }

@@ -20,6 +20,7 @@ mod spill;
 mod stream;
 mod tally;
 mod top;
+mod window;
 
 pub(crate) use build::{run, run_for_effect};
 pub(crate) use held::{Collect, Discard};

@@ -277,8 +277,11 @@ fn kept_back(
     work: &mut Work,
     context: &Context,
 ) -> Result<bool> {
-    for first in 0..serial.len() {
-        let Some((op, later)) = serial.get_mut(first..).and_then(<[_]>::split_first_mut) else { break };
+    // Operators before this one have nothing more to give: one behind them has all that it wants.
+    let mut next = 0;
+    let mut all = true;
+    while let Some((op, later)) = serial.get_mut(next..).and_then(<[_]>::split_first_mut) {
+        next += 1;
         let Some(scan) = op.finish(work)? else { continue };
         while let Some(mut morsel) = scan.next()? {
             while let Some(decoded) = morsel.next(None)? {
@@ -286,18 +289,22 @@ fn kept_back(
                 for op in later.iter_mut() {
                     batch = op.apply(batch, work)?;
                 }
-                let full = later.iter().any(|op| op.is_full());
                 let part = prepare.prepare(batch, work)?;
                 let more = commit.commit(part, work)?;
                 context.write_side(work)?;
                 work.placed.drain(..).try_for_each(Placed::write)?;
-                if full || !more {
+                if !more {
                     return Ok(false);
                 }
             }
+            if let Some(full) = later.iter().rposition(|op| op.is_full()) {
+                all = false;
+                next += full + 1;
+                break;
+            }
         }
     }
-    Ok(true)
+    Ok(all)
 }
 
 /// Runs `f`; a panic becomes an error.

@@ -117,7 +117,7 @@ impl SerialOp for FirstPer {
         let process = first_rows(self.seen.keys.clone(), self.seen.kinds.clone(), self.count);
         let dealt = full.dealt.finish()?;
         let rows: u64 = dealt.iter().map(|run| run.rows).sum();
-        let mut runs = processed(dealt, &process, &self.seen.spill, &mut self.seen.held)?;
+        let mut runs = processed(dealt, &process, 0, &self.seen.spill, &mut self.seen.held)?;
         let kept: u64 = runs.iter().map(|run| run.rows).sum();
         self.tell(rows as usize, kept as usize, work);
         runs.push(full.passed.finish()?);

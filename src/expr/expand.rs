@@ -303,7 +303,7 @@ pub(crate) fn with_present(
 pub(crate) fn default_name(expr: &Expr) -> Option<String> {
     match &expr.kind {
         Kind::Name(name) => Some(name.clone()),
-        Kind::Per(inner, _) | Kind::Where(inner, _) => default_name(inner),
+        Kind::Per(inner, _) | Kind::Where(inner, _) | Kind::Over(inner, _) => default_name(inner),
         Kind::Call(function, args) => match args.split_first() {
             None => Some(function.clone()),
             Some((Expr { kind: Kind::Name(column), .. }, rest)) if rest.iter().all(has_no_column) => {

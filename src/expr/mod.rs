@@ -9,9 +9,10 @@
 //! | `bound` | the checked tree and its evaluation |
 //! | `functions` | the catalogue of scalar functions |
 //! | `aggregates` | the catalogue of aggregates |
+//! | `windows` | the catalogue of window functions, and frames |
 
 pub(crate) mod aggregates;
-mod arithmetic;
+pub(crate) mod arithmetic;
 pub(crate) mod ast;
 pub(crate) mod bind;
 pub(crate) mod bound;
@@ -28,6 +29,7 @@ pub(crate) mod pattern;
 mod scalar;
 mod types;
 mod widen;
+pub(crate) mod windows;
 
 pub use ast::Expr;
 pub(crate) use bound::{Batch, Bound, ColumnId, Field, Node};

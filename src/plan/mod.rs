@@ -6,6 +6,7 @@
 //! | `join` | what a join is |
 //! | `relation` | an operator with its named columns |
 //! | `rules` | rewrites, one a file |
+//! | `window` | what a window is |
 //! | `picture` | as written beside as it will run |
 
 pub(crate) mod join;
@@ -13,8 +14,10 @@ pub(crate) mod node;
 pub(crate) mod picture;
 pub(crate) mod relation;
 pub(crate) mod rules;
+mod window;
 
 pub use join::JoinKind;
 pub(crate) use join::{Comparison, Join, KeyPair};
 pub(crate) use node::{Condition, Node, Op, SortKey, StepId, Target};
+pub(crate) use window::{Call, Window, WindowKey};
 pub(crate) use relation::{Plan, Relation, StepInfo};

@@ -12,6 +12,7 @@ use crate::io::format::{Format, WriteOptions};
 use crate::io::source::Source;
 use crate::io::target::Mode;
 use super::join::Join;
+use super::window::Window;
 
 /// A step's place in the list of all steps of a plan.
 pub(crate) type StepId = usize;
@@ -56,6 +57,8 @@ pub(crate) enum Op {
     RequireUnique { by: Vec<Field>, shown: Vec<Field> },
     /// Writes what flows by.
     Write(Target),
+    /// Columns from each row's neighbours.
+    Window(Window),
     /// Rows of another table beside those that they match.
     Join(Join),
     /// Rows of other tables below: new columns, and what they are in the input and in each other table.
@@ -158,6 +161,11 @@ impl Node {
                 columns.extend(calls.iter().map(|c| c.field.id));
                 columns
             }
+            Op::Window(window) => {
+                let mut columns = below();
+                columns.extend(window.calls.iter().map(|c| c.field.id));
+                columns
+            }
             Op::Group { keys, calls } => {
                 keys.iter().map(|(f, _)| f.id).chain(calls.iter().map(|c| c.field.id)).collect()
             }
@@ -178,6 +186,7 @@ impl Node {
             Op::Paste { added, .. } => added.iter().find(is_it),
             Op::Compute(added) => added.iter().map(|(f, _)| f).find(is_it),
             Op::Per { calls, .. } => calls.iter().map(|c| &c.field).find(is_it),
+            Op::Window(window) => window.calls.iter().map(|c| &c.field).find(is_it),
             Op::Group { keys, calls } => {
                 keys.iter().map(|(f, _)| f).chain(calls.iter().map(|c| &c.field)).find(is_it)
             }

@@ -114,6 +114,10 @@ fn notes(node: &Node) -> Vec<String> {
         Op::Group { keys, .. } if keys.is_empty() => vec!["holds one row".into()],
         Op::Group { .. } => vec!["holds one row for each group".into()],
         Op::Per { .. } => vec!["holds all rows, to set the aggregate beside each".into()],
+        Op::Window(window) => {
+            let calls = plural(window.calls.len() as u64, "call");
+            vec![format!("holds all rows, to work out {calls} over them in order")]
+        }
         Op::RequireUnique { .. } => vec!["holds the keys".into()],
         Op::Join(join) => {
             let side = if join.keys.is_empty() { "holds the other table" } else { "holds the other table by its keys" };

@@ -25,6 +25,7 @@ mod sample;
 mod select;
 mod sort;
 mod values;
+mod window;
 mod write;
 
 use std::fmt;
@@ -105,6 +106,7 @@ pub const CATALOGUE: &[StepKind] = &[
     distinct::KIND,
     group::GROUP,
     group::TOTAL,
+    window::KIND,
     join::KIND,
     append::KIND,
     paste::KIND,
@@ -114,7 +116,7 @@ pub const CATALOGUE: &[StepKind] = &[
 ];
 
 /// Steps of the language that are not built yet.
-const NOT_YET: [&str; 5] = ["window", "pivot", "unpivot", "split", "unnest"];
+const NOT_YET: [&str; 4] = ["pivot", "unpivot", "split", "unnest"];
 
 /// Finds a step by its first word.
 pub fn find(keyword: &str) -> Option<&'static StepKind> {

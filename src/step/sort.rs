@@ -18,14 +18,16 @@ pub(super) const KIND: StepKind = StepKind {
     parse: |text| Ok(Box::new(Sort(text.list(read_key)?))),
 };
 
+/// A key as it is written.
 #[derive(Debug)]
-struct Key {
-    by: Expr,
-    descending: bool,
-    nulls_first: bool,
+pub(super) struct Key {
+    pub(super) by: Expr,
+    pub(super) descending: bool,
+    pub(super) nulls_first: bool,
 }
 
-fn read_key(c: &mut Cursor<'_>) -> Result<Key> {
+/// Reads a key.
+pub(super) fn read_key(c: &mut Cursor<'_>) -> Result<Key> {
     let by = expression(c)?;
     let descending = c.take_word("desc");
     if !descending {

@@ -4,7 +4,7 @@ use std::fmt::{self, Display, Formatter, Write as _};
 
 use super::token::RESERVED;
 use crate::expr::Scalar;
-use crate::expr::ast::{Binary, ColumnRef, ColumnSet, Expr, Keys, Kind, Sense, SetOf};
+use crate::expr::ast::{Binary, ColumnRef, ColumnSet, Edge, Expr, Frame, Keys, Kind, Sense, SetOf};
 
 /// A name as it is written: in double quotes where it must be.
 pub(crate) fn name(name: &str) -> String {
@@ -39,7 +39,7 @@ fn tightness(expr: &Expr) -> u8 {
         Kind::Negate(_) => UNARY,
         Kind::Literal(Scalar::Int(v)) if *v < 0 => UNARY,
         Kind::Literal(Scalar::Float(v)) if *v < 0.0 => UNARY,
-        Kind::Where(..) | Kind::Per(..) => POSTFIX,
+        Kind::Where(..) | Kind::Per(..) | Kind::Over(..) => POSTFIX,
         _ => PRIMARY,
     }
 }
@@ -110,7 +110,35 @@ impl Display for Expr {
                 write!(f, "{} where ({condition})", Part(aggregate, POSTFIX))
             }
             Kind::Per(aggregate, keys) => write!(f, "{} per {keys}", Part(aggregate, POSTFIX)),
+            Kind::Over(call, frame) => write!(f, "{} over {frame}", Part(call, POSTFIX)),
             Kind::Each(set) => set.fmt(f),
+        }
+    }
+}
+
+impl Display for Frame {
+    fn fmt(&self, f: &mut Formatter<'_>) -> fmt::Result {
+        let plural = |count: &Expr| if matches!(count.kind, Kind::Literal(Scalar::Int(1))) { "" } else { "s" };
+        match self {
+            Frame::Last(count, unit) => write!(f, "last {count} {}{}", unit.word(), plural(count)),
+            Frame::Next(count, unit) => write!(f, "next {count} {}{}", unit.word(), plural(count)),
+            Frame::SoFar => f.write_str("rows so far"),
+            Frame::FromHere => f.write_str("rows from here"),
+            Frame::Between { rows, from, to } => {
+                write!(f, "{} between {from} and {to}", if *rows { "rows" } else { "range" })
+            }
+        }
+    }
+}
+
+impl Display for Edge {
+    fn fmt(&self, f: &mut Formatter<'_>) -> fmt::Result {
+        match self {
+            Edge::First => f.write_str("unbounded preceding"),
+            Edge::Before(by) => write!(f, "{by} preceding"),
+            Edge::Here => f.write_str("current row"),
+            Edge::After(by) => write!(f, "{by} following"),
+            Edge::Last => f.write_str("unbounded following"),
         }
     }
 }

@@ -33,6 +33,8 @@ fn functions() -> String {
     }
     let members = churn::aggregates().map(|a| (a.usage, a.summary.to_owned()));
     text.push_str(&format!("{}\n{}\n", Family::Aggregate.title(), aligned("  ", members)));
+    let members = churn::window_functions().map(|f| (f.usage, f.summary.to_owned()));
+    text.push_str(&format!("In a window, with every aggregate\n{}\n", aligned("  ", members)));
     text
 }
 
@@ -51,6 +53,13 @@ fn one(name: &str) -> Result<String, Failure> {
         parts.push(format!(
             "{}\n\n  {}\n\n  An aggregate: it stands in group and total, and elsewhere with per.\n",
             aggregate.usage, aggregate.summary
+        ));
+    }
+    for function in churn::window_functions().filter(|f| f.name == name) {
+        let frame = if function.takes_frame { ", with a frame: over last 7 rows" } else { "" };
+        parts.push(format!(
+            "{}\n\n  {}\n\n  It stands in window{frame}.\n",
+            function.usage, function.summary
         ));
     }
     if parts.is_empty() {

@@ -232,7 +232,7 @@ impl Groups {
             let rows = local.rows.into_iter();
             rows.map(|(batch, numbers)| Ok((beside(batch, numbers, &results)?, None))).collect()
         });
-        let runs = grace::processed(dealt.finish()?, &process, &self.spill, &mut self.held)?;
+        let runs = grace::processed(dealt.finish()?, &process, 0, &self.spill, &mut self.held)?;
         Ok(Held::Scan(Box::new(Merge::new(runs, None)?)))
     }
 

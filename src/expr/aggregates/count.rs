@@ -18,7 +18,7 @@ pub(super) const AGGREGATES: &[Aggregate] = &[Aggregate {
     bind: count,
 }];
 
-#[derive(Default, Serialize, Deserialize)]
+#[derive(Clone, Default, Serialize, Deserialize)]
 struct Count(i64);
 
 impl State for Count {

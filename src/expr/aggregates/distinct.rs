@@ -24,7 +24,7 @@ pub(super) const AGGREGATES: &[Aggregate] = &[Aggregate {
 }];
 
 /// The bits of values; made only when the first comes.
-#[derive(Default, Serialize, Deserialize)]
+#[derive(Clone, Default, Serialize, Deserialize)]
 struct Seen(Option<HashSet<u128, DefaultHashBuilder>>);
 
 impl State for Seen {
@@ -42,7 +42,7 @@ impl State for Seen {
 }
 
 /// Values as text: those that fit into a view as its bits, the others beside.
-#[derive(Default, Serialize, Deserialize)]
+#[derive(Clone, Default, Serialize, Deserialize)]
 struct Texts {
     short: Seen,
     long: Option<HashSet<Box<[u8]>, DefaultHashBuilder>>,

@@ -72,7 +72,7 @@ impl Side {
 }
 
 /// The best value so far, with the side it is best on.
-#[derive(Serialize, Deserialize)]
+#[derive(Clone, Serialize, Deserialize)]
 struct Best<T, const MAX: bool>(Option<T>);
 
 impl<T, const MAX: bool> Default for Best<T, MAX> {
@@ -93,7 +93,7 @@ impl<T, const MAX: bool> Best<T, MAX> {
 }
 
 /// Values with an order of their own.
-trait Ordered: Send + Serialize + DeserializeOwned + 'static {
+trait Ordered: Clone + Send + Serialize + DeserializeOwned + 'static {
     fn order(&self, other: &Self) -> Ordering;
 }
 
@@ -189,7 +189,7 @@ fn scalars<'a>(values: impl Iterator<Item = Option<&'a Scalar>>, kind: &Type) ->
 }
 
 /// The first or the last value.
-#[derive(Default, Serialize, Deserialize)]
+#[derive(Clone, Default, Serialize, Deserialize)]
 struct End<const FIRST: bool>(Option<Scalar>);
 
 impl<const FIRST: bool> State for End<FIRST> {
@@ -227,7 +227,7 @@ fn end_of<const FIRST: bool>(args: Arguments) -> Made {
 }
 
 /// The best key so far and the value beside it.
-#[derive(Default, Serialize, Deserialize)]
+#[derive(Clone, Default, Serialize, Deserialize)]
 struct ByKey<const MAX: bool>(Option<(Scalar, Scalar)>);
 
 impl<const MAX: bool> ByKey<MAX> {

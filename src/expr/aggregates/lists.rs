@@ -22,7 +22,7 @@ pub(super) const AGGREGATES: &[Aggregate] = &[
     },
 ];
 
-#[derive(Default, Serialize, Deserialize)]
+#[derive(Clone, Default, Serialize, Deserialize)]
 struct Values(Option<Vec<Scalar>>);
 
 impl State for Values {
@@ -65,7 +65,7 @@ fn array_agg(args: Arguments) -> Result<Made, Complaint> {
 }
 
 /// Text so far and the separator of the later ones.
-#[derive(Default, Serialize, Deserialize)]
+#[derive(Clone, Default, Serialize, Deserialize)]
 struct Joined {
     text: Option<String>,
     separator: String,

@@ -27,7 +27,7 @@ pub(super) const AGGREGATES: &[Aggregate] = &[
     },
 ];
 
-#[derive(Default, Serialize, Deserialize)]
+#[derive(Clone, Default, Serialize, Deserialize)]
 struct Seen {
     is_true: bool,
     is_false: bool,

@@ -12,6 +12,7 @@ mod logic;
 mod mode;
 mod pairs;
 mod quantile;
+mod slide;
 mod sums;
 
 use std::any::Any;
@@ -21,6 +22,8 @@ use arrow_array::builder::LargeBinaryBuilder;
 use arrow_array::{Array, ArrayRef, LargeBinaryArray};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
+
+pub(crate) use slide::quantiles;
 
 use super::functions::{Arguments, Complaint};
 use super::{Bound, Type};
@@ -70,6 +73,8 @@ pub(crate) struct Made {
     /// The type of the result.
     pub(crate) kind: Type,
     pub(crate) make: Maker,
+    /// The share, if it is a quantile: frames that slide have a way of their own for it.
+    pub(crate) quantile: Option<f64>,
 }
 
 /// The states of one aggregate for all groups.
@@ -88,6 +93,9 @@ pub(crate) trait Accumulator: Send {
     fn load(&mut self, saved: &LargeBinaryArray) -> Result<()>;
     /// The results, one a group.
     fn finish(&mut self) -> Result<ArrayRef>;
+    /// The result of each frame of rows; both ends of the frames only rise. `rows` says which rows the arguments are
+    /// of, if not of all.
+    fn slide(&self, args: &[ArrayRef], rows: Option<&[u32]>, frames: &[(u32, u32)]) -> Result<ArrayRef>;
     /// Bytes in use.
     fn memory(&self) -> usize;
     /// For the downcast in `merge`.
@@ -95,7 +103,7 @@ pub(crate) trait Accumulator: Send {
 }
 
 /// One group's state; it can be kept on disk.
-pub(crate) trait State: Default + Send + Serialize + DeserializeOwned + 'static {
+pub(crate) trait State: Clone + Default + Send + Serialize + DeserializeOwned + 'static {
     /// Adds the state of later rows.
     fn merge(&mut self, later: &mut Self);
     /// Bytes held outside the state itself.
@@ -180,6 +188,16 @@ where
         (self.finish)(&mut self.states)
     }
 
+    fn slide(&self, args: &[ArrayRef], rows: Option<&[u32]>, frames: &[(u32, u32)]) -> Result<ArrayRef> {
+        let most = frames.iter().map(|(_, to)| *to).max().unwrap_or(0);
+        let mut singles = vec![S::default(); most as usize];
+        match rows {
+            Some(rows) => (self.update)(&mut singles, rows, args)?,
+            None => (self.update)(&mut singles, &(0..most).collect::<Vec<u32>>(), args)?,
+        }
+        slide::slide(&singles, frames, &|states| (self.finish)(states))
+    }
+
     fn memory(&self) -> usize {
         self.states.capacity() * size_of::<S>() + self.states.iter().map(State::heap).sum::<usize>()
     }
@@ -206,6 +224,7 @@ where
         make: Arc::new(move || {
             Box::new(States { states: Vec::<S>::new(), update: update.clone(), finish: finish.clone() })
         }),
+        quantile: None,
     }
 }
 

@@ -17,7 +17,7 @@ pub(super) const AGGREGATES: &[Aggregate] = &[Aggregate {
 }];
 
 /// How often each value came, in order of first appearance.
-#[derive(Default, Serialize, Deserialize)]
+#[derive(Clone, Default, Serialize, Deserialize)]
 struct Counts {
     places: HashMap<String, usize>,
     values: Vec<(Scalar, u64)>,

@@ -76,7 +76,7 @@ pub(super) const AGGREGATES: &[Aggregate] = &[
 ];
 
 /// Sums over the rows of a first argument x and a second y.
-#[derive(Default, Serialize, Deserialize)]
+#[derive(Clone, Default, Serialize, Deserialize)]
 struct Pairs {
     x: Sum,
     y: Sum,

@@ -43,7 +43,7 @@ pub(super) const AGGREGATES: &[Aggregate] = &[
     },
 ];
 
-#[derive(Default, Serialize, Deserialize)]
+#[derive(Clone, Default, Serialize, Deserialize)]
 struct Values(Vec<f64>);
 
 impl State for Values {
@@ -63,7 +63,7 @@ impl State for Values {
 fn quantile(mut args: Arguments, p: f64) -> Result<Made, Complaint> {
     args.number(0)?;
     args.want(0, &Type::Float)?;
-    Ok(made(
+    let made = made(
         args,
         Type::Float,
         |states: &mut [Values], groups, args| {
@@ -73,7 +73,8 @@ fn quantile(mut args: Arguments, p: f64) -> Result<Made, Complaint> {
             Ok(())
         },
         move |states| Ok(Arc::new(states.iter_mut().map(|s| select(&mut s.0, p)).collect::<Float64Array>())),
-    ))
+    );
+    Ok(Made { quantile: Some(p), ..made })
 }
 
 /// The quantile of the values, which are rearranged.

@@ -39,7 +39,7 @@ pub(super) const AGGREGATES: &[Aggregate] = &[
     },
 ];
 
-#[derive(Default, Serialize, Deserialize)]
+#[derive(Clone, Default, Serialize, Deserialize)]
 struct Whole {
     sum: i128,
     count: i64,
@@ -65,7 +65,7 @@ impl State for Whole {
     }
 }
 
-#[derive(Default, Serialize, Deserialize)]
+#[derive(Clone, Default, Serialize, Deserialize)]
 struct Real {
     sum: Sum,
     count: i64,
@@ -163,7 +163,7 @@ fn mean(mut args: Arguments) -> Result<Made, Complaint> {
     }))
 }
 
-#[derive(Default, Serialize, Deserialize)]
+#[derive(Clone, Default, Serialize, Deserialize)]
 struct Squares {
     sum: Sum,
     squares: Sum,

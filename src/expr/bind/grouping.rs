@@ -21,6 +21,7 @@ impl Binder<'_> {
                 calls.push(call);
                 bound
             }
+            Place::Window(_) => self.window_call(expr, None, expr.span, place),
             _ if !is_aggregate(expr) => {
                 self.aggregate_call(expr);
                 Bound::unknown()
@@ -40,7 +41,7 @@ impl Binder<'_> {
     }
 
     /// The parts of an aggregate: its arguments over the rows, and its condition.
-    fn aggregate_call(&mut self, expr: &Expr) -> Option<AggregateCall> {
+    pub(super) fn aggregate_call(&mut self, expr: &Expr) -> Option<AggregateCall> {
         let (call, only) = match &expr.kind {
             Kind::Where(call, only) => (&**call, Some(&**only)),
             _ => (expr, None),

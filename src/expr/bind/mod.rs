@@ -5,10 +5,13 @@
 
 mod grouping;
 mod operators;
+mod window;
+
+pub(crate) use window::WindowPlace;
 
 use std::sync::Arc;
 
-use super::{Bound, ColumnId, Field, Node, Scalar, Type, aggregates, cast, compare, fold, pattern};
+use super::{Bound, ColumnId, Field, Node, Scalar, Type, aggregates, cast, compare, fold, pattern, windows};
 use crate::error::{Error, ErrorKind, Result, SourceText, Span, nearest};
 use crate::expr::ast::{Binary, Expr, Kind, Sense};
 use crate::expr::expand::{Environment, unknown_column, with_present};
@@ -51,6 +54,8 @@ pub(crate) enum Place<'a> {
     NoAggregates(&'static str),
     /// One with `per` may.
     Rows(&'a mut Vec<PerCall>),
+    /// Bare ones may, and window functions, each with a frame.
+    Window(&'a mut WindowPlace),
     /// Bare ones may, and beside them only the keys.
     Groups { keys: &'a [Field], calls: &'a mut Vec<AggregateCall> },
 }
@@ -231,6 +236,7 @@ impl Binder<'_> {
                 self.cast(from, inner, span)
             }
             Kind::Where(..) => return self.aggregate(expr, place),
+            Kind::Over(call, frame) => return self.over(call, frame, span, place),
             Kind::Per(aggregate, keys) => return self.per(aggregate, keys, span, place),
         };
         self.folded(bound)
@@ -407,6 +413,15 @@ impl Binder<'_> {
             let call = Expr::new(Kind::Call(function.to_owned(), args.to_vec()), span);
             return self.aggregate(&call, place);
         }
+        if windows::find(function).is_some() {
+            let call = Expr::new(Kind::Call(function.to_owned(), args.to_vec()), span);
+            if let Place::Window(_) = place {
+                return self.window_call(&call, None, span, place);
+            }
+            let error = Error::new(ErrorKind::Check, format!("{function} stands only in a window step."))
+                .why("It looks at the rows around a row, and needs to know which and in what order.");
+            return self.wrong(span, error.next(format!("Write: window by farm order by collected_on: {call}")));
+        }
         let Some(found) = functions::find(function) else {
             return self.unknown_function(function, span);
         };
@@ -442,6 +457,7 @@ impl Binder<'_> {
         let known = functions::all()
             .map(|f| f.name)
             .chain(aggregates::all().map(|a| a.name))
+            .chain(windows::all().map(|w| w.name))
             .chain(self.environment.defines.keys().map(String::as_str));
         let near = other_name(function).or_else(|| nearest(function, known));
         let error = match near {

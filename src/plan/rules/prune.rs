@@ -100,6 +100,15 @@ fn prune(mut node: Node, mut needed: Vec<ColumnId>, changed: &mut bool) -> Node 
             add(&mut needed, keys.iter().copied());
             calls.iter().for_each(|call| call_columns(call, &mut needed));
         }
+        Op::Window(window) => {
+            window.calls.retain(|call| needed.contains(&call.field.id));
+            if window.calls.is_empty() {
+                node.op = Op::Compute(Vec::new());
+                *changed = true;
+            } else {
+                add(&mut needed, window.columns());
+            }
+        }
         Op::RequireUnique { by, .. } => add(&mut needed, by.iter().map(|f| f.id)),
         Op::Write(_) => {}
     }
