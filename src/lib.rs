@@ -46,7 +46,7 @@ pub use expr::functions::{Family, Function, all as functions};
 pub use expr::windows::{WindowFunction, all as window_functions};
 pub use expr::{Event, Expr, Interval, Named, Scalar, Type};
 pub use expr::{column, count, count_distinct, first, last, lit, max, mean, median, min, stddev, sum};
-pub use flow::{BatchReader, CheckedPlan, Flow, IntoText, SourceView};
+pub use flow::{BatchReader, CheckedPlan, Flow, IntoOther, IntoText, Join, SourceView, Window};
 pub use plan::JoinKind;
 pub use step::{CATALOGUE as STEPS, StepKind, find as step};
 pub use table::numbers::{bytes as readable_bytes, grouped as readable_count};

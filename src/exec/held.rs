@@ -4,7 +4,7 @@ use std::collections::{BinaryHeap, VecDeque};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use arrow_array::cast::AsArray;
-use arrow_array::{Array, UInt32Array};
+use arrow_array::{Array, ArrayRef, UInt32Array};
 use churn_kernels::views;
 
 use super::budget::{Budget, Reservation};
@@ -14,7 +14,7 @@ use super::serial::lot;
 use super::spill::{Reader, Run, Spill, Writer};
 use super::tally::Work;
 use crate::error::{Error, ErrorKind, Result};
-use crate::expr::Batch;
+use crate::expr::{Batch, alike};
 use crate::io::memory::{Batches, Ready};
 use crate::io::source::{Morsel, Scan};
 use crate::plan::StepId;
@@ -327,8 +327,9 @@ pub(crate) fn concat(batches: Vec<Batch>) -> Result<Vec<Batch>> {
     let Some(first) = batches.first() else { return Ok(Vec::new()) };
     let mut columns = Vec::new();
     for i in 0..first.columns.len() {
-        let parts: Vec<&dyn Array> =
-            batches.iter().filter_map(|b| b.columns.get(i)).map(AsRef::as_ref).collect();
+        let mut parts: Vec<ArrayRef> = batches.iter().filter_map(|b| b.columns.get(i).cloned()).collect();
+        alike(&mut parts)?;
+        let parts: Vec<&dyn Array> = parts.iter().map(AsRef::as_ref).collect();
         columns.push(arrow_select::concat::concat(&parts).map_err(crate::expr::arrow_error)?);
     }
     Ok(vec![Batch { columns, rows: batches.iter().map(|b| b.rows).sum() }])

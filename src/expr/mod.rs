@@ -42,7 +42,7 @@ pub(crate) use events::Events;
 pub use scalar::{Interval, Scalar};
 pub(crate) use scalar::{array_of, decimal_text, write_float};
 pub use types::Type;
-pub(crate) use widen::{alone, widen};
+pub(crate) use widen::{alike, alone, widen};
 
 /// The value converted silently; `None` if its type does not turn into `to`.
 pub(crate) fn converted(value: &Scalar, to: &Type) -> Option<Scalar> {

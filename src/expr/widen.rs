@@ -109,6 +109,17 @@ pub(crate) fn widen(array: &ArrayRef) -> Result<ArrayRef> {
     })
 }
 
+/// Parts of one column in one Arrow type: rows that were kept on disk come back wide.
+pub(crate) fn alike(parts: &mut [ArrayRef]) -> Result<()> {
+    let Some(first) = parts.first().map(|part| part.data_type().clone()) else { return Ok(()) };
+    if parts.iter().any(|part| *part.data_type() != first) {
+        for part in parts {
+            *part = widen(part)?;
+        }
+    }
+    Ok(())
+}
+
 /// The column without text that belongs to other rows, and not as numbers into a dictionary: fit to be stored.
 pub(crate) fn alone(column: ArrayRef) -> ArrayRef {
     let column = match column.data_type() {

@@ -2,6 +2,7 @@
 
 mod batches;
 mod plan;
+mod tables;
 
 use std::fmt::{self, Display};
 use std::path::{Path, PathBuf};
@@ -11,6 +12,7 @@ use arrow_array::RecordBatch;
 
 pub use batches::BatchReader;
 pub use plan::{CheckedPlan, SourceView};
+pub use tables::{IntoOther, Join, Window};
 
 use crate::error::{Error, ErrorKind, Result, SourceText, Span};
 use crate::exec::{Ledger, RunOptions};

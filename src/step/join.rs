@@ -225,7 +225,8 @@ impl Join {
         let prefix = self.prefix.as_deref().unwrap_or_default();
         let kept = table.fields.iter().filter(|field| !dropped.contains(&field.name));
         let added: Vec<Field> =
-            kept.map(|field| Field { name: format!("{prefix}{}", field.name), ..field.clone() }).collect();
+            kept.map(|field| Field { id: field.id, ..Field::new(0, format!("{prefix}{}", field.name), field.kind.clone()) })
+                .collect();
         let clash: Vec<&str> =
             added.iter().map(|f| f.name.as_str()).filter(|n| left.iter().any(|f| f.name == *n)).collect();
         if !clash.is_empty() {
@@ -298,6 +299,10 @@ impl Step for Join {
                     merged.push((field, key));
                 }
             }
+        }
+        if kind.keeps_other() {
+            // Beside nulls, columns are carried as they are computed.
+            input.fields.iter_mut().for_each(|field| field.data = field.kind.arrow());
         }
         input.fields.extend(added.iter().cloned());
         let join = plan::Join {

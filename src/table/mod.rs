@@ -8,13 +8,14 @@ mod rows;
 use std::sync::Arc;
 
 use arrow_array::{ArrayRef, RecordBatch, RecordBatchOptions};
-use arrow_schema::{Field as ArrowField, Schema, SchemaRef};
+use arrow_schema::{DataType, Field as ArrowField, Schema, SchemaRef};
 
 pub use display::View;
 
 use crate::error::{Error, ErrorKind, Result};
 use crate::exec::Ledger;
 use crate::expr::{Batch, Field, Scalar, Type, widen};
+use crate::io::unite::conformed;
 
 /// Rows in memory, with named columns, and the account of the run that made them.
 ///
@@ -121,13 +122,20 @@ impl Table {
 /// The Arrow schema of columns.
 pub(crate) fn schema(fields: &[Field]) -> SchemaRef {
     let fields: Vec<ArrowField> =
-        fields.iter().map(|f| ArrowField::new(&f.name, f.data.clone(), true)).collect();
+        fields.iter().map(|f| ArrowField::new(&f.name, told_as(f), true)).collect();
     Arc::new(Schema::new(fields))
+}
+
+/// The type of a column outside: texts are told as texts, also where they are carried as numbers into a dictionary.
+fn told_as(field: &Field) -> DataType {
+    if let DataType::Dictionary(..) = field.data { field.kind.arrow() } else { field.data.clone() }
 }
 
 /// A batch with its names.
 pub(crate) fn record_batch(batch: Batch, fields: &[Field]) -> Result<RecordBatch> {
     let options = RecordBatchOptions::new().with_row_count(Some(batch.rows));
-    RecordBatch::try_new_with_options(schema(fields), batch.columns, &options)
+    let columns = batch.columns.into_iter().zip(fields);
+    let columns = columns.map(|(column, field)| conformed(column, &told_as(field))).collect::<Result<_>>()?;
+    RecordBatch::try_new_with_options(schema(fields), columns, &options)
         .map_err(crate::expr::arrow_error)
 }

@@ -5,6 +5,7 @@ use super::eval::E;
 use super::steps::Step;
 use super::two_tables::{Condition, Join, Other};
 use super::value::{Data, Ty, V};
+use super::windows::{Call, Edge, Frame, Item, Window};
 
 pub struct Random(u64);
 
@@ -137,6 +138,70 @@ fn join(r: &mut Random, data: &Data, others: &[Other], number: usize) -> Step {
     }
     // Numbers of the right side, as bare columns where there are some, so that keys are merged.
     Step::Join(Box::new(Join { asof, kind, other, on, prefix: format!("o{number}_") }))
+}
+
+fn window(r: &mut Random, data: &Data, number: usize) -> Step {
+    let by = if r.chance(30) { vec![] } else { some_columns(r, data) };
+    let key = r.pick(&TYPES);
+    let mut order = Vec::new();
+    for i in 0..r.pick(&[0, 1, 1, 1, 2]) {
+        let ty = if i == 0 { key } else { r.pick(&TYPES) };
+        let columns = columns_of(data, ty);
+        let by = if columns.is_empty() { expr(r, data, ty, 1) } else { E::Col(r.pick(&columns)) };
+        order.push((by, r.chance(40), r.chance(30)));
+    }
+    let items = (0..1 + r.below(3)).map(|i| item(r, data, &order, key, format!("w{number}_{i}"))).collect();
+    Step::Window(Window { by, order, key, items })
+}
+
+fn item(r: &mut Random, data: &Data, order: &[(E, bool, bool)], key: Ty, name: String) -> Item {
+    let any = r.pick(&TYPES);
+    let frame = if r.chance(80) { Some(frame(r, !order.is_empty(), key)) } else { None };
+    if r.chance(50) {
+        let agg = aggregate(r, data);
+        return Item { name, ty: agg.ty, call: Call::Agg(agg), frame };
+    }
+    let x = expr(r, data, any, 1);
+    let ranks = ["rank", "dense_rank", "percent_rank", "cume_dist"];
+    let function = r.pick(&["row_number", "ntile", "lag", "lead", "first_value", "last_value", "nth_value", "rank"]);
+    let function = if function == "rank" { r.pick(&ranks) } else { function };
+    let function = if order.is_empty() && ranks.contains(&function) { "row_number" } else { function };
+    let (call, ty) = match function {
+        "lag" | "lead" => {
+            let n = if r.chance(60) { Some(r.below(4) as i64) } else { None };
+            let default = if n.is_some() && r.chance(50) { Some(expr(r, data, any, 1)) } else { None };
+            (Call::Function(function, Some(x), n, default), any)
+        }
+        "first_value" | "last_value" => (Call::Function(function, Some(x), None, None), any),
+        "nth_value" => (Call::Function(function, Some(x), Some(1 + r.below(4) as i64), None), any),
+        "ntile" => (Call::Function(function, None, Some(1 + r.below(5) as i64), None), Ty::Int),
+        "percent_rank" | "cume_dist" => (Call::Function(function, None, None, None), Ty::Float),
+        _ => (Call::Function(function, None, None, None), Ty::Int),
+    };
+    let takes_frame = function.ends_with("_value");
+    Item { name, ty, call, frame: frame.filter(|_| takes_frame) }
+}
+
+fn frame(r: &mut Random, has_order: bool, key: Ty) -> Frame {
+    let ends = |r: &mut Random, far: bool| {
+        let at = |r: &mut Random| if far { r.below(9) as i64 - 4 } else { 0 };
+        let (a, b) = (at(r), at(r));
+        let from = if r.chance(25) { Edge::Unbounded } else { Edge::At(a.min(b)) };
+        let to = if r.chance(25) { Edge::Unbounded } else { Edge::At(a.max(b)) };
+        (from, to)
+    };
+    let measured = matches!(key, Ty::Int | Ty::Float | Ty::Date);
+    match r.below(3) {
+        0 if has_order => {
+            let (from, to) = ends(r, measured);
+            Frame::Range(from, to)
+        }
+        1 if has_order && key == Ty::Date => Frame::Days(r.chance(50), 1 + r.below(5) as i64),
+        _ => {
+            let (from, to) = ends(r, true);
+            Frame::Rows(from, to)
+        }
+    }
 }
 
 fn columns_of(data: &Data, ty: Ty) -> Vec<String> {
@@ -317,7 +382,8 @@ fn some_columns(r: &mut Random, data: &Data) -> Vec<String> {
 
 fn step(r: &mut Random, data: &Data, others: &[Other], number: usize) -> Step {
     let ty = r.pick(&TYPES);
-    match r.below(20) {
+    match r.below(23) {
+        20..=22 => window(r, data, number),
         16..=18 => join(r, data, others, number),
         19 => Step::Append(others[1].clone()),
         0 | 1 => Step::Filter(expr(r, data, Ty::Bool, 2)),

@@ -14,6 +14,7 @@ mod generate;
 mod steps;
 mod two_tables;
 mod value;
+mod windows;
 
 use std::fs;
 
@@ -148,6 +149,7 @@ proptest! {
 #[case::empty_dictionary(4747539921875349820)]
 #[case::condition_without_columns(265847182388729525)]
 #[case::memory_held_by_another_step(12412115452990987633)]
+#[case::kept_back_behind_a_full_step(6283275381324647471)]
 fn mended(#[case] seed: u64) {
     agree(seed);
 }

@@ -6,6 +6,7 @@ use super::aggregates::Agg;
 use super::eval::{E, eval};
 use super::two_tables::{Join, Other, append};
 use super::value::{Data, Ty, V};
+use super::windows::Window;
 
 #[derive(Clone, Debug)]
 pub enum Step {
@@ -26,6 +27,7 @@ pub enum Step {
     Fill(String, E),
     Join(Box<Join>),
     Append(Other),
+    Window(Window),
 }
 
 fn items(items: &[(String, E, Ty)]) -> String {
@@ -75,6 +77,7 @@ impl fmt::Display for Step {
             }
             Step::Fill(name, e) => write!(f, "fill {name} with {e}"),
             Step::Join(join) => join.fmt(f),
+            Step::Window(window) => window.fmt(f),
             Step::Append(other) => write!(f, "append {}", other.name),
         }
     }
@@ -128,34 +131,7 @@ impl Step {
             Step::Sort(keys) => {
                 let mut data = data.clone();
                 let shape = Data { columns: data.columns.clone(), rows: Vec::new() };
-                data.rows.sort_by(|a, b| {
-                    for (e, desc, nulls_first) in keys {
-                        let (x, y) = (eval(e, &shape, a), eval(e, &shape, b));
-                        let order = match (x.is_null(), y.is_null()) {
-                            (true, true) => std::cmp::Ordering::Equal,
-                            (true, false) => {
-                                if *nulls_first {
-                                    std::cmp::Ordering::Less
-                                } else {
-                                    std::cmp::Ordering::Greater
-                                }
-                            }
-                            (false, true) => {
-                                if *nulls_first {
-                                    std::cmp::Ordering::Greater
-                                } else {
-                                    std::cmp::Ordering::Less
-                                }
-                            }
-                            _ if *desc => y.order(&x),
-                            _ => x.order(&y),
-                        };
-                        if order.is_ne() {
-                            return order;
-                        }
-                    }
-                    std::cmp::Ordering::Equal
-                });
+                data.rows.sort_by(|a, b| compare_keys(keys, &shape, a, b));
                 data
             }
             Step::First(n, after) => keep(&|i| i >= *after && i < after + n),
@@ -174,6 +150,7 @@ impl Step {
             }
             Step::Group(keys, aggs) => group(data, keys, aggs),
             Step::Join(join) => join.apply(data),
+            Step::Window(window) => window.apply(data),
             Step::Append(other) => append(data, &other.data),
             Step::Fill(name, e) => {
                 let place = data.place(name);
@@ -189,7 +166,26 @@ impl Step {
     }
 }
 
-fn put_column(data: &Data, name: &str, ty: Ty, values: Vec<V>) -> Data {
+/// The order of two rows by keys: descending or not, nulls first or last.
+pub fn compare_keys(keys: &[(E, bool, bool)], shape: &Data, a: &[V], b: &[V]) -> std::cmp::Ordering {
+    use std::cmp::Ordering::{Equal, Greater, Less};
+    for (e, desc, nulls_first) in keys {
+        let (x, y) = (eval(e, shape, a), eval(e, shape, b));
+        let order = match (x.is_null(), y.is_null()) {
+            (true, true) => Equal,
+            (true, false) => if *nulls_first { Less } else { Greater },
+            (false, true) => if *nulls_first { Greater } else { Less },
+            _ if *desc => y.order(&x),
+            _ => x.order(&y),
+        };
+        if order.is_ne() {
+            return order;
+        }
+    }
+    Equal
+}
+
+pub fn put_column(data: &Data, name: &str, ty: Ty, values: Vec<V>) -> Data {
     let mut data = data.clone();
     match data.columns.iter().position(|(n, _)| n == name) {
         Some(place) => {
@@ -205,7 +201,7 @@ fn put_column(data: &Data, name: &str, ty: Ty, values: Vec<V>) -> Data {
 }
 
 /// The number of each row's group, in order of first appearance.
-fn numbers(data: &Data, keys: &[String]) -> Vec<usize> {
+pub fn numbers(data: &Data, keys: &[String]) -> Vec<usize> {
     let key = |row: &Vec<V>| keys.iter().map(|k| row[data.place(k)].clone()).collect::<Vec<V>>();
     number_keys(data.rows.iter().map(key))
 }

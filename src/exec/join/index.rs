@@ -97,6 +97,11 @@ impl Index {
         Ok(Index { find, groups: Groups::Many { starts, rows: placed } })
     }
 
+    /// The row of each group, if no group has two.
+    pub(super) fn one(&self) -> Option<&[u32]> {
+        if let Groups::One(rows) = &self.groups { Some(rows) } else { None }
+    }
+
     /// All rows, group by group.
     pub(super) fn rows(&self) -> &[u32] {
         match &self.groups {

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use arrow_array::{ArrayRef, UInt32Array, new_empty_array};
+use arrow_array::{Array, ArrayRef, UInt32Array, new_empty_array};
 
 use super::side::Side;
 use crate::error::{Error, ErrorKind, Result};
@@ -51,30 +51,45 @@ pub(super) struct Left {
 }
 
 /// Left rows with the rows that they match; [`UNKNOWN`] for none.
-#[derive(Default)]
 pub(super) struct Pairs {
-    pub(super) left: Vec<u32>,
+    /// `None` if they are all rows of a batch, each once and in order.
+    pub(super) left: Option<Vec<u32>>,
     pub(super) other: Vec<u32>,
 }
 
 impl Pairs {
+    /// All rows of a batch, each with one row or none.
+    pub(super) fn of_all(other: Vec<u32>) -> Pairs {
+        Pairs { left: None, other }
+    }
+
+    /// No pairs yet.
+    pub(super) fn new() -> Pairs {
+        Pairs { left: Some(Vec::new()), other: Vec::new() }
+    }
+
+    /// The pairs of which both sides are there.
+    pub(super) fn matched(other: &[u32]) -> Pairs {
+        let pairs = || (0u32..).zip(other).filter(|(_, row)| **row != UNKNOWN);
+        Pairs {
+            left: Some(pairs().map(|(left, _)| left).collect()),
+            other: pairs().map(|(_, row)| *row).collect(),
+        }
+    }
+
     pub(super) fn push(&mut self, left: usize, others: &[u32]) {
-        self.left.extend(std::iter::repeat_n(left as u32, others.len()));
+        let lefts = self.left.get_or_insert_default();
+        lefts.extend(std::iter::repeat_n(left as u32, others.len()));
         self.other.extend_from_slice(others);
     }
 
     pub(super) fn len(&self) -> usize {
-        self.left.len()
+        self.other.len()
     }
 
     pub(super) fn clear(&mut self) {
-        self.left.clear();
+        self.left = Some(Vec::new());
         self.other.clear();
-    }
-
-    /// Whether the left rows are all rows of a batch, each once and in order.
-    fn is_whole(&self, rows: usize) -> bool {
-        self.left.len() == rows && (0u32..).zip(&self.left).all(|(at, left)| at == *left)
     }
 }
 
@@ -121,43 +136,31 @@ impl Matching {
 
     /// The rows of some pairs: left columns, added ones, merged keys.
     pub(super) fn joined(&self, batch: &Batch, left: &Left, side: &Side, pairs: &Pairs) -> Result<Batch> {
-        let take = |column: &ArrayRef, rows: &UInt32Array| {
-            arrow_select::take::take(column, rows, None).map_err(crate::expr::arrow_error)
+        let lefts = pairs.left.as_ref().map(|left| UInt32Array::from(left.clone()));
+        let of_left = |column: &ArrayRef| match &lefts {
+            None => Ok(column.clone()),
+            Some(rows) => taken(column, rows),
         };
-        let whole = pairs.is_whole(batch.rows);
-        let lefts = UInt32Array::from(if whole { Vec::new() } else { pairs.left.clone() });
-        let of_left = |column: &ArrayRef| if whole { Ok(column.clone()) } else { take(column, &lefts) };
-        let others: UInt32Array = if pairs.other.contains(&UNKNOWN) {
-            pairs.other.iter().map(|row| (*row != UNKNOWN).then_some(*row)).collect()
-        } else {
-            UInt32Array::from(pairs.other.clone())
-        };
+        let rows = pairs.len();
         let mut columns = batch.columns.iter().map(of_left).collect::<Result<Vec<_>>>()?;
-        for column in side.rows.columns.iter().take(self.added.len()) {
-            columns.push(take(column, &others)?);
-        }
+        columns.extend(side.taken(self.added.len(), &pairs.other)?);
         for key in self.merged.iter().filter_map(|key| left.keys.get(*key)) {
             columns.push(of_left(&widen(key)?)?);
         }
-        Ok(Batch { columns, rows: pairs.len() })
+        Ok(Batch { columns, rows })
     }
 
     /// Rows of the other table that no left row matched: left columns are null.
-    pub(super) fn alone(&self, side: &Side, rows: &UInt32Array, left_kinds: &[Type]) -> Result<Batch> {
-        let take = |column: &ArrayRef| {
-            arrow_select::take::take(column, rows, None).map_err(crate::expr::arrow_error)
-        };
-        let count = arrow_array::Array::len(rows);
-        let mut columns: Vec<ArrayRef> =
-            left_kinds.iter().map(|kind| arrow_array::new_null_array(&kind.arrow(), count)).collect();
+    pub(super) fn alone(&self, side: &Side, rows: &[u32], left_kinds: &[Type]) -> Result<Batch> {
+        let null = |kind: &Type| arrow_array::new_null_array(&kind.arrow(), rows.len());
+        let mut columns: Vec<ArrayRef> = left_kinds.iter().map(null).collect();
         let added = self.added.len();
-        for column in side.rows.columns.iter().take(added) {
-            columns.push(take(column)?);
-        }
+        columns.extend(side.taken(added, rows)?);
+        let places = UInt32Array::from(rows.to_vec());
         for column in self.merged.iter().filter_map(|key| side.rows.columns.get(added + key)) {
-            columns.push(take(column)?);
+            columns.push(taken(column, &places)?);
         }
-        Ok(Batch { columns, rows: count })
+        Ok(Batch { columns, rows: rows.len() })
     }
 
     /// Whether so many matches of a row are not what is expected.
@@ -186,6 +189,11 @@ impl Matching {
         let error = if cells.is_empty() { error } else { error.why(format!("The first such row has {cells}.")) };
         error.in_step(&self.text)
     }
+}
+
+/// The values of some rows; null where a place is.
+pub(super) fn taken(column: &ArrayRef, rows: &dyn Array) -> Result<ArrayRef> {
+    arrow_select::take::take(column, rows, None).map_err(crate::expr::arrow_error)
 }
 
 /// A join and the table that it is probed against.

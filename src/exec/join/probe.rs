@@ -2,7 +2,7 @@
 
 use std::sync::{Mutex, PoisonError};
 
-use super::matching::{Pairs, Shared};
+use super::matching::{Left, Pairs, Shared};
 use crate::error::Result;
 use crate::exec::held::concat;
 use crate::exec::keys::UNKNOWN;
@@ -50,8 +50,11 @@ impl StreamOp for Probe {
             work.tally.event(how.step, Event::MatchedNone, none);
             return take(kept, work);
         }
+        if let Some(others) = side.only_matches(&left)? {
+            return take(self.with_one(&batch, &left, others, work)?, work);
+        }
         let most = batch.rows.max(CHUNK);
-        let mut pairs = Pairs::default();
+        let mut pairs = Pairs::new();
         side.each_match(&left, how.asof, |row, found| {
             if how.is_unexpected(found.len()) {
                 return Err(how.unexpected(&left, row, found.len()));
@@ -79,6 +82,24 @@ impl StreamOp for Probe {
             take(how.joined(&batch, &left, side, &pairs)?, work)?;
         }
         Ok(())
+    }
+}
+
+impl Probe {
+    /// Left rows that match one row or none.
+    fn with_one(&self, batch: &Batch, left: &Left, others: Vec<u32>, work: &mut Work) -> Result<Batch> {
+        let (how, side) = &self.0;
+        let none = others.iter().filter(|row| **row == UNKNOWN).count();
+        if how.is_unexpected(usize::from(none == 0)) {
+            let row = others.iter().position(|row| *row == UNKNOWN).unwrap_or(0);
+            return Err(how.unexpected(left, row, 0));
+        }
+        side.matched.mark(&others);
+        let pairs =
+            if none == 0 || how.kind.keeps_left() { Pairs::of_all(others) } else { Pairs::matched(&others) };
+        work.tally.rows(how.step, pairs.len());
+        work.tally.event(how.step, Event::MatchedNone, none);
+        how.joined(batch, left, side, &pairs)
     }
 }
 

@@ -3,21 +3,27 @@
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
-use arrow_array::{ArrayRef, UInt32Array};
+use arrow_array::{Array, ArrayRef, DictionaryArray, Int32Array, UInt32Array};
+use arrow_buffer::NullBuffer;
+use arrow_schema::DataType;
 
 use super::bands::Bands;
 use super::index::{Index, present};
-use super::matching::{Left, Matching};
+use super::matching::{Left, Matching, taken};
 use crate::error::{Error, ErrorKind, Result};
 use crate::exec::budget::{Budget, Reservation};
 use crate::exec::context::Context;
 use crate::exec::grace::Dealt;
+use crate::exec::keys::UNKNOWN;
 use crate::exec::held::{Compacted, Held, batch_of, concat};
 use crate::exec::pipeline::{Commit, Part, Sink};
 use crate::exec::spill::{Run, Spill};
 use crate::exec::tally::Work;
 use crate::expr::Batch;
 use crate::plan::JoinKind;
+
+/// Rows of a table whose texts are told by their numbers.
+const SMALL: usize = 1 << 16;
 
 /// The other table's rows with the index of their keys: the columns that are added, then the keys, then what the
 /// conditions compare with.
@@ -40,9 +46,22 @@ impl Matched {
         Matched { words: (0..rows.div_ceil(64)).map(|_| AtomicU64::new(0)).collect(), rows }
     }
 
-    /// Marks rows as matched.
+    /// Marks rows as matched; [`UNKNOWN`] is none.
     #[inline]
     pub(super) fn mark(&self, rows: &[u32]) {
+        if self.rows <= SMALL && rows.len() > self.words.len() {
+            // Gathered first, so that workers do not wait for each other.
+            let mut own = vec![0u64; self.words.len()];
+            for row in rows {
+                if let Some(word) = own.get_mut(*row as usize / 64) {
+                    *word |= 1 << (row % 64);
+                }
+            }
+            self.words.iter().zip(own).for_each(|(word, own)| {
+                word.fetch_or(own, Ordering::Relaxed);
+            });
+            return;
+        }
         for row in rows {
             if let Some(word) = self.words.get(*row as usize / 64) {
                 let bit = 1 << (row % 64);
@@ -132,13 +151,50 @@ impl Side {
         Ok(())
     }
 
+    /// The one row that each left row matches, or [`UNKNOWN`]; `None` if one may match several.
+    pub(super) fn only_matches(&self, left: &Left) -> Result<Option<Vec<u32>>> {
+        if self.bands.is_some() {
+            return Ok(None);
+        }
+        let Some(rows) = self.index.one() else { return Ok(None) };
+        let mut groups = self.index.groups_of(&left.keys, left.rows)?;
+        for group in &mut groups {
+            *group = rows.get(*group as usize).copied().unwrap_or(UNKNOWN);
+        }
+        Ok(Some(groups))
+    }
+
+    /// The added columns of some rows; null where a row is [`UNKNOWN`]. Texts of a small table stay where they are,
+    /// and the rows become numbers into them.
+    pub(super) fn taken(&self, added: usize, rows: &[u32]) -> Result<Vec<ArrayRef>> {
+        let columns = self.rows.columns.iter().take(added);
+        let any_unknown = rows.contains(&UNKNOWN);
+        let is_known = |row: &u32| (*row != UNKNOWN).then_some(*row);
+        if self.rows.rows > SMALL {
+            let places: UInt32Array =
+                if any_unknown { rows.iter().map(is_known).collect() } else { rows.to_vec().into() };
+            return columns.map(|column| taken(column, &places)).collect();
+        }
+        let nulls = any_unknown.then(|| rows.iter().map(|row| *row != UNKNOWN).collect::<NullBuffer>());
+        let codes: Vec<i32> = rows.iter().map(|row| if *row == UNKNOWN { 0 } else { row.cast_signed() }).collect();
+        let codes = Int32Array::new(codes.into(), nulls);
+        let column = |column: &ArrayRef| -> Result<ArrayRef> {
+            if *column.data_type() != DataType::Utf8View || column.is_empty() {
+                return taken(column, &codes);
+            }
+            let texts = DictionaryArray::try_new(codes.clone(), column.clone());
+            Ok(Arc::new(texts.map_err(crate::expr::arrow_error)?))
+        };
+        columns.map(column).collect()
+    }
+
     /// The rows from `from` to `to` that were not matched.
-    pub(super) fn unmatched(&self, from: usize, to: usize) -> UInt32Array {
+    pub(super) fn unmatched(&self, from: usize, to: usize) -> Vec<u32> {
         let is_matched = |row: &usize| {
             let word = self.matched.words.get(row / 64).map_or(0, |word| word.load(Ordering::Relaxed));
             word >> (row % 64) & 1 == 1
         };
-        (from..to.min(self.rows.rows)).filter(|row| !is_matched(row)).map(|row| Some(row as u32)).collect()
+        (from..to.min(self.rows.rows)).filter(|row| !is_matched(row)).map(|row| row as u32).collect()
     }
 }
 

@@ -7,9 +7,9 @@
 use std::sync::{Arc, Mutex};
 
 use arrow_array::cast::AsArray;
-use arrow_array::{Array, ArrayRef, BooleanArray};
+use arrow_array::{Array, ArrayRef, BooleanArray, UInt32Array};
 
-use super::matching::{Left, Matching, Pairs};
+use super::matching::{Left, Matching, Pairs, taken};
 use super::side::Side;
 use crate::error::{Error, Result};
 use crate::exec::budget::Budget;
@@ -175,7 +175,7 @@ impl Pair<'_> {
             if how.kind.keeps_other() {
                 let rows = side.unmatched(0, side.rows.rows);
                 let mut batch = how.alone(&side, &rows, self.left_kinds)?;
-                let places = arrow_select::take::take(&places, &rows, None).map_err(crate::expr::arrow_error)?;
+                let places = taken(&places, &UInt32Array::from(rows))?;
                 batch.columns.insert(0, places);
                 write(&mut alone, batch)?;
             }
@@ -205,11 +205,11 @@ impl Pair<'_> {
         let mut first = 0;
         for batch in self.batches()? {
             let (places, batch, left) = batch?;
-            let mut pairs = Pairs::default();
+            let mut pairs = Pairs::new();
             let mut write_pairs = |pairs: &mut Pairs| {
                 let mut joined = how.joined(&batch, &left, side, pairs)?;
-                let rows = arrow_array::UInt32Array::from(std::mem::take(&mut pairs.left));
-                joined.columns.insert(0, arrow_select::take::take(&places, &rows, None).map_err(crate::expr::arrow_error)?);
+                let rows = std::mem::take(&mut pairs.left).unwrap_or_default();
+                joined.columns.insert(0, taken(&places, &UInt32Array::from(rows))?);
                 pairs.clear();
                 write(&mut writer, joined)
             };
@@ -268,8 +268,7 @@ impl Pair<'_> {
             let mut whole = if how.kind.only_filters() {
                 batch.clone()
             } else {
-                let mut pairs = Pairs::default();
-                (0..batch.rows).for_each(|row| pairs.push(row, &[crate::exec::keys::UNKNOWN]));
+                let pairs = Pairs::of_all(vec![crate::exec::keys::UNKNOWN; batch.rows]);
                 match &nothing {
                     Some(nothing) => how.joined(&batch, &left, nothing, &pairs)?,
                     None => continue,

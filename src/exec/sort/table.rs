@@ -12,7 +12,7 @@ use churn_kernels::gather;
 use super::order::Keys;
 use crate::error::{Error, ErrorKind, Result};
 use crate::exec::spill::{Run, Spill};
-use crate::expr::Batch;
+use crate::expr::{Batch, alike};
 use crate::parallel;
 
 /// Rows that are gathered together.
@@ -238,7 +238,8 @@ pub(crate) fn gathered(batches: &[&Batch], places: &[(u32, u32)]) -> Result<Batc
     let width = batches.iter().map(|b| b.columns.len()).max().unwrap_or(0);
     let column = |i: usize| -> Result<ArrayRef> {
         let empty = || Error::new(ErrorKind::Internal, "A part of a sort lacks a column.");
-        let parts: Vec<&ArrayRef> = batches.iter().filter_map(|b| b.columns.get(i)).collect();
+        let mut parts: Vec<ArrayRef> = batches.iter().filter_map(|b| b.columns.get(i).cloned()).collect();
+        alike(&mut parts)?;
         let kind = parts.first().ok_or_else(empty)?.data_type();
         macro_rules! primitive {
             ($t:ty) => {{

@@ -67,7 +67,7 @@ impl<'a> Partitions<'a> {
                 let same = |row: &u32| rows.get(first).is_some_and(|start| self.order.are_equal(*start, *row));
                 let count = rows.get(first..).unwrap_or_default().iter().take_while(|row| same(row)).count();
                 let end = first + count.max(1);
-                values.extend((first..end).map(|row| f(Place { row, first, end, dense, rows: rows.len() })));
+                values.extend((first..end).map(|_| f(Place { first, end, dense, rows: rows.len() })));
                 (first, dense) = (end, dense + 1);
             }
         }
@@ -188,7 +188,6 @@ impl<'a> Partitions<'a> {
 
 /// Where a row stands in its partition.
 struct Place {
-    row: usize,
     /// The first row that is equal to it in the order.
     first: usize,
     /// Behind the last row that is equal to it.

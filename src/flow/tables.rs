@@ -1,0 +1,284 @@
+//! A second table in a chain, and windows: what `join`, `append`, `paste` and `window` are given in Rust.
+
+use std::path::Path;
+use std::sync::Arc;
+
+use super::{Flow, IntoText};
+use crate::error::{Error, ErrorKind};
+use crate::expr::Scalar;
+use crate::plan::JoinKind;
+use crate::recipe::Chain;
+
+/// How two tables are joined.
+///
+/// ```
+/// use churn::{Flow, Join};
+///
+/// let farms = Flow::steps("values farm, district: ('F001', 'Lakes'), ('F002', 'North Vale')");
+/// let milk = Flow::steps("values farm, litres: ('F002', 80.0), ('F003', 12.5), ('F001', 120.0)")
+///     .join(&farms, Join::left().on("farm").expect_one());
+/// let table = milk.run()?;
+/// assert_eq!(table.value(0, "district")?, churn::Scalar::from("North Vale"));
+/// assert_eq!(table.value(1, "district")?, churn::Scalar::Null);
+/// assert_eq!(table.ledger().total(churn::Event::MatchedNone), 1);
+/// # Ok::<(), churn::Error>(())
+/// ```
+///
+/// A doubled key in a lookup table would multiply rows; [`Join::expect_one`] stops the run instead:
+///
+/// ```
+/// # use churn::{Flow, Join};
+/// let farms = Flow::steps("values farm, district: ('F001', 'Lakes'), ('F001', 'Upper Fen')");
+/// let milk = Flow::steps("values farm, litres: ('F001', 120.0)");
+/// let error = milk.join(&farms, Join::left().on("farm").expect_one()).run().unwrap_err();
+/// assert!(error.to_string().contains("A row matches 2 rows of other_1, and one is expected."));
+/// ```
+#[derive(Clone, Debug)]
+#[must_use]
+pub struct Join {
+    kind: JoinKind,
+    asof: bool,
+    keys: Vec<String>,
+    options: Vec<String>,
+}
+
+impl Join {
+    /// A join of some kind.
+    pub fn of(kind: JoinKind) -> Join {
+        Join { kind, asof: false, keys: Vec::new(), options: Vec::new() }
+    }
+
+    /// The rows that match.
+    pub fn inner() -> Join {
+        Join::of(JoinKind::Inner)
+    }
+
+    /// The rows that match, and the left rows that match none.
+    pub fn left() -> Join {
+        Join::of(JoinKind::Left)
+    }
+
+    /// The rows that match, and the other table's rows that match none.
+    pub fn right() -> Join {
+        Join::of(JoinKind::Right)
+    }
+
+    /// The rows that match, and the rows of either side that match none.
+    pub fn full() -> Join {
+        Join::of(JoinKind::Full)
+    }
+
+    /// The left rows that match some row.
+    pub fn semi() -> Join {
+        Join::of(JoinKind::Semi)
+    }
+
+    /// The left rows that match none.
+    pub fn anti() -> Join {
+        Join::of(JoinKind::Anti)
+    }
+
+    /// Every left row with every row of the other table.
+    pub fn cross() -> Join {
+        Join::of(JoinKind::Cross)
+    }
+
+    /// Takes only the nearest of the rows that match, by the one inequality among the keys.
+    pub fn asof(self) -> Join {
+        Join { asof: true, ..self }
+    }
+
+    /// Adds a key: `"farm"`, `"day = valid_on"`, `"litres between low and high"`.
+    pub fn on(mut self, key: impl IntoText) -> Join {
+        self.keys.push(key.into_text());
+        self
+    }
+
+    /// Puts a text before the names of the other table's columns.
+    pub fn prefix(mut self, prefix: &str) -> Join {
+        self.options.push(format!("prefix {}", Scalar::Text(prefix.to_owned())));
+        self
+    }
+
+    /// Stops the run where a row matches several rows.
+    pub fn expect_one(mut self) -> Join {
+        self.options.push("expect one".into());
+        self
+    }
+
+    /// Stops the run where a row matches none.
+    pub fn expect_all(mut self) -> Join {
+        self.options.push("expect all".into());
+        self
+    }
+
+    fn step(&self, other: &str) -> String {
+        let asof = if self.asof { "asof " } else { "" };
+        let keys = if self.keys.is_empty() { String::new() } else { format!(" on {}", self.keys.join(", ")) };
+        let options: String = self.options.iter().map(|option| format!(" {option}")).collect();
+        format!("join {asof}{} {other}{keys}{options}", self.kind)
+    }
+}
+
+/// The partitions of a window and the order in them.
+///
+/// ```
+/// use churn::{Flow, Window};
+///
+/// let milk = Flow::steps("values farm, day, litres: ('F001', 1, 10), ('F002', 1, 5), ('F001', 2, 30)")
+///     .window(Window::by("farm").order("day"), "so_far = sum(litres) over rows so far, before = lag(litres)");
+/// let table = milk.run()?;
+/// assert_eq!(table.value(2, "so_far")?, churn::Scalar::Int(40));
+/// assert_eq!(table.value(2, "before")?, churn::Scalar::Int(10));
+/// # Ok::<(), churn::Error>(())
+/// ```
+///
+/// A rank needs an order:
+///
+/// ```
+/// # use churn::{Flow, Window};
+/// let milk = Flow::steps("values litres: (10), (30)").window(Window::whole(), "place = rank()");
+/// assert!(milk.check().unwrap_err().to_string().contains("rank needs an order."));
+/// ```
+#[derive(Clone, Debug, Default)]
+#[must_use]
+pub struct Window {
+    by: String,
+    order: String,
+}
+
+impl Window {
+    /// A partition for each value of these columns: `"farm, grade"`.
+    pub fn by(columns: &str) -> Window {
+        Window { by: columns.to_owned(), order: String::new() }
+    }
+
+    /// One partition, the whole table.
+    pub fn whole() -> Window {
+        Window::default()
+    }
+
+    /// The order in a partition: `"collected_on desc, litres"`.
+    pub fn order(self, keys: &str) -> Window {
+        Window { order: keys.to_owned(), ..self }
+    }
+
+    fn step(&self) -> String {
+        let by = if self.by.is_empty() { String::new() } else { format!(" by {}", self.by) };
+        let order = if self.order.is_empty() { String::new() } else { format!(" order by {}", self.order) };
+        format!("window{by}{order}")
+    }
+}
+
+/// A second table: a path of any readable format, or another flow.
+pub trait IntoOther {
+    /// Gives the table's text in a step of the flow, which it may become a part of.
+    fn into_other(self, flow: &mut Flow) -> String;
+}
+
+impl IntoOther for &str {
+    fn into_other(self, _: &mut Flow) -> String {
+        Scalar::Text(self.to_owned()).to_string()
+    }
+}
+
+impl IntoOther for &Path {
+    fn into_other(self, _: &mut Flow) -> String {
+        Scalar::Text(self.to_string_lossy().into_owned()).to_string()
+    }
+}
+
+impl IntoOther for &Flow {
+    fn into_other(self, flow: &mut Flow) -> String {
+        flow.adopt(self)
+    }
+}
+
+impl Flow {
+    /// Sets the rows of another table beside those that they match.
+    #[must_use]
+    pub fn join(mut self, other: impl IntoOther, how: Join) -> Flow {
+        let other = other.into_other(&mut self);
+        self.then(&how.step(&other))
+    }
+
+    /// Sets the rows of another table below, columns matched by name.
+    ///
+    /// ```
+    /// use churn::Flow;
+    /// let old = Flow::steps("values farm, litres: ('F001', 80)");
+    /// let both = Flow::steps("values farm, litres, grade: ('F002', 9.5, 'A')").append(&old);
+    /// let table = both.run()?;
+    /// assert_eq!(table.value(1, "litres")?, churn::Scalar::Float(80.0));
+    /// assert_eq!(table.value(1, "grade")?, churn::Scalar::Null);
+    /// # Ok::<(), churn::Error>(())
+    /// ```
+    #[must_use]
+    pub fn append(mut self, other: impl IntoOther) -> Flow {
+        let other = other.into_other(&mut self);
+        self.then(&format!("append {other}"))
+    }
+
+    /// As [`Flow::append`], where differing columns are a mistake.
+    #[must_use]
+    pub fn append_strict(mut self, other: impl IntoOther) -> Flow {
+        let other = other.into_other(&mut self);
+        self.then(&format!("append {other} strict"))
+    }
+
+    /// Sets the columns of another table beside, row by row; it must have as many rows.
+    #[must_use]
+    pub fn paste(mut self, other: impl IntoOther) -> Flow {
+        let other = other.into_other(&mut self);
+        self.then(&format!("paste {other}"))
+    }
+
+    /// Adds columns worked out from each row's neighbours; the rows stay where they are.
+    #[must_use]
+    pub fn window(self, window: Window, items: impl IntoText) -> Flow {
+        self.with_items(&window.step(), &items.into_text())
+    }
+
+    /// Makes another flow a table of this one; gives its name.
+    fn adopt(&mut self, other: &Flow) -> String {
+        let mistake = |what: String| Some(Error::new(ErrorKind::Name, what));
+        if self.mistake.is_none() {
+            self.mistake = other.mistake.clone();
+        }
+        if self.mistake.is_none() && self.base != other.base {
+            self.mistake = mistake("The two flows read from different folders; give both the same one.".into());
+        }
+        let own = Arc::make_mut(&mut self.recipe);
+        let mut twice = None;
+        for given in &other.recipe.givens {
+            match own.givens.iter().find(|g| g.name == given.name) {
+                Some(same) if same.default != given.default => twice = Some(given.name.clone()),
+                Some(_) => {}
+                None => own.givens.push(given.clone()),
+            }
+        }
+        for (name, define) in &other.recipe.defines {
+            match own.defines.iter().find(|(n, _)| n == name) {
+                Some((_, same)) if same.body.to_string() != define.body.to_string() => twice = Some(name.clone()),
+                Some(_) => {}
+                None => own.defines.push((name.clone(), define.clone())),
+            }
+        }
+        for table in &other.recipe.tables {
+            let text = |chain: &Chain| chain.steps.iter().map(|p| p.step.to_string()).collect::<Vec<_>>();
+            match own.tables.iter().find(|t| t.name == table.name) {
+                Some(same) if text(same) != text(table) => twice = Some(table.name.clone()),
+                Some(_) => {}
+                None => own.tables.push(table.clone()),
+            }
+        }
+        let is_free = |name: &String| !own.tables.iter().any(|t| t.name == *name);
+        let name = (1..).map(|n| format!("other_{n}")).find(is_free).unwrap_or_default();
+        own.tables.push(Chain { name: name.clone(), steps: other.recipe.main.steps.clone() });
+        self.givens.extend(other.givens.iter().cloned());
+        if let (None, Some(twice)) = (&self.mistake, twice) {
+            self.mistake = mistake(format!("Both flows declare {twice}, and not alike."));
+        }
+        name
+    }
+}
