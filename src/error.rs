@@ -155,7 +155,7 @@ impl Error {
     /// Names the step that was running, unless one is named already.
     #[must_use]
     pub fn in_step(mut self, step: &str) -> Error {
-        if self.0.step.is_none() {
+        if self.0.step.is_none() && !step.is_empty() {
             self.0.step = Some(step.into());
         }
         self

@@ -1,32 +1,36 @@
 //! A plan into pipelines, and those run one after the other.
 
 use std::path::Path;
-use std::sync::PoisonError;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Arc, PoisonError};
 
 use super::context::Context;
 use super::grace::{self, Meeting};
 use super::join;
 use super::paste::Paste;
 use super::group::{self, Call, Grouping};
-use super::held::{Discard, Held, Keep, Kept, Last, SampleRows};
+use super::held::{Collect, Discard, Held, Keep, Kept, Last, SampleRows};
 use super::ledger::Ledger;
 use super::options::RunOptions;
 use super::pipeline::{self, Leg, Pipeline, Sink};
 use super::serial;
 use super::sort::{self, Order, OrderKey, Written};
+use super::spread;
 use super::stream;
+use super::tally::Work;
 use super::top;
+use super::unpivot;
 use super::window;
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::bind::AggregateCall;
-use crate::expr::{Batch, Bound, ColumnId, Field, Type};
+use crate::expr::{Batch, Bound, ColumnId, Event, Field, Type};
 use crate::io::format::{Encoder, WriteOptions};
 use crate::io::ranges::{Range, ranges};
 use crate::io::source::Request;
 use crate::io::split::SplitTarget;
 use crate::io::target::Target as File;
 use crate::plan::node::{SampleSize, Scan};
-use crate::plan::{self, Node, Op, Plan, SortKey, StepId, Target, Window, WindowKey, rules};
+use crate::plan::{self, Found, Node, Op, Plan, SortKey, Spread, StepId, Tally, Target, Wanted, Window, WindowKey, rules};
 
 /// Runs a plan; the main chain's rows go to the sink.
 ///
@@ -37,7 +41,28 @@ pub(crate) fn run(
     options: &RunOptions,
     sink: impl FnOnce() -> Result<Sink>,
 ) -> Result<(Vec<Batch>, Ledger)> {
-    let context = Context::new(options.clone(), plan.steps.clone());
+    let (batches, tally) = run_counted(plan, options, sink)?;
+    Ok((batches, Ledger::new(plan, &tally)))
+}
+
+/// Runs a plan to find the values of some of its columns.
+///
+/// # Errors
+/// As [`run`].
+pub(crate) fn find(plan: &Plan, options: &RunOptions, wanted: &Wanted) -> Result<Found> {
+    let (batches, counted) = run_counted(plan, options, || Ok(Collect::sink()))?;
+    let kinds: Vec<Type> =
+        wanted.columns.iter().filter_map(|i| plan.main.fields.get(*i)).map(|f| f.kind.clone()).collect();
+    let combinations = spread::combinations(&batches, &kinds, wanted)?;
+    Ok(Found { batches, combinations, counted, ran: plan.main.node.clone() })
+}
+
+fn run_counted(
+    plan: &Plan,
+    options: &RunOptions,
+    sink: impl FnOnce() -> Result<Sink>,
+) -> Result<(Vec<Batch>, Tally)> {
+    let context = Context::new(options.clone(), plan);
     for other in &plan.others {
         pipeline::run(build_for_effect(&other.node, &context)?, Discard::sink(), &context)?;
     }
@@ -49,7 +74,7 @@ pub(crate) fn run(
     }
     pipeline.layout = wanted;
     let batches = pipeline::run(pipeline, sink()?, &context)?.batches()?;
-    Ok((batches, ended(plan, context)?))
+    Ok((batches, ended(context)?))
 }
 
 /// Runs a plan for what its steps write and require.
@@ -57,18 +82,17 @@ pub(crate) fn run(
 /// # Errors
 /// As [`run`].
 pub(crate) fn run_for_effect(plan: &Plan, options: &RunOptions) -> Result<Ledger> {
-    let context = Context::new(options.clone(), plan.steps.clone());
+    let context = Context::new(options.clone(), plan);
     for relation in plan.others.iter().chain([&plan.main]) {
         pipeline::run(build_for_effect(&relation.node, &context)?, Discard::sink(), &context)?;
     }
-    ended(plan, context)
+    Ok(Ledger::new(plan, &ended(context)?))
 }
 
-/// Gives the files that were written their names, and accounts for the run.
-fn ended(plan: &Plan, context: Context) -> Result<Ledger> {
+/// Gives the files that were written their names; gives what was counted.
+fn ended(context: Context) -> Result<Tally> {
     context.finish_outputs()?;
-    let tally = context.tally.into_inner().unwrap_or_else(PoisonError::into_inner);
-    Ok(Ledger::new(plan, &tally))
+    Ok(context.tally.into_inner().unwrap_or_else(PoisonError::into_inner))
 }
 
 /// The pipeline of a node whose rows nobody takes. Sorted rows that are written as text are carried as lines of
@@ -276,6 +300,51 @@ fn build(node: &Node, context: &Context) -> Result<Pipeline> {
             pipeline.push(Box::new(stream::Tap { output, columns, encoder }));
             Ok(pipeline)
         }
+        Op::Unpivot(how) => {
+            let mut pipeline = below()?;
+            let placed = |by: &Bound| by.placed(&pipeline.layout);
+            let value = |i: usize| how.rows.iter().filter_map(|row| row.values.get(i)).map(placed).collect();
+            let name = |i: usize| how.rows.iter().filter_map(|row| row.names.get(i).cloned()).collect();
+            let op = unpivot::Unpivot {
+                kept: places(&pipeline.layout, &how.kept)?,
+                names: (0..how.names.len()).map(name).collect(),
+                values: (0..how.values.len()).map(value).collect::<Result<_>>()?,
+                times: how.rows.len(),
+                skip_nulls: how.skip_nulls,
+                step,
+                text: text(),
+            };
+            pipeline.push(Box::new(op));
+            pipeline.layout = node.columns();
+            Ok(pipeline)
+        }
+        Op::Unnest(how) => {
+            let mut pipeline = below()?;
+            let lists: Vec<ColumnId> = how.lists.iter().map(|(id, _)| *id).collect();
+            let op = unpivot::Unnest {
+                kept: places(&pipeline.layout, &how.kept)?,
+                lists: places(&pipeline.layout, &lists)?,
+                names: how.lists.iter().map(|(_, f)| f.name.clone()).collect(),
+                skip_nulls: how.skip_nulls,
+                step,
+                text: text(),
+            };
+            pipeline.push(Box::new(op));
+            pipeline.layout = node.columns();
+            Ok(pipeline)
+        }
+        Op::Totals(how) => {
+            let mut pipeline = below()?;
+            let placed = |columns: &[(Field, Bound)]| {
+                let placed = |(f, by): &(Field, Bound)| Ok((by.placed(&pipeline.layout)?, f.kind.clone()));
+                columns.iter().map(placed).collect::<Result<Vec<_>>>()
+            };
+            let op = spread::Totals { by: placed(&how.by)?, keys: placed(&how.keys)?, step, text: text() };
+            pipeline.push(Box::new(op));
+            pipeline.layout.extend(how.made().map(|f| f.id));
+            Ok(pipeline)
+        }
+        Op::Spread(how) => build_spread(how, node, below()?, context),
         Op::Window(how) => build_window(how, node, below()?, context),
         Op::Join(how) => {
             let other = build(&how.other, context)?;
@@ -422,6 +491,49 @@ fn grouped(
     };
     let sink = group::sink(grouping, &context.budget, context.spill.clone(), context.threads())?;
     Ok(held_pipeline(pipeline::run(pipeline, sink, context)?, layout))
+}
+
+fn build_spread(how: &Spread, node: &Node, pipeline: Pipeline, context: &Context) -> Result<Pipeline> {
+    let (layout, step) = (pipeline.layout.clone(), node.step);
+    let by: Vec<ColumnId> = how.by.iter().map(|f| f.id).collect();
+    let keys: Vec<ColumnId> = how.keys.iter().map(|(id, _)| *id).collect();
+    let place = |id: Option<ColumnId>| Ok::<_, Error>(places(&layout, id.as_slice())?.first().copied());
+    let name = |id: &ColumnId| node.input.as_ref().and_then(|n| n.field(*id)).map(|f| f.name.clone()).unwrap_or_default();
+    let cell = |cell: &plan::Cell| {
+        Ok(spread::Cell {
+            combination: cell.combination,
+            value: place(Some(cell.value))?.unwrap_or(0),
+            only: cell.only.clone(),
+            fill: cell.fill.clone(),
+            kind: cell.field.kind.clone(),
+        })
+    };
+    let kinds: Vec<Type> = how.by.iter().map(|f| f.kind.clone()).collect();
+    let left_out = Arc::new(AtomicUsize::new(0));
+    let spread = spread::Spread {
+        by: places(&layout, &by)?,
+        by_kinds: kinds.clone(),
+        keys: places(&layout, &keys)?,
+        key_kinds: how.keys.iter().map(|(_, kind)| kind.clone()).collect(),
+        key_names: keys.iter().map(name).collect(),
+        by_names: how.by.iter().map(|f| f.name.clone()).collect(),
+        combinations: how.combinations.clone(),
+        cells: how.cells.iter().map(cell).collect::<Result<_>>()?,
+        count: place(how.count)?,
+        of_keys: place(how.of_keys)?,
+        left_out: left_out.clone(),
+        text: context.step_text(step).to_owned(),
+    };
+    let bytes_a_row = 16 + how.combinations.len() * 4;
+    let places = places(&layout, &by)?;
+    let sink = Meeting::sink(places, kinds, (spread.process(), bytes_a_row), &context.spill, &context.budget);
+    let held = pipeline::run(pipeline, sink, context)?;
+    let mut work = Work::new(context.steps());
+    work.tally.event(step, Event::OtherValue, left_out.load(Ordering::Relaxed));
+    context.absorb(&mut work)?;
+    let mut pipeline = held_pipeline(held, node.columns());
+    pipeline.push(Box::new(stream::Count(step)));
+    Ok(pipeline)
 }
 
 fn build_window(how: &Window, node: &Node, pipeline: Pipeline, context: &Context) -> Result<Pipeline> {

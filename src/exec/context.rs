@@ -8,12 +8,13 @@ use super::budget::Budget;
 use super::held::Kept;
 use super::options::RunOptions;
 use super::spill::Spill;
-use super::tally::{Side, Tally, Work};
+use super::tally::{Side, Work};
+use crate::plan::Tally;
 use crate::error::Result;
 use crate::io::binary::{Out, RowWriter};
 use crate::io::split::SplitTarget;
 use crate::io::target::{Placed, Shared, Target as File};
-use crate::plan::{StepId, StepInfo, Target};
+use crate::plan::{Plan, StepId, StepInfo, Target};
 
 /// What all pipelines of a run share.
 pub(crate) struct Context {
@@ -46,16 +47,18 @@ enum Output {
 }
 
 impl Context {
-    pub(crate) fn new(options: RunOptions, steps: Vec<StepInfo>) -> Context {
+    pub(crate) fn new(options: RunOptions, plan: &Plan) -> Context {
+        let mut tally = Tally::new(plan.steps.len());
+        tally.merge(&plan.counted);
         Context {
             budget: Budget::new(options.memory),
             spill: Spill::new(options.temporary.clone()),
-            tally: Mutex::new(Tally::new(steps.len())),
+            tally: Mutex::new(tally),
             outputs: Mutex::new(Vec::new()),
             tables: Mutex::new(HashMap::new()),
             threads: options.thread_count(),
             options,
-            steps,
+            steps: plan.steps.clone(),
         }
     }
 

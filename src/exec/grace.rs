@@ -93,7 +93,8 @@ fn flush((file, waiting, rows): &mut (Writer, Vec<Batch>, usize)) -> Result<()> 
     Ok(())
 }
 
-/// What becomes of rows that meet by their keys: each batch with what it is now, and which of its rows stay.
+/// What becomes of rows that meet by their keys: for each batch the rows that it is now, and which of its own rows
+/// they stand in the places of, if not of all.
 pub(crate) type Process = Arc<dyn Fn(&[Batch]) -> Result<Vec<(Batch, Option<BooleanArray>)>> + Send + Sync>;
 
 /// Works on the rows of one file after the other, and puts them back in order.
@@ -110,12 +111,11 @@ pub(crate) fn processed(
         held.hold_whole(batches.iter().map(|b| b.memory() + b.rows * bytes_a_row).sum())?;
         let places: Vec<ArrayRef> = batches.iter_mut().map(|b| b.columns.remove(0)).collect();
         let mut writer = spill.writer()?;
-        for ((mut batch, keep), places) in process(&batches)?.into_iter().zip(places) {
+        for ((mut batch, keep), mut places) in process(&batches)?.into_iter().zip(places) {
+            if let Some(keep) = keep {
+                places = arrow_select::filter::filter(&places, &keep).map_err(crate::expr::arrow_error)?;
+            }
             batch.columns.insert(0, places);
-            let batch = match keep {
-                Some(keep) => batch.filter(&keep)?,
-                None => batch,
-            };
             for part in slices_of(batch, 1 << 12) {
                 writer.write(part)?;
             }
@@ -199,13 +199,8 @@ impl Commit for Meeting {
 
     fn finish(mut self: Box<Self>, _: &mut Work) -> Result<Held> {
         let Some(dealt) = self.dealt.take() else {
-            let filtered = |(batch, keep): (Batch, Option<BooleanArray>)| match keep {
-                Some(keep) => batch.filter(&keep),
-                None => Ok(batch),
-            };
-            return Ok(Held::Batches(
-                (self.process)(&self.batches)?.into_iter().map(filtered).collect::<Result<_>>()?,
-            ));
+            let made = (self.process)(&self.batches)?;
+            return Ok(Held::Batches(made.into_iter().map(|(batch, _)| batch).collect()));
         };
         let runs = processed(dealt.finish()?, &self.process, self.bytes_a_row, &self.spill, &mut self.held)?;
         Ok(Held::Scan(Box::new(Merge::new(runs, None)?)))
@@ -220,7 +215,8 @@ pub(crate) fn first_rows(keys: Vec<usize>, kinds: Vec<Type>, count: usize) -> Pr
         let mut keep = |batch: &Batch| {
             let numbers = numbers_of(&mut table, batch, &keys)?;
             seen.resize(table.len(), 0);
-            Ok((batch.clone(), Some(within(&numbers, &mut seen, count).into())))
+            let keep: BooleanArray = within(&numbers, &mut seen, count).into();
+            Ok((batch.filter(&keep)?, Some(keep)))
         };
         batches.iter().map(&mut keep).collect()
     })
@@ -238,7 +234,8 @@ pub(crate) fn last_rows(keys: Vec<usize>, kinds: Vec<Type>, count: usize) -> Pro
             numbers.reverse();
             let mut keep = within(&numbers, &mut seen, count);
             keep.reverse();
-            kept.push((batch.clone(), Some(keep.into())));
+            let keep: BooleanArray = keep.into();
+            kept.push((batch.filter(&keep)?, Some(keep)));
         }
         kept.reverse();
         Ok(kept)

@@ -5,7 +5,7 @@ use std::fmt;
 use serde::Serialize;
 use serde::ser::{SerializeMap, Serializer};
 
-use super::tally::Tally;
+use crate::plan::Tally;
 use crate::expr::{Event, Events};
 use crate::io::source::About;
 use crate::plan::{JoinKind, Op, Plan};
@@ -122,6 +122,11 @@ impl LedgerStep {
                 }
                 Event::Repeated => format!("{n} repeated"),
                 Event::NullGroup => format!("{} with a null key", plural(*count, "group")),
+                Event::OtherValue => format!("{} with other values left out", plural(*count, "row")),
+                Event::Empty => format!("{} without a value left out", plural(*count, "row")),
+                Event::MissingPart => {
+                    format!("{} with missing parts made null", plural(*count, "text"))
+                }
                 Event::MatchedNone | Event::MatchedSeveral | Event::OtherMatchedNone => n,
             });
         }

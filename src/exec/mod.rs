@@ -17,12 +17,14 @@ mod pipeline;
 mod serial;
 mod sort;
 mod spill;
+mod spread;
 mod stream;
 mod tally;
 mod top;
+mod unpivot;
 mod window;
 
-pub(crate) use build::{run, run_for_effect};
+pub(crate) use build::{find, run, run_for_effect};
 pub(crate) use held::{Collect, Discard};
 pub(crate) use ledger::scans;
 pub use ledger::{Ledger, LedgerStep};

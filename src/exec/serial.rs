@@ -276,9 +276,9 @@ impl SerialOp for RequireUnique {
         for run in full.dealt.finish()? {
             let mut batches: Vec<Batch> = run.reader()?.into_iter().flatten().collect::<Result<_>>()?;
             batches.iter_mut().for_each(|b| drop(b.columns.remove(0)));
-            for (batch, keep) in process(&batches)? {
+            for (batch, (_, keep)) in batches.iter().zip(process(&batches)?) {
                 let keep: Vec<bool> = keep.iter().flat_map(|k| k.values().iter()).collect();
-                self.repeated(&batch, &places_where(&keep, false))?;
+                self.repeated(batch, &places_where(&keep, false))?;
             }
         }
         Ok(None)

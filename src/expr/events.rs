@@ -24,6 +24,12 @@ pub enum Event {
     Repeated,
     /// A group whose key is null.
     NullGroup,
+    /// A row whose key has a value that no column was asked for.
+    OtherValue,
+    /// A row without any value.
+    Empty,
+    /// A text with fewer parts than names.
+    MissingPart,
     /// A row that matched no row of the other table.
     MatchedNone,
     /// A row that matched several rows of the other table.
@@ -34,7 +40,7 @@ pub enum Event {
 
 impl Event {
     /// All events, in the order in which they are told.
-    pub const ALL: [Event; 13] = [
+    pub const ALL: [Event; 16] = [
         Event::NotTrue,
         Event::Unknown,
         Event::Skipped,
@@ -45,6 +51,9 @@ impl Event {
         Event::OutOfDomain,
         Event::Repeated,
         Event::NullGroup,
+        Event::OtherValue,
+        Event::Empty,
+        Event::MissingPart,
         Event::MatchedNone,
         Event::MatchedSeveral,
         Event::OtherMatchedNone,
@@ -63,6 +72,9 @@ impl Event {
             Event::RaggedRow => "ragged_rows",
             Event::Repeated => "repeated",
             Event::NullGroup => "null_groups",
+            Event::OtherValue => "other_values",
+            Event::Empty => "empty",
+            Event::MissingPart => "missing_parts",
             Event::MatchedNone => "matched_none",
             Event::MatchedSeveral => "matched_several",
             Event::OtherMatchedNone => "other_matched_none",

@@ -60,7 +60,7 @@ impl Flow {
     /// # Errors
     /// As [`Flow::batches`].
     pub fn batches_with(&self, options: &RunOptions) -> Result<BatchReader> {
-        let plan = self.plan()?.0;
+        let plan = self.complete(options)?;
         let fields = plan.main.fields.clone();
         let options = options.clone();
         let (to, from) = sync_channel(2);

@@ -15,11 +15,11 @@ pub use plan::{CheckedPlan, SourceView};
 pub use tables::{IntoOther, Join, Window};
 
 use crate::error::{Error, ErrorKind, Result, SourceText, Span};
-use crate::exec::{Ledger, RunOptions};
+use crate::exec::{self, Ledger, RunOptions};
 use crate::expr::{Batch, Scalar, Type};
 use crate::io::memory::Memory;
 use crate::io::source::SourceColumn;
-use crate::plan::{Plan, rules};
+use crate::plan::{Find, Plan, Wanted, rules};
 use crate::recipe::{self, Chain, Placed, Recipe, Request};
 use crate::step::Given;
 use crate::table::Table;
@@ -330,10 +330,10 @@ impl Flow {
     /// # Errors
     /// The mistakes, as one error with the others in [`Error::others`].
     pub fn check(&self) -> Result<()> {
-        self.checked().map(|_| ())
+        self.checked(None).map(|_| ())
     }
 
-    fn checked(&self) -> Result<Plan> {
+    fn checked(&self, options: Option<&RunOptions>) -> Result<Plan> {
         if let Some(mistake) = &self.mistake {
             return Err(mistake.clone());
         }
@@ -341,7 +341,16 @@ impl Flow {
             return Err(Error::new(ErrorKind::Syntax, "There are no steps.")
                 .next("A chain starts with read or values."));
         }
-        recipe::check(&self.recipe, &Request { givens: self.givens.clone(), base: self.base.clone() })
+        let request = Request { givens: self.givens.clone(), base: self.base.clone() };
+        let find = |plan: Plan, wanted: &Wanted| {
+            exec::find(&rules::rewrite_plan(plan), options.unwrap_or(&RunOptions::default()), wanted)
+        };
+        recipe::check(&self.recipe, &request, options.map(|_| &find as Find<'_>))
+    }
+
+    /// The plan with all columns known: those that only a run can tell are found.
+    fn complete(&self, options: &RunOptions) -> Result<Plan> {
+        Ok(rules::rewrite_plan(self.checked(Some(options))?))
     }
 
     /// The checked plan: what will be read and done; it can be run as it is.
@@ -349,7 +358,7 @@ impl Flow {
     /// # Errors
     /// As [`Flow::check`].
     pub fn plan(&self) -> Result<CheckedPlan> {
-        Ok(CheckedPlan(rules::rewrite_plan(self.checked()?)))
+        Ok(CheckedPlan { plan: rules::rewrite_plan(self.checked(None)?), flow: self.clone() })
     }
 
     /// Runs the chain and holds its rows.

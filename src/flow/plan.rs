@@ -1,10 +1,12 @@
 //! A checked plan: looked at, and run.
 
+use std::borrow::Cow;
 use std::fmt;
 use std::io::Write;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
+use super::Flow;
 use crate::error::Result;
 use crate::exec::{self, Columns, Ledger, RunOptions, Writer};
 use crate::expr::Type;
@@ -17,33 +19,51 @@ use crate::table::Table;
 ///
 /// `Display` shows the steps as written beside as they will run.
 #[derive(Clone)]
-pub struct CheckedPlan(pub(super) Plan);
+pub struct CheckedPlan {
+    pub(super) plan: Plan,
+    pub(super) flow: Flow,
+}
 
 impl CheckedPlan {
+    /// The plan with all columns known.
+    fn complete(&self, options: &RunOptions) -> Result<Cow<'_, Plan>> {
+        if self.plan.open { self.flow.complete(options).map(Cow::Owned) } else { Ok(Cow::Borrowed(&self.plan)) }
+    }
+
+    /// Why the plan goes no further than to some step, if it does: columns that only a run can tell. Steps after it
+    /// are checked when the run has found them.
+    pub fn open(&self) -> Option<&'static str> {
+        self.plan.open.then_some(
+            "The steps can be followed only to here: a pivot makes columns of the values that it finds.\n\
+             A run finds them first, and checks the rest before it goes on.\n\
+             To check all now, name the values: pivot grade in ('A', 'B').",
+        )
+    }
+
     /// The columns of the result, with their types.
     pub fn columns(&self) -> impl Iterator<Item = (&str, &Type)> {
-        self.0.main.fields.iter().map(|f| (f.name.as_str(), &f.kind))
+        self.plan.main.fields.iter().map(|f| (f.name.as_str(), &f.kind))
     }
 
     /// The steps in canonical text, each with the columns after it.
     pub fn steps(&self) -> impl Iterator<Item = (&str, &[(String, Type)])> {
-        self.0.steps.iter().filter(|s| !s.aside).map(|s| (s.text.as_str(), s.columns.as_slice()))
+        self.plan.steps.iter().filter(|s| !s.aside).map(|s| (s.text.as_str(), s.columns.as_slice()))
     }
 
     /// What should be known before the run: a column that looks like dates but stays text, a table that nobody
     /// needs.
     pub fn notes(&self) -> &[String] {
-        &self.0.notes
+        &self.plan.notes
     }
 
     /// The rewrites that were made, by name.
     pub fn rewrites(&self) -> &[&'static str] {
-        &self.0.fired
+        &self.plan.fired
     }
 
     /// Whether the chain ends in `write`, so that its rows need not be shown.
     pub fn ends_in_write(&self) -> bool {
-        self.0.ends_in_write
+        self.plan.ends_in_write
     }
 
     /// Runs the plan and holds its rows.
@@ -51,8 +71,9 @@ impl CheckedPlan {
     /// # Errors
     /// Whatever the data hold against it.
     pub fn run_with(&self, options: &RunOptions) -> Result<Table> {
-        let (batches, ledger) = exec::run(&self.0, options, || Ok(exec::Collect::sink()))?;
-        Ok(Table::new(self.0.main.fields.clone(), batches, None, ledger))
+        let plan = &*self.complete(options)?;
+        let (batches, ledger) = exec::run(plan, options, || Ok(exec::Collect::sink()))?;
+        Ok(Table::new(plan.main.fields.clone(), batches, None, ledger))
     }
 
     /// Runs the plan, counts its rows and holds the first of them.
@@ -62,8 +83,9 @@ impl CheckedPlan {
     pub fn run_head(&self, rows: usize, options: &RunOptions) -> Result<Table> {
         let total = Arc::new(AtomicU64::new(0));
         let counted = total.clone();
-        let (batches, ledger) = exec::run(&self.0, options, || Ok(exec::Head::sink(rows, counted)))?;
-        Ok(Table::new(self.0.main.fields.clone(), batches, Some(total.load(Ordering::Relaxed)), ledger))
+        let plan = &*self.complete(options)?;
+        let (batches, ledger) = exec::run(plan, options, || Ok(exec::Head::sink(rows, counted)))?;
+        Ok(Table::new(plan.main.fields.clone(), batches, Some(total.load(Ordering::Relaxed)), ledger))
     }
 
     /// Runs the plan and writes its rows to a writer, in a format: `csv`, `tsv`, `json`, `ndjson`,
@@ -77,7 +99,8 @@ impl CheckedPlan {
         format: &str,
         options: &RunOptions,
     ) -> Result<Ledger> {
-        let (format, fields) = (Format::named(format)?, &self.0.main.fields);
+        let plan = &*self.complete(options)?;
+        let (format, fields) = (Format::named(format)?, &plan.main.fields);
         let with = WriteOptions::default();
         let sink = || match format.encoder(fields, &with) {
             Some(encoder) => Writer::sink(out, encoder),
@@ -86,7 +109,7 @@ impl CheckedPlan {
                 Ok(writer.map_or_else(exec::Discard::sink, Columns::sink))
             }
         };
-        Ok(exec::run(&self.0, options, sink)?.1)
+        Ok(exec::run(plan, options, sink)?.1)
     }
 
     /// Runs the plan for what its steps write and require, and drops its rows.
@@ -94,12 +117,12 @@ impl CheckedPlan {
     /// # Errors
     /// As [`CheckedPlan::run_with`].
     pub fn run_for_effect(&self, options: &RunOptions) -> Result<Ledger> {
-        exec::run_for_effect(&self.0, options)
+        exec::run_for_effect(&*self.complete(options)?, options)
     }
 
     /// Files, bytes and rows of the sources: as far as they are known before the run.
     pub fn sources(&self) -> Vec<SourceView> {
-        crate::exec::scans(&self.0)
+        crate::exec::scans(&self.plan)
             .into_iter()
             .map(|(_, scan)| {
                 let about = scan.source.about();
@@ -130,7 +153,7 @@ pub struct SourceView {
 
 impl fmt::Display for CheckedPlan {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        picture::write(&self.0, f)
+        picture::write(&self.plan, f)
     }
 }
 

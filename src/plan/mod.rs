@@ -7,17 +7,23 @@
 //! | `relation` | an operator with its named columns |
 //! | `rules` | rewrites, one a file |
 //! | `window` | what a window is |
+//! | `reshape` | wide to long, long to wide, lists to rows |
+//! | `tally` | what is counted of each step |
 //! | `picture` | as written beside as it will run |
 
 pub(crate) mod join;
 pub(crate) mod node;
 pub(crate) mod picture;
 pub(crate) mod relation;
+mod reshape;
 pub(crate) mod rules;
+mod tally;
 mod window;
 
 pub use join::JoinKind;
 pub(crate) use join::{Comparison, Join, KeyPair};
 pub(crate) use node::{Condition, Node, Op, SortKey, StepId, Target};
 pub(crate) use window::{Call, Window, WindowKey};
-pub(crate) use relation::{Plan, Relation, StepInfo};
+pub(crate) use relation::{Find, Found, Plan, Relation, StepInfo, Wanted};
+pub(crate) use reshape::{Cell, Cells, Spread, Totals, Unnest, Unpivot};
+pub(crate) use tally::Tally;

@@ -12,6 +12,7 @@ use crate::io::format::{Format, WriteOptions};
 use crate::io::source::Source;
 use crate::io::target::Mode;
 use super::join::Join;
+use super::reshape::{Spread, Totals, Unnest, Unpivot};
 use super::window::Window;
 
 /// A step's place in the list of all steps of a plan.
@@ -63,6 +64,14 @@ pub(crate) enum Op {
     Join(Join),
     /// Rows of other tables below: new columns, and what they are in the input and in each other table.
     Append { fields: Vec<Field>, own: Vec<Bound>, others: Vec<(Node, Vec<Bound>)> },
+    /// Columns become rows.
+    Unpivot(Unpivot),
+    /// Rows of groups become columns.
+    Spread(Spread),
+    /// Each row also for the totals that it is in.
+    Totals(Totals),
+    /// Lists become rows.
+    Unnest(Unnest),
     /// Columns of another table with as many rows.
     Paste { other: Box<Node>, added: Vec<Field> },
 }
@@ -146,6 +155,17 @@ impl Node {
                 columns
             }
             Op::Append { fields, .. } => fields.iter().map(|f| f.id).collect(),
+            Op::Unpivot(how) => {
+                let made = how.names.iter().chain(&how.values).map(|f| f.id);
+                how.kept.iter().copied().chain(made).collect()
+            }
+            Op::Spread(how) => how.made().map(|f| f.id).collect(),
+            Op::Totals(how) => {
+                let mut columns = below();
+                columns.extend(how.made().map(|f| f.id));
+                columns
+            }
+            Op::Unnest(how) => how.kept.iter().copied().chain(how.lists.iter().map(|(_, f)| f.id)).collect(),
             Op::Paste { added, .. } => {
                 let mut columns = below();
                 columns.extend(added.iter().map(|f| f.id));
@@ -183,6 +203,10 @@ impl Node {
                 join.added.iter().chain(join.merged.iter().map(|(f, _)| f)).find(is_it)
             }
             Op::Append { fields, .. } => return fields.iter().find(is_it),
+            Op::Unpivot(how) => how.names.iter().chain(&how.values).find(is_it),
+            Op::Spread(how) => return how.made().find(is_it),
+            Op::Totals(how) => how.made().find(is_it),
+            Op::Unnest(how) => how.lists.iter().map(|(_, f)| f).find(is_it),
             Op::Paste { added, .. } => added.iter().find(is_it),
             Op::Compute(added) => added.iter().map(|(f, _)| f).find(is_it),
             Op::Per { calls, .. } => calls.iter().map(|c| &c.field).find(is_it),

@@ -1,7 +1,9 @@
 //! An operator with its named columns, and the whole checked plan.
 
+use super::Tally;
 use super::node::{Node, Op, StepId};
-use crate::expr::Field;
+use crate::error::Result;
+use crate::expr::{Batch, Field, Scalar};
 
 /// Rows with named columns.
 #[derive(Clone)]
@@ -52,9 +54,68 @@ pub(crate) struct Plan {
     pub(crate) notes: Vec<String>,
     /// Rewrites that were made, in order.
     pub(crate) fired: Vec<&'static str>,
+    /// Parts of it that ran to find columns, and what was counted then.
+    pub(crate) ran: Vec<Node>,
+    pub(crate) counted: Tally,
+    /// Whether steps follow whose columns only a run can tell.
+    pub(crate) open: bool,
+}
+
+/// Runs a part of a plan to find the values of some of its columns.
+pub(crate) type Find<'a> = &'a dyn Fn(Plan, &Wanted) -> Result<Found>;
+
+/// What is to be found.
+pub(crate) struct Wanted {
+    /// The places of the columns.
+    pub(crate) columns: Vec<usize>,
+    /// The place of a column that is true in rows that do not count.
+    pub(crate) except: Option<usize>,
+    /// The most different values.
+    pub(crate) most: usize,
+}
+
+/// What a part of a plan gave.
+pub(crate) struct Found {
+    pub(crate) batches: Vec<Batch>,
+    /// The different values of the columns, in order, null last; `None` if there are too many.
+    pub(crate) combinations: Option<Vec<Vec<Scalar>>>,
+    pub(crate) counted: Tally,
+    /// The part as it ran.
+    pub(crate) ran: Node,
+}
+
+impl StepInfo {
+    /// A step of which only the text matters.
+    pub(crate) fn new(text: String) -> StepInfo {
+        StepInfo {
+            text,
+            table: None,
+            reads: None,
+            aside: false,
+            joins: None,
+            keeps_rows: false,
+            runs: true,
+            columns: Vec::new(),
+        }
+    }
 }
 
 impl Plan {
+    /// A plan of one chain.
+    pub(crate) fn of(main: Relation, steps: Vec<StepInfo>) -> Plan {
+        Plan {
+            main,
+            others: Vec::new(),
+            steps,
+            ends_in_write: false,
+            notes: Vec::new(),
+            fired: Vec::new(),
+            ran: Vec::new(),
+            counted: Tally::new(0),
+            open: false,
+        }
+    }
+
     /// All operators, those of shared tables included.
     pub(crate) fn nodes(&self) -> Vec<&Node> {
         fn gather<'a>(node: &'a Node, into: &mut Vec<&'a Node>) {
@@ -69,6 +130,7 @@ impl Plan {
         let mut found = Vec::new();
         gather(&self.main.node, &mut found);
         self.others.iter().for_each(|other| gather(&other.node, &mut found));
+        self.ran.iter().for_each(|node| gather(node, &mut found));
         found
     }
 

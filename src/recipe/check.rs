@@ -7,7 +7,7 @@ use crate::error::{Error, ErrorKind, Result, nearest};
 use crate::expr::bind::Ids;
 use crate::expr::expand::Environment;
 use crate::expr::{Scalar, Type};
-use crate::plan::{Plan, Relation, StepInfo};
+use crate::plan::{Find, Plan, Relation, StepInfo, Tally};
 use crate::step::{Checker, Table};
 use crate::text::{comma, name};
 
@@ -24,7 +24,7 @@ pub(crate) struct Request {
 ///
 /// # Errors
 /// All mistakes that were found, as one error.
-pub(crate) fn check(recipe: &Recipe, request: &Request) -> Result<Plan> {
+pub(crate) fn check(recipe: &Recipe, request: &Request, find: Option<Find<'_>>) -> Result<Plan> {
     let environment = environment(recipe, &request.givens)?;
     let mut checker = Checker {
         source: recipe.source.clone(),
@@ -38,9 +38,16 @@ pub(crate) fn check(recipe: &Recipe, request: &Request) -> Result<Plan> {
         folded: false,
         notes: Vec::new(),
         targets: Vec::new(),
+        find,
+        open: false,
+        ran: Vec::new(),
+        counted: Tally::new(0),
     };
     let mut acting = Vec::new();
     for chain in &recipe.tables {
+        if checker.open {
+            break;
+        }
         checker.used.clear();
         let relation = check_chain(chain, Some(&chain.name), &mut checker);
         let needs = checker.used.clone();
@@ -48,7 +55,7 @@ pub(crate) fn check(recipe: &Recipe, request: &Request) -> Result<Plan> {
         checker.tables.push(Table { name: chain.name.clone(), relation, needs, is_used: false });
     }
     checker.used.clear();
-    let main = check_chain(&recipe.main, None, &mut checker);
+    let main = if checker.open { None } else { check_chain(&recipe.main, None, &mut checker) };
     let runs = tables_that_run(&checker, &acting);
     for (table, runs) in checker.tables.iter().zip(&runs) {
         if !runs {
@@ -64,8 +71,9 @@ pub(crate) fn check(recipe: &Recipe, request: &Request) -> Result<Plan> {
     if let Some(error) = Error::all(checker.errors) {
         return Err(error);
     }
+    let found = main.or_else(|| checker.tables.iter().rev().find_map(|t| t.relation.clone()));
     let main =
-        main.ok_or_else(|| Error::new(ErrorKind::Internal, "A chain without a mistake has no result."))?;
+        found.ok_or_else(|| Error::new(ErrorKind::Internal, "A chain without a mistake has no result."))?;
     let needed_by_main = reached(&checker.tables, &checker.used);
     let others = checker
         .tables
@@ -76,7 +84,12 @@ pub(crate) fn check(recipe: &Recipe, request: &Request) -> Result<Plan> {
         .collect();
     let fired = if checker.folded { vec!["constants worked out"] } else { Vec::new() };
     let ends_in_write = recipe.main.steps.last().is_some_and(|p| p.step.writes());
-    Ok(Plan { main, others, steps: checker.steps, ends_in_write, notes: checker.notes, fired })
+    let Checker { steps, notes, mut counted, open, ran, .. } = checker;
+    let mut plan = Plan { main, others, steps, ends_in_write, notes, fired, ran: Vec::new(), counted: Tally::new(0), open };
+    // What runs again is counted again.
+    plan.nodes().iter().for_each(|node| counted.clear(node.step));
+    (plan.ran, plan.counted) = (ran, counted);
+    Ok(plan)
 }
 
 /// Checks the steps of a chain in order.
@@ -98,6 +111,9 @@ fn check_chain(chain: &Chain, table: Option<&String>, checker: &mut Checker<'_>)
             runs: true,
             columns: fields.iter().map(|f| (f.name.clone(), f.kind.clone())).collect(),
         });
+        if checker.open {
+            break;
+        }
         relation.as_ref()?;
     }
     relation

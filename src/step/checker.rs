@@ -8,7 +8,7 @@ use crate::expr::ast::Expr;
 use crate::expr::bind::{Binder, Ids, PerCall, Place};
 use crate::expr::expand::Environment;
 use crate::expr::{Bound, Field, Scalar};
-use crate::plan::{Op, Relation, StepId, StepInfo};
+use crate::plan::{Find, Node, Op, Relation, StepId, StepInfo, Tally};
 
 /// A table of a recipe, checked.
 #[derive(Clone)]
@@ -40,6 +40,13 @@ pub(crate) struct Checker<'a> {
     pub(crate) notes: Vec<String>,
     /// Files that steps before write.
     pub(crate) targets: Vec<PathBuf>,
+    /// Finds columns that only a run can tell, if it may run.
+    pub(crate) find: Option<Find<'a>>,
+    /// Whether such columns were met and not found: what follows cannot be checked.
+    pub(crate) open: bool,
+    /// What ran to find them, and what was counted then.
+    pub(crate) ran: Vec<Node>,
+    pub(crate) counted: Tally,
 }
 
 impl Checker<'_> {

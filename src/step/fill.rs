@@ -1,4 +1,4 @@
-//! `fill COLS with EXPR`: missing values replaced.
+//! `fill COLS with EXPR` and `fill COLS down|up [by COLS]`: missing values replaced.
 
 use std::fmt;
 
@@ -6,16 +6,18 @@ use super::{Checker, Step, StepKind};
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::ast::{ColumnRef, Expr, Kind};
 use crate::expr::expand::columns_of_list;
-use crate::expr::{Field, Scalar, Type};
-use crate::plan::{Op, Relation};
+use crate::expr::functions::Arguments;
+use crate::expr::windows::{Frame, Task};
+use crate::expr::{Bound, Field, Scalar, Type, aggregates};
+use crate::plan::{Call, Op, Relation, Window};
 use crate::text::{Cursor, comma, expression};
 
 pub(super) const KIND: StepKind = StepKind {
     keyword: "fill",
-    usage: "fill COLS with EXPR",
-    summary: "Replaces missing values; the expression may be an aggregate, mean(protein) per grade.",
+    usage: "fill COLS with EXPR | fill COLS down [by COLS] | fill COLS up [by COLS]",
+    summary: "Replaces missing values: by an expression, which may be an aggregate, or by the last (down) or next (up) value.",
     example: "fill protein with mean(protein) per grade",
-    parse: |text| Ok(Box::new(text.one(read)?)),
+    parse: |text| text.one(read),
 };
 
 #[derive(Debug)]
@@ -24,15 +26,66 @@ struct Fill {
     with: Expr,
 }
 
-fn read(c: &mut Cursor<'_>) -> Result<Fill> {
+/// Values carried on from the rows around.
+#[derive(Debug)]
+struct Carry {
+    columns: Vec<ColumnRef>,
+    up: bool,
+    by: Vec<ColumnRef>,
+}
+
+fn read(c: &mut Cursor<'_>) -> Result<Box<dyn Step>> {
     let columns = c.list(Cursor::column_ref)?;
-    if ["down", "up"].iter().any(|w| c.is_word_at(0, w)) {
-        return Err(c.error(
-            "fill down and fill up are part of the language, but this version does not have them yet.",
-        ));
+    let up = c.take_word("up");
+    if up || c.take_word("down") {
+        let by = if c.take_word("by") { c.list(Cursor::column_ref)? } else { Vec::new() };
+        return Ok(Box::new(Carry { columns, up, by }));
     }
-    c.expect_word("with", "and what missing values become")?;
-    Ok(Fill { columns, with: expression(c)? })
+    c.expect_word("with", "and what missing values become; or down, or up")?;
+    Ok(Box::new(Fill { columns, with: expression(c)? }))
+}
+
+impl Step for Carry {
+    fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
+        let input = input?;
+        let source = checker.source.clone();
+        let step = checker.step();
+        let columns = checker.kept(columns_of_list(&self.columns, &input.fields, &source))?;
+        let columns: Vec<Field> = columns.into_iter().cloned().collect();
+        let by = checker.kept(columns_of_list(&self.by, &input.fields, &source))?;
+        let by = by.iter().map(|f| f.id).collect();
+        // The last value of the rows so far, and the first of those from here; both skip nulls.
+        let (aggregate, frame) = if self.up {
+            ("first", Frame::Rows(Some(0), None))
+        } else {
+            ("last", Frame::Rows(None, Some(0)))
+        };
+        let mut calls = Vec::new();
+        let mut fields = input.fields.clone();
+        for column in &columns {
+            let args = Arguments { name: aggregate, usage: aggregate, values: vec![Bound::column(column)] };
+            let made = aggregates::find(aggregate).and_then(|found| (found.bind)(args).ok())?;
+            let field = Field::new(checker.ids.next(), &column.name, column.kind.clone());
+            if let Some(slot) = fields.iter_mut().find(|f| f.id == column.id) {
+                *slot = field.clone();
+            }
+            let task = Task::Aggregate(made);
+            calls.push(Call { field, task, args: vec![column.id], only: None, frame: frame.clone() });
+        }
+        let relation = input.then(Op::Window(Window { by, order: Vec::new(), calls }), step);
+        Some(Relation { fields, ..relation })
+    }
+
+    fn keeps_rows(&self) -> bool {
+        true
+    }
+}
+
+impl fmt::Display for Carry {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "fill {} {}", comma(&self.columns), if self.up { "up" } else { "down" })?;
+        if self.by.is_empty() { Ok(()) } else { write!(f, " by {}", comma(&self.by)) }
+    }
 }
 
 /// A bare aggregate in `fill` is of the whole table.

@@ -19,11 +19,15 @@ mod join;
 mod options;
 mod other;
 mod paste;
+mod pivot;
 mod read;
 mod require;
 mod sample;
 mod select;
 mod sort;
+mod split;
+mod unnest;
+mod unpivot;
 mod values;
 mod window;
 mod write;
@@ -110,13 +114,14 @@ pub const CATALOGUE: &[StepKind] = &[
     join::KIND,
     append::KIND,
     paste::KIND,
+    pivot::KIND,
+    unpivot::KIND,
+    split::KIND,
+    unnest::KIND,
     fill::KIND,
     require::KIND,
     write::KIND,
 ];
-
-/// Steps of the language that are not built yet.
-const NOT_YET: [&str; 4] = ["pivot", "unpivot", "split", "unnest"];
 
 /// Finds a step by its first word.
 pub fn find(keyword: &str) -> Option<&'static StepKind> {
@@ -183,9 +188,6 @@ pub(crate) fn parse(block: &Block) -> Result<Box<dyn Step>> {
 /// The error of a word that is no step.
 pub(crate) fn unknown(keyword: &str) -> Error {
     let error = Error::new(ErrorKind::Syntax, format!("There is no step {keyword}."));
-    if NOT_YET.contains(&keyword) {
-        return error.why("It is part of the language, but this version does not have it yet.");
-    }
     let other = match keyword.to_ascii_lowercase().as_str() {
         "where" | "keep" => Some("filter"),
         "limit" | "head" | "top" => Some("first"),

@@ -33,16 +33,7 @@ impl Other {
             Other::Table(table) => table.check(None, checker),
             Other::File(read, path) => {
                 let relation = read.check(None, checker)?;
-                checker.steps.push(StepInfo {
-                    text: path.to_string(),
-                    table: None,
-                    reads: None,
-                    aside: true,
-                    joins: None,
-                    keeps_rows: false,
-                    runs: true,
-                    columns: Vec::new(),
-                });
+                checker.steps.push(StepInfo { aside: true, ..StepInfo::new(path.to_string()) });
                 Some(relation)
             }
         }

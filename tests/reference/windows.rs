@@ -200,6 +200,8 @@ impl Window {
         }
         let distance = match (&own, &theirs) {
             (V::Date(a), V::Date(b)) => f64::from(b - a),
+            // However far from NaN is NaN.
+            (V::Float(a), V::Float(b)) if a.is_nan() && b.is_nan() => return true,
             (a, b) if a.order(b).is_eq() => 0.0,
             (V::Text(_) | V::Bool(_), _) => match theirs.order(&own) {
                 Ordering::Less => -1e30,

@@ -18,11 +18,16 @@ fn flow(arguments: &Check) -> Result<Flow, crate::terminal::Failure> {
 pub(crate) fn check(arguments: &Check) -> Outcome {
     let plan = flow(arguments)?.plan()?;
     plan.notes().iter().for_each(crate::terminal::note);
-    out(format!("No mistakes in {} steps. The result's columns:\n\n", plan.steps().count()))?;
+    let steps = plan.steps().count();
+    if let Some(why) = plan.open() {
+        return out(format!("No mistakes in the first {steps} steps.\n\n{why}\n"));
+    }
+    out(format!("No mistakes in {steps} steps. The result's columns:\n\n"))?;
     out(aligned("  ", plan.columns().map(|(name, kind)| (name, kind.to_string()))))
 }
 
 pub(crate) fn plan(arguments: &Check) -> Outcome {
     let plan: CheckedPlan = flow(arguments)?.plan()?;
-    out(plan)
+    let why = plan.open().map(|why| format!("\n{why}\n")).unwrap_or_default();
+    out(format!("{plan}{why}"))
 }

@@ -93,7 +93,7 @@ pub(crate) trait Accumulator: Send {
     fn load(&mut self, saved: &LargeBinaryArray) -> Result<()>;
     /// The results, one a group.
     fn finish(&mut self) -> Result<ArrayRef>;
-    /// The result of each frame of rows; both ends of the frames only rise. `rows` says which rows the arguments are
+    /// The result of each frame, of which there is one a row; both ends of the frames only rise. `rows` says which rows the arguments are
     /// of, if not of all.
     fn slide(&self, args: &[ArrayRef], rows: Option<&[u32]>, frames: &[(u32, u32)]) -> Result<ArrayRef>;
     /// Bytes in use.
@@ -189,11 +189,10 @@ where
     }
 
     fn slide(&self, args: &[ArrayRef], rows: Option<&[u32]>, frames: &[(u32, u32)]) -> Result<ArrayRef> {
-        let most = frames.iter().map(|(_, to)| *to).max().unwrap_or(0);
-        let mut singles = vec![S::default(); most as usize];
+        let mut singles = vec![S::default(); frames.len()];
         match rows {
             Some(rows) => (self.update)(&mut singles, rows, args)?,
-            None => (self.update)(&mut singles, &(0..most).collect::<Vec<u32>>(), args)?,
+            None => (self.update)(&mut singles, &(0..frames.len() as u32).collect::<Vec<u32>>(), args)?,
         }
         slide::slide(&singles, frames, &|states| (self.finish)(states))
     }

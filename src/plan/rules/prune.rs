@@ -64,6 +64,37 @@ fn prune(mut node: Node, mut needed: Vec<ColumnId>, changed: &mut bool) -> Node 
             needed.clear();
             own.iter().for_each(|by| by.columns(&mut needed));
         }
+        Op::Unpivot(how) => {
+            let before = how.kept.len() + how.values.len();
+            how.kept.retain(|id| needed.contains(id));
+            if !how.skip_nulls {
+                let keep: Vec<bool> = how.values.iter().map(|f| needed.contains(&f.id)).collect();
+                retain(&mut how.values, &keep);
+                how.rows.iter_mut().for_each(|row| retain(&mut row.values, &keep));
+            }
+            *changed |= how.kept.len() + how.values.len() < before;
+            needed.clone_from(&how.kept);
+            how.rows.iter().flat_map(|row| &row.values).for_each(|by| by.columns(&mut needed));
+        }
+        Op::Spread(how) => {
+            let before = how.cells.len();
+            // A cell that may hold one value only is looked at whether it is needed or not.
+            how.cells.retain(|cell| cell.only.is_some() || needed.contains(&cell.field.id));
+            *changed |= how.cells.len() < before;
+            needed.clear();
+            add(&mut needed, how.by.iter().map(|f| f.id).chain(how.keys.iter().map(|(id, _)| *id)));
+            add(&mut needed, how.cells.iter().map(|cell| cell.value).chain(how.count).chain(how.of_keys));
+        }
+        Op::Totals(how) => {
+            how.by.iter().chain(&how.keys).for_each(|(_, by)| by.columns(&mut needed));
+        }
+        Op::Unnest(how) => {
+            let before = how.kept.len();
+            how.kept.retain(|id| needed.contains(id));
+            *changed |= how.kept.len() < before;
+            needed.clone_from(&how.kept);
+            add(&mut needed, how.lists.iter().map(|(id, _)| *id));
+        }
         Op::Paste { other, added } => {
             added.retain(|field| needed.contains(&field.id));
             *other = pruned(other, added.iter().map(|f| f.id).collect(), changed);
