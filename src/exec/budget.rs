@@ -80,6 +80,12 @@ impl Reservation {
         if bytes <= LITTLE { Ok(()) } else { self.hold(bytes) }
     }
 
+    /// Whether so many bytes can be held, by something that could be cut smaller; if so, they are.
+    #[must_use]
+    pub(crate) fn fits_whole(&mut self, bytes: usize) -> bool {
+        bytes <= LITTLE || self.try_hold(bytes)
+    }
+
     /// Adds to the bytes that are held; gives whether the account has room for them.
     #[must_use]
     pub(crate) fn try_add(&mut self, bytes: usize) -> bool {

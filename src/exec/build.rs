@@ -191,10 +191,11 @@ fn build(node: &Node, context: &Context) -> Result<Pipeline> {
             pipeline.push(Box::new(stream::Compute { columns: placed, step, text: text() }));
             Ok(pipeline)
         }
-        Op::Filter(condition) => {
+        Op::Filter(condition) | Op::Early(condition) => {
             let mut pipeline = below()?;
             let condition = condition.placed(&pipeline.layout)?;
-            pipeline.push(Box::new(stream::Filter(stream::Test { condition, step, text: text() })));
+            let early = matches!(node.op, Op::Early(_));
+            pipeline.push(Box::new(stream::Filter(stream::Test { condition, step, text: text(), early })));
             Ok(pipeline)
         }
         Op::Sort { keys, keep } => build_sort(below()?, keys, *keep, None, step, context),
@@ -402,7 +403,8 @@ fn build_scan(scan: &Scan, step: StepId, context: &Context) -> Result<Pipeline> 
     let tests = |layout: &[ColumnId]| -> Result<Vec<stream::Test>> {
         let placed = scan.conditions.iter().map(|condition| {
             let text = context.step_text(condition.step).to_owned();
-            Ok(stream::Test { condition: condition.test.placed(layout)?, step: condition.step, text })
+            let (step, early) = (condition.step, condition.early);
+            Ok(stream::Test { condition: condition.test.placed(layout)?, step, text, early })
         });
         placed.collect()
     };

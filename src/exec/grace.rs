@@ -5,6 +5,7 @@
 
 use std::sync::Arc;
 
+use arrow_array::cast::AsArray;
 use arrow_array::{ArrayRef, BooleanArray, LargeBinaryArray, UInt32Array};
 
 use super::budget::{Budget, Reservation};
@@ -20,6 +21,9 @@ use crate::expr::{Batch, Type};
 /// Files that rows are dealt to.
 pub(crate) const FILES: usize = 64;
 
+/// Rows of a result that are written together: few, since many files are merged.
+const ROWS: usize = 1 << 11;
+
 /// Rows that wait for a file until they are written together.
 const WAITING: usize = 1 << 11;
 
@@ -31,13 +35,19 @@ pub(crate) fn numbered(numbers: impl Iterator<Item = u64>) -> ArrayRef {
 /// Rows on their way to files.
 pub(crate) struct Dealt {
     kinds: Vec<Type>,
+    /// How often rows with these keys were dealt before.
+    level: u32,
     files: Vec<(Writer, Vec<Batch>, usize)>,
 }
 
 impl Dealt {
     pub(crate) fn new(kinds: Vec<Type>, spill: &Spill) -> Result<Dealt> {
+        Dealt::again(kinds, 0, spill)
+    }
+
+    fn again(kinds: Vec<Type>, level: u32, spill: &Spill) -> Result<Dealt> {
         let file = |_| Ok((spill.writer()?, Vec::new(), 0));
-        Ok(Dealt { kinds, files: (0..FILES).map(file).collect::<Result<_>>()? })
+        Ok(Dealt { kinds, level, files: (0..FILES).map(file).collect::<Result<_>>()? })
     }
 
     /// Deals rows by these keys; `numbers` has the place of each.
@@ -46,7 +56,7 @@ impl Dealt {
         let mut groups = Vec::new();
         table.numbers(keys, batch.rows, &mut groups)?;
         let mut file_of = vec![0usize; table.len()];
-        for (file, (_, groups)) in table.deal(FILES)?.into_iter().enumerate() {
+        for (file, (_, groups)) in table.deal_again(FILES, self.level)?.into_iter().enumerate() {
             for group in groups {
                 if let Some(slot) = file_of.get_mut(group as usize) {
                     *slot = file;
@@ -97,33 +107,82 @@ fn flush((file, waiting, rows): &mut (Writer, Vec<Batch>, usize)) -> Result<()> 
 /// they stand in the places of, if not of all.
 pub(crate) type Process = Arc<dyn Fn(&[Batch]) -> Result<Vec<(Batch, Option<BooleanArray>)>> + Send + Sync>;
 
-/// Works on the rows of one file after the other, and puts them back in order.
-pub(crate) fn processed(
-    runs: Vec<Run>,
-    process: &Process,
-    bytes_a_row: usize,
-    spill: &Spill,
-    held: &mut Reservation,
-) -> Result<Vec<Run>> {
-    let mut results = Vec::new();
-    for run in runs {
-        let mut batches: Vec<Batch> = run.reader()?.into_iter().flatten().collect::<Result<_>>()?;
-        held.hold_whole(batches.iter().map(|b| b.memory() + b.rows * bytes_a_row).sum())?;
-        let places: Vec<ArrayRef> = batches.iter_mut().map(|b| b.columns.remove(0)).collect();
-        let mut writer = spill.writer()?;
-        for ((mut batch, keep), mut places) in process(&batches)?.into_iter().zip(places) {
-            if let Some(keep) = keep {
-                places = arrow_select::filter::filter(&places, &keep).map_err(crate::expr::arrow_error)?;
+/// Files of rows that meet by their keys, and what becomes of them.
+pub(crate) struct Files<'a> {
+    pub(crate) kinds: &'a [Type],
+    /// The keys of some rows.
+    pub(crate) keys: &'a dyn Fn(&Batch) -> Result<Vec<ArrayRef>>,
+    pub(crate) process: &'a Process,
+    /// What the process holds beside the rows.
+    pub(crate) bytes_a_row: usize,
+    pub(crate) spill: &'a Spill,
+}
+
+/// How often rows are dealt at most: after so many times those of one file have one key.
+const LEVELS: u32 = 4;
+
+impl Files<'_> {
+    /// Works on the rows of one file after the other; gives the results, each run in order.
+    pub(crate) fn processed(&self, runs: Vec<Run>, held: &mut Reservation) -> Result<Vec<Run>> {
+        let mut results = Vec::new();
+        let mut open: Vec<(Run, u32)> = runs.into_iter().rev().map(|run| (run, 0)).collect();
+        while let Some((run, level)) = open.pop() {
+            let Some(mut batches) = self.held(&run, level, held)? else {
+                let parts = self.dealt_again(&run, level + 1)?;
+                held.hold(0)?;
+                // One key has all rows: no further deal can part them.
+                let whole = parts.iter().any(|part| part.rows == run.rows);
+                open.extend(parts.into_iter().map(|part| (part, if whole { LEVELS } else { level + 1 })));
+                continue;
+            };
+            let places: Vec<ArrayRef> = batches.iter_mut().map(|b| b.columns.remove(0)).collect();
+            let mut writer = self.spill.writer()?;
+            for ((mut batch, keep), mut places) in (self.process)(&batches)?.into_iter().zip(places) {
+                if let Some(keep) = keep {
+                    places = arrow_select::filter::filter(&places, &keep).map_err(crate::expr::arrow_error)?;
+                }
+                batch.columns.insert(0, places);
+                for part in slices_of(batch, ROWS) {
+                    writer.write(part)?;
+                }
             }
-            batch.columns.insert(0, places);
-            for part in slices_of(batch, 1 << 12) {
-                writer.write(part)?;
+            results.push(writer.finish()?);
+        }
+        held.hold(0)?;
+        Ok(results)
+    }
+
+    /// The rows of a file; none if they do not fit and can be dealt to more files.
+    fn held(&self, run: &Run, level: u32, held: &mut Reservation) -> Result<Option<Vec<Batch>>> {
+        let (mut batches, mut bytes) = (Vec::new(), 0);
+        for batch in run.reader()?.into_iter().flatten() {
+            let batch = batch?;
+            bytes += batch.memory() + batch.rows * self.bytes_a_row;
+            batches.push(batch);
+            if level < LEVELS && !held.fits_whole(bytes) {
+                return Ok(None);
             }
         }
-        results.push(writer.finish()?);
+        held.hold_whole(bytes)?;
+        Ok(Some(batches))
     }
-    held.hold(0)?;
-    Ok(results)
+
+    /// The rows of a file, dealt to more of them.
+    fn dealt_again(&self, run: &Run, level: u32) -> Result<Vec<Run>> {
+        let mut dealt = Dealt::again(self.kinds.to_vec(), level, self.spill)?;
+        for batch in run.reader()?.into_iter().flatten() {
+            let mut batch = batch?;
+            let places = batch.columns.remove(0);
+            let places = places.as_binary_opt::<i64>().map(|p| p.iter().flatten().map(place_of).collect());
+            dealt.push(&batch, &(self.keys)(&batch)?, &places.unwrap_or_else(Vec::new))?;
+        }
+        dealt.finish()
+    }
+}
+
+/// A place from its bytes.
+fn place_of(bytes: &[u8]) -> u64 {
+    bytes.try_into().map_or(0, u64::from_be_bytes)
 }
 
 /// A sink whose rows meet by their keys: in memory, or file by file.
@@ -202,7 +261,15 @@ impl Commit for Meeting {
             let made = (self.process)(&self.batches)?;
             return Ok(Held::Batches(made.into_iter().map(|(batch, _)| batch).collect()));
         };
-        let runs = processed(dealt.finish()?, &self.process, self.bytes_a_row, &self.spill, &mut self.held)?;
+        let keys = self.keys.clone();
+        let files = Files {
+            kinds: &self.kinds,
+            keys: &|batch| Ok(keys.iter().filter_map(|i| batch.columns.get(*i).cloned()).collect()),
+            process: &self.process,
+            bytes_a_row: self.bytes_a_row,
+            spill: &self.spill,
+        };
+        let runs = files.processed(dealt.finish()?, &mut self.held)?;
         Ok(Held::Scan(Box::new(Merge::new(runs, None)?)))
     }
 }

@@ -281,6 +281,11 @@ impl KeyTable {
     ///
     /// Equal keys of two tables go to the same list, however each table keeps them.
     pub(crate) fn deal(self, parts: usize) -> Result<Vec<(KeyList, Vec<u32>)>> {
+        self.deal_again(parts, 0)
+    }
+
+    /// As [`KeyTable::deal`], by other bits of the hashes: keys that came to one list at the level before part.
+    pub(crate) fn deal_again(self, parts: usize, level: u32) -> Result<Vec<(KeyList, Vec<u32>)>> {
         if parts == 1 || self.len() == 0 {
             let numbers = (0..self.len() as u32).collect();
             let list = match self.keys {
@@ -292,7 +297,11 @@ impl KeyTable {
             dealt.extend((1..parts).map(|_| (KeyList::Packed(Vec::new()), Vec::new())));
             return Ok(dealt);
         }
-        let part = |hashed: u64| (((hashed >> 32) * parts as u64) >> 32) as usize;
+        let scale = (parts as u64).saturating_pow(level);
+        let part = |hashed: u64| {
+            let fraction = (hashed >> 32).wrapping_mul(scale) & u64::from(u32::MAX);
+            ((fraction * parts as u64) >> 32) as usize
+        };
         let mut numbers = vec![Vec::new(); parts];
         let mut give = |number: usize, hashed: u64| {
             if let Some(list) = numbers.get_mut(part(hashed)) {

@@ -107,6 +107,7 @@ impl LedgerStep {
             parts.push(match event {
                 Event::NotTrue => format!("{n} not true"),
                 Event::Skipped => format!("{n} not true by the file's statistics"),
+                Event::Early => format!("{} not true, left out before they were grouped", plural(*count, "row")),
                 Event::Unknown => match self.nullable.as_slice() {
                     [] => format!("{n} unknown: something is null"),
                     names => format!("{n} unknown: {} is null", names.join(" or ")),

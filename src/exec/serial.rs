@@ -5,7 +5,7 @@ use churn_kernels::hash;
 
 use super::budget::Reservation;
 use super::context::Context;
-use super::grace::{Dealt, first_rows, numbered, numbers_of, processed, within};
+use super::grace::{Dealt, Files, first_rows, numbered, numbers_of, within};
 use super::keys::KeyTable;
 use super::merge::Merge;
 use super::spill::{Spill, Writer};
@@ -117,7 +117,15 @@ impl SerialOp for FirstPer {
         let process = first_rows(self.seen.keys.clone(), self.seen.kinds.clone(), self.count);
         let dealt = full.dealt.finish()?;
         let rows: u64 = dealt.iter().map(|run| run.rows).sum();
-        let mut runs = processed(dealt, &process, 0, &self.seen.spill, &mut self.seen.held)?;
+        let keys = self.seen.keys.clone();
+        let files = Files {
+            kinds: &self.seen.kinds,
+            keys: &|batch| Ok(keys.iter().filter_map(|i| batch.columns.get(*i).cloned()).collect()),
+            process: &process,
+            bytes_a_row: 8,
+            spill: &self.seen.spill,
+        };
+        let mut runs = files.processed(dealt, &mut self.seen.held)?;
         let kept: u64 = runs.iter().map(|run| run.rows).sum();
         self.tell(rows as usize, kept as usize, work);
         runs.push(full.passed.finish()?);

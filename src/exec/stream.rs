@@ -103,6 +103,8 @@ pub(crate) struct Test {
     pub(crate) condition: Bound,
     pub(crate) step: StepId,
     pub(crate) text: String,
+    /// Whether the filter itself comes later.
+    pub(crate) early: bool,
 }
 
 impl Test {
@@ -113,6 +115,10 @@ impl Test {
             .map_err(|e| e.in_step(&self.text))?
             .bools(batch.rows);
         let kept = truth.true_count();
+        if self.early {
+            work.tally.event(self.step, Event::Early, batch.rows - kept);
+            return Ok(truth);
+        }
         let unknown = truth.null_count();
         work.tally.rows(self.step, kept);
         work.tally.event(self.step, Event::Unknown, unknown);

@@ -10,6 +10,8 @@ pub enum Event {
     Unknown,
     /// A row that was not read: the file's statistics show that its condition is not true.
     Skipped,
+    /// A row that a filter of groups would leave out, left out before it was grouped.
+    Early,
     /// A division by zero that gave null.
     ZeroDivision,
     /// A value outside a function's domain that gave null.
@@ -40,10 +42,11 @@ pub enum Event {
 
 impl Event {
     /// All events, in the order in which they are told.
-    pub const ALL: [Event; 16] = [
+    pub const ALL: [Event; 17] = [
         Event::NotTrue,
         Event::Unknown,
         Event::Skipped,
+        Event::Early,
         Event::RaggedRow,
         Event::BadCell,
         Event::FailedCast,
@@ -65,6 +68,7 @@ impl Event {
             Event::NotTrue => "not_true",
             Event::Unknown => "unknown",
             Event::Skipped => "skipped",
+            Event::Early => "left_out_early",
             Event::ZeroDivision => "zero_divisions",
             Event::OutOfDomain => "out_of_domain",
             Event::FailedCast => "failed_casts",

@@ -38,6 +38,8 @@ pub(crate) enum Op {
     Compute(Vec<(Field, Bound)>),
     /// Keeps the rows where a condition is true.
     Filter(Bound),
+    /// Leaves rows out early that a filter above would leave out.
+    Early(Bound),
     /// Sorts, stably; with `keep` only the first so many are wanted.
     Sort { keys: Vec<SortKey>, keep: Option<usize> },
     /// The first rows after some, of the table or of each group.
@@ -95,6 +97,8 @@ pub(crate) struct Scan {
 pub(crate) struct Condition {
     pub(crate) test: Bound,
     pub(crate) step: StepId,
+    /// Whether the step stays, and this only leaves out early what it would leave out.
+    pub(crate) early: bool,
 }
 
 /// A key to sort by.

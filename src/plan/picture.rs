@@ -57,7 +57,7 @@ pub(crate) fn write(plan: &Plan, f: &mut fmt::Formatter<'_>) -> fmt::Result {
 fn notes_of(step: usize, plan: &Plan, nodes: &[&Node]) -> Vec<String> {
     let own: Vec<&&Node> = nodes.iter().filter(|n| n.step == step).collect();
     let moved = nodes.iter().any(|n| match &n.op {
-        Op::Scan(scan) => scan.conditions.iter().any(|c| c.step == step),
+        Op::Scan(scan) => scan.conditions.iter().any(|c| c.step == step && !c.early),
         _ => false,
     });
     if moved {
@@ -68,7 +68,8 @@ fn notes_of(step: usize, plan: &Plan, nodes: &[&Node]) -> Vec<String> {
     if notes.is_empty() && is_read {
         notes.push("part of this chain".into());
     } else if notes.is_empty() && own.is_empty() {
-        notes.push("names only".into());
+        let is_window = plan.steps.get(step).is_some_and(|s| s.text.starts_with("window"));
+        notes.push(if is_window { "worked out with the window after it" } else { "names only" }.into());
     }
     notes
 }
@@ -102,6 +103,7 @@ fn notes(node: &Node) -> Vec<String> {
             n => vec![format!("computes {}, row by row", plural(n as u64, "column"))],
         },
         Op::Filter(_) => vec!["row by row".into()],
+        Op::Early(_) => vec!["tested before the rows are grouped".into()],
         Op::Sort { keep: Some(keep), .. } => vec![format!("holds about {} rows", grouped(*keep as u64))],
         Op::Sort { .. } => vec!["holds all rows".into()],
         Op::First { per, .. } if per.is_empty() => vec!["stops when it has them".into()],

@@ -4,6 +4,8 @@ use std::sync::Arc;
 use std::sync::atomic::Ordering::Relaxed;
 use std::sync::atomic::{AtomicBool, AtomicUsize};
 
+use arrow_array::ArrayRef;
+
 use super::partition::PARTITIONS;
 use crate::error::{Error, Result};
 use crate::exec::held::compacted;
@@ -11,7 +13,7 @@ use crate::exec::keys::{KeyList, KeyTable};
 use crate::exec::pipeline::{Gather, Part, Prepare};
 use crate::exec::tally::Work;
 use crate::expr::aggregates::{Accumulator, Maker};
-use crate::expr::{Batch, Bound, Type};
+use crate::expr::{Batch, Bound, Events, Type};
 use crate::plan::StepId;
 
 /// Groups of a worker's table before it is closed: it then still fits in the second-level cache.
@@ -43,6 +45,11 @@ pub(crate) struct Grouping {
 impl Grouping {
     pub(super) fn accumulators(&self) -> Vec<Box<dyn Accumulator>> {
         self.calls.iter().map(|c| (c.make)()).collect()
+    }
+
+    /// The keys of rows that stay: columns, so that nothing is to be counted.
+    pub(super) fn key_columns(&self, batch: &Batch) -> Result<Vec<ArrayRef>> {
+        self.keys.iter().map(|key| key.evaluate_array(batch, &mut Events::default())).collect()
     }
 
     /// Whether the large table may be cut into partitions: not where there is one group, or where rows keep the

@@ -10,6 +10,7 @@
 //! behind it, unmerged. At the end one partition after the other is merged, in the same order as in memory, and
 //! its groups go to a run; the runs are merged by first appearance.
 
+mod beside;
 mod local;
 mod partition;
 mod table;

@@ -3,8 +3,7 @@
 use std::sync::atomic::Ordering::Relaxed;
 use std::sync::{Arc, Mutex, PoisonError};
 
-use arrow_array::{ArrayRef, UInt32Array};
-
+use super::beside::{Staying, beside};
 use super::local::{Dealt, Grouping, Local, Shard, Workers, shards};
 use super::partition::{PARTITIONS, Partition};
 use crate::error::{Error, ErrorKind, Result};
@@ -15,7 +14,7 @@ use crate::exec::merge::Merge;
 use crate::exec::pipeline::{Commit, Part, Sink};
 use crate::exec::spill::{Run, Spill, Writer};
 use crate::exec::tally::Work;
-use crate::expr::{Batch, Event, Events};
+use crate::expr::{Batch, Event};
 
 /// Groups past which the table is cut into partitions.
 const MANY_GROUPS: usize = 1 << 15;
@@ -39,9 +38,9 @@ struct Groups {
     files: Option<Vec<Writer>>,
     spill: Spill,
     threads: usize,
-    rows: Vec<(Batch, Vec<u32>)>,
-    rows_memory: usize,
-    /// Rows that stay, dealt by their keys, once the budget was used up; and the place of the next.
+    /// Rows that stay.
+    rows: Staying,
+    /// Rows that stay, dealt by their keys, once there was no room for their groups; and the place of the next.
     dealt: Option<grace::Dealt>,
     row: u64,
     held: Reservation,
@@ -59,8 +58,7 @@ pub(crate) fn sink(grouping: Grouping, budget: &Budget, spill: Spill, threads: u
         files: None,
         spill,
         threads,
-        rows: Vec::new(),
-        rows_memory: 0,
+        rows: Staying::default(),
         dealt: None,
         row: 0,
         held: budget.reservation(),
@@ -178,11 +176,16 @@ impl Groups {
                 for group in &mut groups {
                     *group = numbers.get(*group as usize).copied().unwrap_or(0);
                 }
-                self.rows_memory += batch.memory() + groups.len() * 4;
-                self.rows.push((batch, groups));
+                self.rows.push(batch, groups)?;
             }
         }
-        let memory = self.rows_memory + partition.memory();
+        let memory = partition.memory();
+        if self.held.try_hold(self.rows.memory() + memory) {
+            return Ok(());
+        }
+        if !self.rows.is_on_disk() {
+            self.rows.leave_memory(&self.spill)?;
+        }
         if self.held.try_hold(memory) {
             return Ok(());
         }
@@ -191,17 +194,14 @@ impl Groups {
             return self.held.hold_whole(memory);
         }
         self.partitions = vec![Mutex::new(Partition::new(&self.grouping)?)];
-        self.rows_memory = 0;
-        for (batch, _) in std::mem::take(&mut self.rows) {
-            self.deal(&batch)?;
-        }
+        let mut rows = std::mem::take(&mut self.rows);
+        rows.drained(|batch| self.deal(&batch))?;
         self.held.hold(0)
     }
 
     /// Deals rows that stay to files by their keys.
     fn deal(&mut self, batch: &Batch) -> Result<()> {
-        let keys = self.grouping.keys.iter().map(|k| k.evaluate_array(batch, &mut Events::default()));
-        let keys = keys.collect::<Result<Vec<_>>>()?;
+        let keys = self.grouping.key_columns(batch)?;
         let numbers: Vec<u64> = (self.row..self.row + batch.rows as u64).collect();
         self.row += batch.rows as u64;
         if self.dealt.is_none() {
@@ -230,9 +230,16 @@ impl Groups {
                 results.push(accumulator.finish().map_err(|e| e.in_step(&grouping.text))?);
             }
             let rows = local.rows.into_iter();
-            rows.map(|(batch, numbers)| Ok((beside(batch, numbers, &results)?, None))).collect()
+            rows.map(|(batch, numbers)| Ok((beside(batch, &numbers, &results)?, None))).collect()
         });
-        let runs = grace::processed(dealt.finish()?, &process, 0, &self.spill, &mut self.held)?;
+        let files = grace::Files {
+            kinds: &self.grouping.kinds,
+            keys: &|batch| self.grouping.key_columns(batch),
+            process: &process,
+            bytes_a_row: 8,
+            spill: &self.spill,
+        };
+        let runs = files.processed(dealt.finish()?, &mut self.held)?;
         Ok(Held::Scan(Box::new(Merge::new(runs, None)?)))
     }
 
@@ -284,10 +291,8 @@ impl Groups {
         };
         let mut made = crate::parallel::each(self.threads, partitions.into_iter(), finish)?;
         if grouping.beside {
-            let results = made.pop().map(|(columns, ..)| columns).unwrap_or_default();
-            let results = results.get(grouping.kinds.len()..).unwrap_or_default();
-            let rows = self.rows.into_iter().map(|(batch, numbers)| beside(batch, numbers, results));
-            return Ok(Held::Batches(rows.collect::<Result<_>>()?));
+            let mut results = made.pop().map(|(columns, ..)| columns).unwrap_or_default();
+            return self.rows.held(results.split_off(grouping.kinds.len().min(results.len())));
         }
         let groups: usize = made.iter().map(|(.., groups)| groups).sum();
         // One stays, for the columns' sake.
@@ -412,14 +417,4 @@ impl Commit for Groups {
         }
         if self.files.is_some() { self.held_on_disk(work) } else { self.held_in_memory(work) }
     }
-}
-
-/// The rows with their groups' results at their right.
-fn beside(batch: Batch, numbers: Vec<u32>, results: &[ArrayRef]) -> Result<Batch> {
-    let numbers = UInt32Array::from(numbers);
-    let mut columns = batch.columns;
-    for result in results {
-        columns.push(arrow_select::take::take(result, &numbers, None).map_err(crate::expr::arrow_error)?);
-    }
-    Ok(Batch { columns, rows: batch.rows })
 }

@@ -8,6 +8,7 @@ mod filter_down;
 mod first_down;
 mod prune;
 mod scan_test;
+mod shared_sort;
 mod top_rows;
 
 use super::node::Node;
@@ -23,7 +24,8 @@ pub(crate) struct Rule {
 }
 
 /// All rules, in the order in which they are applied.
-const RULES: &[Rule] = &[first_down::RULE, filter_down::RULE, top_rows::RULE, scan_test::RULE, prune::RULE];
+const RULES: &[Rule] =
+    &[first_down::RULE, filter_down::RULE, top_rows::RULE, scan_test::RULE, shared_sort::RULE, prune::RULE];
 
 /// Rewrites a whole plan.
 pub(crate) fn rewrite_plan(plan: Plan) -> Plan {

@@ -1,0 +1,119 @@
+//! `per`: rows that stay until the results of their groups are known, in memory or in a file.
+
+use std::sync::{Arc, Mutex, PoisonError};
+
+use arrow_array::cast::AsArray;
+use arrow_array::types::UInt32Type;
+use arrow_array::{ArrayRef, UInt32Array};
+
+use crate::error::Result;
+use crate::exec::held::{Held, slices_of};
+use crate::exec::spill::{Reader, Run, Spill, Writer};
+use crate::expr::Batch;
+use crate::io::memory::Ready;
+use crate::io::source::{Morsel, Scan};
+
+/// Rows with the numbers of their groups.
+#[derive(Default)]
+pub(super) struct Staying {
+    rows: Vec<(Batch, Vec<u32>)>,
+    memory: usize,
+    /// Where they are once there was no room for them; the numbers are the last column.
+    file: Option<Writer>,
+}
+
+impl Staying {
+    /// Adds rows.
+    pub(super) fn push(&mut self, batch: Batch, numbers: Vec<u32>) -> Result<()> {
+        if let Some(file) = &mut self.file {
+            return write(file, batch, numbers);
+        }
+        self.memory += batch.memory() + numbers.len() * 4;
+        self.rows.push((batch, numbers));
+        Ok(())
+    }
+
+    /// Bytes in use.
+    pub(super) fn memory(&self) -> usize {
+        self.memory
+    }
+
+    /// Whether the rows are in a file.
+    pub(super) fn is_on_disk(&self) -> bool {
+        self.file.is_some()
+    }
+
+    /// Puts the rows into a file.
+    pub(super) fn leave_memory(&mut self, spill: &Spill) -> Result<()> {
+        let mut file = spill.writer()?;
+        self.memory = 0;
+        self.rows.drain(..).try_for_each(|(batch, numbers)| write(&mut file, batch, numbers))?;
+        self.file = Some(file);
+        Ok(())
+    }
+
+    /// Takes all rows, in order, without their numbers.
+    pub(super) fn drained(&mut self, mut take: impl FnMut(Batch) -> Result<()>) -> Result<()> {
+        self.memory = 0;
+        if let Some(file) = self.file.take() {
+            for batch in file.finish()?.reader()?.into_iter().flatten() {
+                let mut batch = batch?;
+                batch.columns.pop();
+                take(batch)?;
+            }
+        }
+        self.rows.drain(..).try_for_each(|(batch, _)| take(batch))
+    }
+
+    /// The rows with their groups' results at their right.
+    pub(super) fn held(self, results: Vec<ArrayRef>) -> Result<Held> {
+        match self.file {
+            None => {
+                let rows = self.rows.into_iter().map(|(batch, numbers)| beside(batch, &numbers, &results));
+                Ok(Held::Batches(rows.collect::<Result<_>>()?))
+            }
+            Some(file) => {
+                let run = file.finish()?;
+                let reader = Mutex::new(run.reader()?);
+                Ok(Held::Scan(Box::new(OnDisk { _run: run, reader, results: Arc::new(results) })))
+            }
+        }
+    }
+}
+
+fn write(file: &mut Writer, mut batch: Batch, numbers: Vec<u32>) -> Result<()> {
+    batch.columns.push(Arc::new(UInt32Array::from(numbers)));
+    slices_of(batch, 1 << 13).into_iter().try_for_each(|part| file.write(part))
+}
+
+/// Rows with the results of their groups.
+pub(super) fn beside(batch: Batch, numbers: &[u32], results: &[ArrayRef]) -> Result<Batch> {
+    let numbers = UInt32Array::from(numbers.to_vec());
+    let mut columns = batch.columns;
+    for result in results {
+        columns.push(arrow_select::take::take(result, &numbers, None).map_err(crate::expr::arrow_error)?);
+    }
+    Ok(Batch { columns, rows: batch.rows })
+}
+
+/// Rows that are read from a file as they are taken.
+struct OnDisk {
+    _run: Run,
+    reader: Mutex<Option<Reader>>,
+    results: Arc<Vec<ArrayRef>>,
+}
+
+impl Scan for OnDisk {
+    fn next(&self) -> Result<Option<Box<dyn Morsel>>> {
+        let mut reader = self.reader.lock().unwrap_or_else(PoisonError::into_inner);
+        let Some(mut batch) = reader.as_mut().and_then(Iterator::next).transpose()? else { return Ok(None) };
+        let numbers = batch.columns.pop();
+        let numbers = numbers.as_ref().and_then(|n| n.as_primitive_opt::<UInt32Type>());
+        let numbers = numbers.map(|n| n.values().to_vec()).unwrap_or_default();
+        Ok(Some(Box::new(Ready::new(beside(batch, &numbers, &self.results)?))))
+    }
+
+    fn progress(&self) -> (u64, Option<u64>) {
+        (0, None)
+    }
+}
