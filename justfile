@@ -35,6 +35,10 @@ examples:
     "${CARGO_TARGET_DIR:-target}"/debug/examples/top_farms target/demo
     "${CARGO_TARGET_DIR:-target}"/debug/examples/clean_and_write target/demo
     "${CARGO_TARGET_DIR:-target}"/debug/examples/rows_and_batches target/demo
+    "${CARGO_TARGET_DIR:-target}"/debug/examples/two_tables
+    "${CARGO_TARGET_DIR:-target}"/debug/examples/moving_figures
+    "${CARGO_TARGET_DIR:-target}"/debug/examples/wide_and_long
+    "${CARGO_TARGET_DIR:-target}"/debug/churn run target/demo/worth.churn
 
 # Benchmarks of operators and readers, the answers checked before they are timed; the figures of the time before stay
 # in target/bench/before.txt

@@ -36,6 +36,42 @@ const STEPS: &[&str] = &[
     "filtre litres > 0",
     "limit 10",
     "window by farm",
+    // Two tables and windows
+    "join 'farms.csv'",
+    "join farms on farm",
+    "join cross 'other.csv' on farm",
+    "join 'other.csv' on code",
+    "join 'other.csv' on code = farm",
+    "join 'other.csv' on farm = number",
+    "join 'other.csv' on litres <> number",
+    "join 'other.csv' on farm = code expect one",
+    "join asof 'other.csv' on farm = code prefix 'o_'",
+    "join semi 'other.csv' on farm = code prefix 'o_'",
+    "append 'other.csv'",
+    "append 'other.csv' strict",
+    "paste 'other.csv'",
+    "window by farm order by collected_on: x = lag(litres) over last 3 rows",
+    "window by farm: x = rank()",
+    "window by farm order by note: x = sum(litres) over last 3 days",
+    "window order by collected_on: x = sum(litres) over rows between 2 following and 1 preceding",
+    "add x = lag(litres)",
+    "add x = sum(litres) over last 3 rows",
+    // Wide and long
+    "pivot grade",
+    "pivot grade in ('A'), farm: n = count()",
+    "pivot litres in ('A') by farm: n = count()",
+    "pivot grade in ('A') by farm: litres = sum(litres) fill 'none'",
+    "pivot grade in ('A') by A = farm: n = count()",
+    "unpivot for month in each number",
+    "unpivot x for (a, b) in each number",
+    "unpivot x for (a, b) in each number split '_'",
+    "unpivot x for what in litres, farm",
+    "split litres at '-' as a, b",
+    "split farm after 3, 2 as a, b, c",
+    "split farm after 2 as a, b, c",
+    "split farm at '-' as note, b",
+    "unnest note",
+    "fill litres sideways",
     // Types
     "filter litres = 'many'",
     "filter litres",
@@ -152,6 +188,7 @@ fn messages() {
     let folder = tempfile::tempdir().expect("a folder");
     let write = |name: &str, bytes: &[u8]| fs::write(folder.path().join(name), bytes).expect("a file");
     write("d.csv", DELIVERIES.as_bytes());
+    write("other.csv", b"code,number,farm\nF001,1,7.5\nF002,2,8.5\nF003,3,\nF004,4,1\n");
     write("ragged.csv", b"a,b\n1,2\n3\n4,5\n");
     write("quote.csv", b"a,b\n1,2\n3,\"4\n5,6\n");
     write("latin.csv", b"farm,litres\nH\xf6fe,1\n");

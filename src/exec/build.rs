@@ -6,12 +6,12 @@ use std::sync::{Arc, PoisonError};
 
 use super::context::Context;
 use super::grace::{self, Meeting};
-use super::join;
-use super::paste::Paste;
 use super::group::{self, Call, Grouping};
 use super::held::{Collect, Discard, Held, Keep, Kept, Last, SampleRows};
+use super::join;
 use super::ledger::Ledger;
 use super::options::RunOptions;
+use super::paste::Paste;
 use super::pipeline::{self, Leg, Pipeline, Sink};
 use super::serial;
 use super::sort::{self, Order, OrderKey, Written};
@@ -30,7 +30,9 @@ use crate::io::source::Request;
 use crate::io::split::SplitTarget;
 use crate::io::target::Target as File;
 use crate::plan::node::{SampleSize, Scan};
-use crate::plan::{self, Found, Node, Op, Plan, SortKey, Spread, StepId, Tally, Target, Wanted, Window, WindowKey, rules};
+use crate::plan::{
+    self, Found, Node, Op, Plan, SortKey, Spread, StepId, Tally, Target, Wanted, Window, WindowKey, rules,
+};
 
 /// Runs a plan; the main chain's rows go to the sink.
 ///
@@ -500,7 +502,9 @@ fn build_spread(how: &Spread, node: &Node, pipeline: Pipeline, context: &Context
     let by: Vec<ColumnId> = how.by.iter().map(|f| f.id).collect();
     let keys: Vec<ColumnId> = how.keys.iter().map(|(id, _)| *id).collect();
     let place = |id: Option<ColumnId>| Ok::<_, Error>(places(&layout, id.as_slice())?.first().copied());
-    let name = |id: &ColumnId| node.input.as_ref().and_then(|n| n.field(*id)).map(|f| f.name.clone()).unwrap_or_default();
+    let name = |id: &ColumnId| {
+        node.input.as_ref().and_then(|n| n.field(*id)).map(|f| f.name.clone()).unwrap_or_default()
+    };
     let cell = |cell: &plan::Cell| {
         Ok(spread::Cell {
             combination: cell.combination,

@@ -9,11 +9,11 @@ use super::held::Kept;
 use super::options::RunOptions;
 use super::spill::Spill;
 use super::tally::{Side, Work};
-use crate::plan::Tally;
 use crate::error::Result;
 use crate::io::binary::{Out, RowWriter};
 use crate::io::split::SplitTarget;
 use crate::io::target::{Placed, Shared, Target as File};
+use crate::plan::Tally;
 use crate::plan::{Plan, StepId, StepInfo, Target};
 
 /// What all pipelines of a run share.

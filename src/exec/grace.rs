@@ -139,7 +139,8 @@ impl Files<'_> {
             let mut writer = self.spill.writer()?;
             for ((mut batch, keep), mut places) in (self.process)(&batches)?.into_iter().zip(places) {
                 if let Some(keep) = keep {
-                    places = arrow_select::filter::filter(&places, &keep).map_err(crate::expr::arrow_error)?;
+                    places =
+                        arrow_select::filter::filter(&places, &keep).map_err(crate::expr::arrow_error)?;
                 }
                 batch.columns.insert(0, places);
                 for part in slices_of(batch, ROWS) {

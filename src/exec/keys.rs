@@ -2,7 +2,7 @@
 //!
 //! A single key that fits in 16 bytes is its own table key: a number, a day, a text of at most twelve bytes,
 //! whose view holds it whole. Everything else goes by row keys, which compare as bytes. A table that meets its
-//! first longer text changes over.
+//! first longer text changes over. A few such keys are numbered each by itself, and their numbers together.
 
 use std::sync::Arc;
 
@@ -48,6 +48,11 @@ enum Keys {
         bytes: Vec<u8>,
         ends: Vec<usize>,
     },
+    /// A few keys, each numbered by a table of its own; their numbers together are one key of 16 bytes.
+    Joint {
+        parts: Vec<KeyTable>,
+        numbering: Numbering,
+    },
     /// No keys: all rows are one group.
     None(usize),
 }
@@ -55,7 +60,7 @@ enum Keys {
 impl Keys {
     fn len(&self) -> usize {
         match self {
-            Keys::Packed(keys) => keys.keys().len(),
+            Keys::Packed(keys) | Keys::Joint { numbering: keys, .. } => keys.keys().len(),
             Keys::Rows { ends, .. } => ends.len(),
             Keys::None(seen) => *seen,
         }
@@ -65,6 +70,9 @@ impl Keys {
         match self {
             Keys::Packed(keys) => keys.memory(),
             Keys::Rows { bytes, ends } => bytes.capacity() + ends.capacity() * 8,
+            Keys::Joint { parts, numbering } => {
+                numbering.memory() + parts.iter().map(KeyTable::memory).sum::<usize>()
+            }
             Keys::None(_) => 0,
         }
     }
@@ -76,6 +84,12 @@ const NULL: u128 = u128::MAX;
 /// The packed form of a text that is too long to be packed, where it is only looked for.
 const LONG: u128 = u128::MAX - 1;
 
+/// Keys that are numbered apart and together, at most.
+const MOST_JOINT: usize = 4;
+
+/// Joint keys past which a table changes over to row keys.
+const MANY_JOINT: usize = 1 << 17;
+
 /// The number of a key that a table does not have.
 pub(crate) const UNKNOWN: u32 = u32::MAX;
 
@@ -83,12 +97,20 @@ impl KeyTable {
     /// An empty table for keys of these types.
     pub(crate) fn new(kinds: Vec<Type>) -> Result<KeyTable> {
         let packs = |kind: &Type| {
-            matches!(kind, Type::Int | Type::Float | Type::Date | Type::Time | Type::Timestamp | Type::Text)
+            let dated = matches!(kind, Type::Date | Type::Time | Type::Timestamp);
+            dated || matches!(kind, Type::Bool | Type::Int | Type::Float | Type::Text)
         };
         let mut converter = None;
         let keys = match kinds.as_slice() {
             [] => Keys::None(0),
             [one] if packs(one) => Keys::Packed(Numbering::default()),
+            few if few.len() <= MOST_JOINT && few.iter().all(packs) => {
+                let part = |kind: &Type| KeyTable::new(vec![kind.clone()]);
+                Keys::Joint {
+                    parts: few.iter().map(part).collect::<Result<_>>()?,
+                    numbering: Numbering::default(),
+                }
+            }
             _ => {
                 converter = Some(converter_of(&kinds)?);
                 Keys::Rows { bytes: Vec::new(), ends: Vec::new() }
@@ -114,6 +136,18 @@ impl KeyTable {
             && dictionary.values().len() <= 1 << 16
         {
             return self.dictionary_numbers(dictionary, into);
+        }
+        if let Keys::Joint { parts, numbering } = &mut self.keys {
+            let mut joint = vec![0u128; rows];
+            let mut numbers = Vec::with_capacity(rows);
+            for (i, (part, key)) in parts.iter_mut().zip(keys).enumerate() {
+                numbers.clear();
+                part.numbers(std::slice::from_ref(key), rows, &mut numbers)?;
+                join(&mut joint, &numbers, i);
+            }
+            numbering.number(&joint, into);
+            // With so many keys it is better to keep each once.
+            return if self.len() > MANY_JOINT { self.change_over() } else { Ok(()) };
         }
         let keys = keys.iter().map(normal).collect::<Result<Vec<_>>>()?;
         into.reserve(rows);
@@ -144,6 +178,17 @@ impl KeyTable {
         {
             return self.find_in_dictionary(dictionary, into);
         }
+        if let Keys::Joint { parts, numbering } = &self.keys {
+            let mut joint = vec![0u128; rows];
+            let mut numbers = Vec::with_capacity(rows);
+            for (i, (part, key)) in parts.iter().zip(keys).enumerate() {
+                numbers.clear();
+                part.find(std::slice::from_ref(key), rows, &mut numbers)?;
+                join(&mut joint, &numbers, i);
+            }
+            numbering.find_all(&joint, into);
+            return Ok(());
+        }
         let keys = keys.iter().map(normal).collect::<Result<Vec<_>>>()?;
         if let (Keys::Packed(own), Some(key)) = (&self.keys, keys.first()) {
             let packed = packed_with(key, Some(LONG)).unwrap_or_default();
@@ -172,7 +217,8 @@ impl KeyTable {
         let mut numbers = Vec::new();
         self.find(&[widen(&values)?], values.len(), &mut numbers)?;
         let codes = keys.keys();
-        let place = |row: usize| if codes.is_null(row) { values.len() - 1 } else { codes.value(row) as usize };
+        let place =
+            |row: usize| if codes.is_null(row) { values.len() - 1 } else { codes.value(row) as usize };
         into.extend((0..codes.len()).map(|row| numbers.get(place(row)).copied().unwrap_or(UNKNOWN)));
         Ok(())
     }
@@ -253,7 +299,7 @@ impl KeyTable {
     /// Appends the number of each key of a list, whose keys are of the same types.
     pub(crate) fn absorb(&mut self, list: &KeyList, into: &mut Vec<u32>) -> Result<()> {
         match (&self.keys, list) {
-            (Keys::Packed(_), KeyList::Rows { .. }) => self.change_over()?,
+            (Keys::Packed(_) | Keys::Joint { .. }, KeyList::Rows { .. }) => self.change_over()?,
             (Keys::Rows { .. }, KeyList::Packed(keys)) => {
                 let kind = self.kinds.first().cloned().unwrap_or(Type::Int);
                 return self.row_numbers(&[unpacked(keys.clone(), &kind)], into);
@@ -285,13 +331,18 @@ impl KeyTable {
     }
 
     /// As [`KeyTable::deal`], by other bits of the hashes: keys that came to one list at the level before part.
-    pub(crate) fn deal_again(self, parts: usize, level: u32) -> Result<Vec<(KeyList, Vec<u32>)>> {
+    pub(crate) fn deal_again(mut self, parts: usize, level: u32) -> Result<Vec<(KeyList, Vec<u32>)>> {
+        if let Keys::Joint { .. } = self.keys {
+            // The numbers of the parts mean nothing outside this table.
+            self.change_over()?;
+        }
         if parts == 1 || self.len() == 0 {
             let numbers = (0..self.len() as u32).collect();
             let list = match self.keys {
                 Keys::Packed(keys) => KeyList::Packed(keys.into_keys()),
                 Keys::Rows { bytes, ends } => KeyList::Rows { bytes, ends },
                 Keys::None(seen) => KeyList::None(seen),
+                Keys::Joint { .. } => KeyList::None(0),
             };
             let mut dealt = vec![(list, numbers)];
             dealt.extend((1..parts).map(|_| (KeyList::Packed(Vec::new()), Vec::new())));
@@ -334,12 +385,13 @@ impl KeyTable {
                 (0..ends.len()).for_each(|n| give(n, hash::of_bytes(key_at(bytes, ends, n as u32))));
             }
             (Keys::None(seen), _) => (0..*seen).for_each(|n| give(n, 0)),
+            (Keys::Joint { .. }, _) => {}
         }
         let list = |numbers: &Vec<u32>| match &self.keys {
             Keys::Packed(keys) => KeyList::Packed(
                 numbers.iter().filter_map(|n| keys.keys().get(*n as usize).copied()).collect(),
             ),
-            Keys::None(_) => KeyList::None(numbers.len()),
+            Keys::None(_) | Keys::Joint { .. } => KeyList::None(numbers.len()),
             Keys::Rows { bytes, ends } => {
                 let (mut own, mut own_ends) = (Vec::new(), Vec::with_capacity(numbers.len()));
                 for number in numbers {
@@ -373,6 +425,15 @@ impl KeyTable {
     pub(crate) fn arrays(&self, numbers: &[u32]) -> Result<Vec<ArrayRef>> {
         match &self.keys {
             Keys::None(_) => Ok(Vec::new()),
+            Keys::Joint { parts, numbering } => {
+                let mut columns = Vec::with_capacity(parts.len());
+                for (i, part) in parts.iter().enumerate() {
+                    let number =
+                        |n: &u32| numbering.keys().get(*n as usize).map_or(0, |key| (key >> (32 * i)) as u32);
+                    columns.extend(part.arrays(&numbers.iter().map(number).collect::<Vec<u32>>())?);
+                }
+                Ok(columns)
+            }
             Keys::Packed(keys) => {
                 let kind = self.kinds.first().cloned().unwrap_or(Type::Int);
                 let values =
@@ -397,6 +458,13 @@ impl KeyList {
             KeyList::Rows { ends, .. } => ends.len(),
             KeyList::None(seen) => *seen,
         }
+    }
+}
+
+/// Puts the numbers of a part at their place in joint keys; one that is not known makes a key that none is.
+fn join(joint: &mut [u128], numbers: &[u32], part: usize) {
+    for (key, number) in joint.iter_mut().zip(numbers) {
+        *key |= u128::from(*number) << (32 * part);
     }
 }
 
@@ -447,7 +515,9 @@ fn packed_with(array: &ArrayRef, long: Option<u128>) -> Option<Vec<u128>> {
         let valid = |row: usize| nulls.as_ref().is_none_or(|n| n.is_valid(row));
         Some(values.enumerate().map(|(row, v)| if valid(row) { u128::from(v) } else { NULL }).collect())
     };
-    if let Some(a) = array.as_primitive_opt::<Int64Type>() {
+    if let Some(a) = array.as_boolean_opt() {
+        bits(&mut a.values().iter().map(u64::from))
+    } else if let Some(a) = array.as_primitive_opt::<Int64Type>() {
         bits(&mut a.values().iter().map(|v| v.cast_unsigned()))
     } else if let Some(a) = array.as_primitive_opt::<Float64Type>() {
         bits(&mut a.values().iter().map(|v| v.to_bits()))
@@ -474,6 +544,10 @@ fn unpacked(keys: Vec<u128>, kind: &Type) -> ArrayRef {
         Arc::new(PrimitiveArray::<T>::new(values.into(), nulls))
     }
     match kind {
+        Type::Bool => {
+            let values = arrow_buffer::BooleanBuffer::from_iter(keys.iter().map(|k| *k == 1));
+            Arc::new(arrow_array::BooleanArray::new(values, nulls))
+        }
         Type::Float => {
             let values: Vec<f64> = keys.iter().map(|k| f64::from_bits(*k as u64)).collect();
             Arc::new(Float64Array::new(values.into(), nulls))

@@ -5,9 +5,9 @@ use std::fmt;
 use serde::Serialize;
 use serde::ser::{SerializeMap, Serializer};
 
-use crate::plan::Tally;
 use crate::expr::{Event, Events};
 use crate::io::source::About;
+use crate::plan::Tally;
 use crate::plan::{JoinKind, Op, Plan};
 use crate::table::beside::Beside;
 use crate::table::numbers::{bytes, grouped, plural};
@@ -107,7 +107,9 @@ impl LedgerStep {
             parts.push(match event {
                 Event::NotTrue => format!("{n} not true"),
                 Event::Skipped => format!("{n} not true by the file's statistics"),
-                Event::Early => format!("{} not true, left out before they were grouped", plural(*count, "row")),
+                Event::Early => {
+                    format!("{} not true, left out before they were grouped", plural(*count, "row"))
+                }
                 Event::Unknown => match self.nullable.as_slice() {
                     [] => format!("{n} unknown: something is null"),
                     names => format!("{n} unknown: {} is null", names.join(" or ")),
@@ -172,14 +174,25 @@ impl LedgerStep {
         let mut parts = Vec::new();
         if several > 0 {
             let out = grouped(self.rows_out);
-            parts.push(format!("{} matched several rows, so that {} became {out}", grouped(several), plural(rows_in, "row")));
+            parts.push(format!(
+                "{} matched several rows, so that {} became {out}",
+                grouped(several),
+                plural(rows_in, "row")
+            ));
         }
         if none * 10 > rows_in {
             let fate = if kind.keeps_left() { "kept with nulls" } else { "left out" };
-            parts.push(format!("{} of {} matched none and were {fate}", grouped(none), plural(rows_in, "row")));
+            parts.push(format!(
+                "{} of {} matched none and were {fate}",
+                grouped(none),
+                plural(rows_in, "row")
+            ));
         }
         if kind.keeps_other() && other * 10 > self.rows_out {
-            parts.push(format!("{} of the other table matched none and were kept with nulls", plural(other, "row")));
+            parts.push(format!(
+                "{} of the other table matched none and were kept with nulls",
+                plural(other, "row")
+            ));
         }
         let step = self.step.lines().next().unwrap_or_default();
         (!parts.is_empty()).then(|| format!("{step}: {}.", parts.join("; ")))

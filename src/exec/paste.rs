@@ -82,7 +82,9 @@ impl SerialOp for Paste {
     fn finish(&mut self, _: &mut Work) -> Result<Option<Box<dyn Scan>>> {
         while let Some(more) = self.next()? {
             if more.rows > 0 {
-                return Err(self.differ(&format!("this one ends after {} rows, the other goes on", self.rows)));
+                return Err(
+                    self.differ(&format!("this one ends after {} rows, the other goes on", self.rows))
+                );
             }
         }
         Ok(None)

@@ -75,7 +75,15 @@ pub(crate) struct Leg {
 impl Leg {
     /// A source whose rows nothing is done to yet.
     pub(crate) fn of(scan: Box<dyn Scan>) -> Leg {
-        Leg { scan, test: None, scan_step: None, limit: None, rejects: None, stream: Vec::new(), waits: false }
+        Leg {
+            scan,
+            test: None,
+            scan_step: None,
+            limit: None,
+            rejects: None,
+            stream: Vec::new(),
+            waits: false,
+        }
     }
 
     /// The next rows of a morsel.
@@ -145,6 +153,9 @@ impl Pipeline {
         Ok(Pipeline { acts, ..Pipeline::of(Leg::of(kept.held()?.scan()), layout) })
     }
 }
+
+/// A morsel and the leg that it is of.
+type Taken = (usize, Box<dyn Morsel>);
 
 /// What a worker made of a morsel.
 struct Done {
@@ -330,7 +341,7 @@ impl Run<'_> {
     }
 
     /// The next morsel, and the leg that it is of.
-    fn next(&self, at: &mut usize) -> Result<Option<(usize, Box<dyn Morsel>)>> {
+    fn next(&self, at: &mut usize) -> Result<Option<Taken>> {
         while let Some(leg) = self.legs.get(*at) {
             match guarded(|| leg.scan.next()) {
                 Ok(Some(morsel)) => return Ok(Some((*at, morsel))),
@@ -351,7 +362,7 @@ impl Run<'_> {
     }
 
     /// Takes the next morsel with its number; waits while the sink is too far behind.
-    fn take(&self) -> Option<(u64, Result<(usize, Box<dyn Morsel>)>)> {
+    fn take(&self) -> Option<(u64, Result<Taken>)> {
         {
             let mut queue = lock(&self.queue);
             while queue.taken >= queue.next + self.ahead && !self.stop.load(Ordering::Relaxed) {
@@ -499,9 +510,7 @@ impl Run<'_> {
     /// Bytes read so far and bytes in all, of all legs.
     fn progress(&self) -> (u64, Option<u64>) {
         let legs = self.legs.iter().map(|leg| leg.scan.progress());
-        legs.fold((0, Some(0)), |(done, total), (d, t)| {
-            (done + d, total.zip(t).map(|(total, t)| total + t))
-        })
+        legs.fold((0, Some(0)), |(done, total), (d, t)| (done + d, total.zip(t).map(|(total, t)| total + t)))
     }
 
     /// The morsel, read again if it began elsewhere than the one before it ended.

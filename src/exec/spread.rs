@@ -155,7 +155,8 @@ impl Spread {
     /// The one value of each list among these rows.
     fn only(&self, name: &str, long: &Batch, lists: &ArrayRef, rows: &[u32]) -> Result<ArrayRef> {
         let list = lists.as_list::<i32>();
-        let length = |row: &u32| if list.is_null(*row as usize) { 0 } else { list.value_length(*row as usize) };
+        let length =
+            |row: &u32| if list.is_null(*row as usize) { 0 } else { list.value_length(*row as usize) };
         let doubled: Vec<usize> = rows
             .iter()
             .filter(|row| **row != UNKNOWN && length(row) > 1)
@@ -163,7 +164,9 @@ impl Spread {
             .map(|row| *row as usize)
             .collect();
         if doubled.is_empty() {
-            let first = |row: usize| (!list.is_null(row) && list.value_length(row) > 0).then(|| list.value_offsets()[row] as u32);
+            let first = |row: usize| {
+                (!list.is_null(row) && list.value_length(row) > 0).then(|| list.value_offsets()[row] as u32)
+            };
             let firsts: UInt32Array = (0..list.len()).map(first).collect();
             return arrow_select::take::take(list.values(), &firsts, None).map_err(crate::expr::arrow_error);
         }
@@ -189,13 +192,18 @@ impl Spread {
 }
 
 /// The different values of some columns, in order, null last; `None` if there are too many.
-pub(crate) fn combinations(batches: &[Batch], kinds: &[Type], wanted: &Wanted) -> Result<Option<Vec<Vec<Scalar>>>> {
+pub(crate) fn combinations(
+    batches: &[Batch],
+    kinds: &[Type],
+    wanted: &Wanted,
+) -> Result<Option<Vec<Vec<Scalar>>>> {
     let mut table = KeyTable::new(kinds.to_vec())?;
     let mut numbers = Vec::new();
     for batch in batches {
-        let counts = wanted.except.and_then(|place| batch.columns.get(place)).map(|except| {
-            except.as_boolean().values().iter().map(|is_out| !is_out).collect::<Vec<bool>>()
-        });
+        let counts = wanted
+            .except
+            .and_then(|place| batch.columns.get(place))
+            .map(|except| except.as_boolean().values().iter().map(|is_out| !is_out).collect::<Vec<bool>>());
         let batch = match counts {
             Some(counts) => &batch.filter(&counts.into())?,
             None => batch,

@@ -119,9 +119,11 @@ impl Unnest {
         let length = |list: &ListArray| if list.is_null(row) { 0 } else { list.value_length(row) as usize };
         let mut lengths = lists.iter().map(length);
         let first = lengths.next().unwrap_or(0);
-        if let Some((other, name)) = lengths.zip(self.names.iter().skip(1)).find(|(length, _)| *length != first) {
+        if let Some((other, name)) =
+            lengths.zip(self.names.iter().skip(1)).find(|(length, _)| *length != first)
+        {
             let of_first = self.names.first().map(|n| crate::text::name(n)).unwrap_or_default();
-            let what = format!("Lists that open together are of different length in a row.");
+            let what = "Lists that open together are of different length in a row.";
             return Err(Error::new(ErrorKind::Require, what)
                 .why(format!("{of_first} has {first} values there, {} has {other}.", crate::text::name(name)))
                 .next("Open one of them first: two unnest steps give every pair of values.")

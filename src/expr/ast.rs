@@ -221,7 +221,8 @@ impl Unit {
     pub(crate) fn interval(self, count: i64) -> Option<Interval> {
         let months = |n: i64| Interval { months: count.saturating_mul(n), ..Interval::default() };
         let days = |n: i64| Interval { days: count.saturating_mul(n), ..Interval::default() };
-        let seconds = |n: i64| Interval { micros: count.saturating_mul(n * 1_000_000), ..Interval::default() };
+        let seconds =
+            |n: i64| Interval { micros: count.saturating_mul(n * 1_000_000), ..Interval::default() };
         Some(match self {
             Unit::Rows => return None,
             Unit::Years => months(12),

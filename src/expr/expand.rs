@@ -203,7 +203,7 @@ pub(crate) fn columns_of_list<'a>(
             },
             ColumnRef::Set(set) => {
                 for field in columns_of(set, fields, &[], source)? {
-                    if !found.iter().any(|f| f.id == field.id) {
+                    if !found.iter().any(|f| f.name == field.name) {
                         found.push(field);
                     }
                 }

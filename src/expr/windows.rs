@@ -49,26 +49,41 @@ pub(crate) enum Nth {
 
 /// Every window function that is not an aggregate.
 pub const ALL: &[WindowFunction] = &[
-    plain("lag", "lag(x [, n [, default]])", "The value n rows before, one if n is left out.", |args| shift(args, -1)),
-    plain("lead", "lead(x [, n [, default]])", "The value n rows on, one if n is left out.", |args| shift(args, 1)),
-    plain("row_number", "row_number()", "The row's place in its partition, from 1.", |args| none(args, Task::RowNumber)),
+    plain("lag", "lag(x [, n [, default]])", "The value n rows before, one if n is left out.", |args| {
+        shift(args, -1)
+    }),
+    plain("lead", "lead(x [, n [, default]])", "The value n rows on, one if n is left out.", |args| {
+        shift(args, 1)
+    }),
+    plain("row_number", "row_number()", "The row's place in its partition, from 1.", |args| {
+        none(args, Task::RowNumber)
+    }),
     ranked("rank", "rank()", "One more than the number of rows before it; equal rows share it.", |args| {
         none(args, Task::Rank)
     }),
-    ranked("dense_rank", "dense_rank()", "As rank, without gaps behind equal rows.", |args| none(args, Task::DenseRank)),
+    ranked("dense_rank", "dense_rank()", "As rank, without gaps behind equal rows.", |args| {
+        none(args, Task::DenseRank)
+    }),
     ranked("percent_rank", "percent_rank()", "The rank from 0 to 1: (rank - 1) / (rows - 1).", |args| {
         float(args, Task::PercentRank)
     }),
     ranked("cume_dist", "cume_dist()", "The share of rows up to this one and those equal to it.", |args| {
         float(args, Task::CumeDist)
     }),
-    plain("ntile", "ntile(n)", "The number, from 1 to n, of the part that the row is in, of n parts about as large.", |args| {
-        args.count(1..=1)?;
-        let parts = positive(args, 0, "The number of parts is a whole number from 1.")?;
-        args.values.clear();
-        Ok((Task::Ntile(parts), Type::Int))
+    plain(
+        "ntile",
+        "ntile(n)",
+        "The number, from 1 to n, of the part that the row is in, of n parts about as large.",
+        |args| {
+            args.count(1..=1)?;
+            let parts = positive(args, 0, "The number of parts is a whole number from 1.")?;
+            args.values.clear();
+            Ok((Task::Ntile(parts), Type::Int))
+        },
+    ),
+    framed("first_value", "first_value(x)", "The value of the frame's first row.", |args| {
+        nth(args, Nth::First)
     }),
-    framed("first_value", "first_value(x)", "The value of the frame's first row.", |args| nth(args, Nth::First)),
     framed("last_value", "last_value(x)", "The value of the frame's last row.", |args| nth(args, Nth::Last)),
     framed("nth_value", "nth_value(x, n)", "The value of the frame's n-th row, from 1.", |args| {
         args.count(2..=2)?;
@@ -84,11 +99,21 @@ const fn plain(name: &'static str, usage: &'static str, summary: &'static str, b
     WindowFunction { name, usage, summary, needs_order: false, takes_frame: false, bind }
 }
 
-const fn ranked(name: &'static str, usage: &'static str, summary: &'static str, bind: Bind) -> WindowFunction {
+const fn ranked(
+    name: &'static str,
+    usage: &'static str,
+    summary: &'static str,
+    bind: Bind,
+) -> WindowFunction {
     WindowFunction { needs_order: true, ..plain(name, usage, summary, bind) }
 }
 
-const fn framed(name: &'static str, usage: &'static str, summary: &'static str, bind: Bind) -> WindowFunction {
+const fn framed(
+    name: &'static str,
+    usage: &'static str,
+    summary: &'static str,
+    bind: Bind,
+) -> WindowFunction {
     WindowFunction { takes_frame: true, ..plain(name, usage, summary, bind) }
 }
 

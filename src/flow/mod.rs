@@ -2,6 +2,7 @@
 
 mod batches;
 mod plan;
+mod shapes;
 mod tables;
 
 use std::fmt::{self, Display};

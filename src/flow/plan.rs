@@ -27,7 +27,11 @@ pub struct CheckedPlan {
 impl CheckedPlan {
     /// The plan with all columns known.
     fn complete(&self, options: &RunOptions) -> Result<Cow<'_, Plan>> {
-        if self.plan.open { self.flow.complete(options).map(Cow::Owned) } else { Ok(Cow::Borrowed(&self.plan)) }
+        if self.plan.open {
+            self.flow.complete(options).map(Cow::Owned)
+        } else {
+            Ok(Cow::Borrowed(&self.plan))
+        }
     }
 
     /// Why the plan goes no further than to some step, if it does: columns that only a run can tell. Steps after it

@@ -246,7 +246,8 @@ impl Flow {
             self.mistake = other.mistake.clone();
         }
         if self.mistake.is_none() && self.base != other.base {
-            self.mistake = mistake("The two flows read from different folders; give both the same one.".into());
+            self.mistake =
+                mistake("The two flows read from different folders; give both the same one.".into());
         }
         let own = Arc::make_mut(&mut self.recipe);
         let mut twice = None;
@@ -259,7 +260,9 @@ impl Flow {
         }
         for (name, define) in &other.recipe.defines {
             match own.defines.iter().find(|(n, _)| n == name) {
-                Some((_, same)) if same.body.to_string() != define.body.to_string() => twice = Some(name.clone()),
+                Some((_, same)) if same.body.to_string() != define.body.to_string() => {
+                    twice = Some(name.clone())
+                }
                 Some(_) => {}
                 None => own.defines.push((name.clone(), define.clone())),
             }

@@ -9,6 +9,7 @@ use super::csv::write::CsvEncoder;
 use super::json::write::JsonEncoder;
 use super::parquet::write::ParquetWriter;
 use super::place::without_compression;
+use super::workbook::write::WorkbookWriter;
 use crate::error::{Error, ErrorKind, Result, nearest};
 use crate::expr::{Batch, Field};
 
@@ -109,6 +110,7 @@ pub(crate) enum Format {
     NdJson,
     Parquet,
     Arrow,
+    Workbook,
 }
 
 /// The names a format goes by; the line to add for a new one.
@@ -122,6 +124,7 @@ const NAMES: &[(&str, Format)] = &[
     ("parquet", Format::Parquet),
     ("arrow", Format::Arrow),
     ("feather", Format::Arrow),
+    ("xlsx", Format::Workbook),
 ];
 
 impl Format {
@@ -155,6 +158,7 @@ impl Format {
         match first {
             [b'P', b'A', b'R', b'1', ..] => Some(Format::Parquet),
             [b'A', b'R', b'R', b'O', b'W', b'1', ..] => Some(Format::Arrow),
+            [b'P', b'K', 3, 4, ..] => Some(Format::Workbook),
             _ => None,
         }
     }
@@ -167,12 +171,16 @@ impl Format {
             Format::Csv | Format::Tsv => true,
             Format::Json | Format::NdJson => any.contains(&option) || records.contains(&option),
             Format::Parquet | Format::Arrow => any.contains(&option),
+            Format::Workbook => {
+                let text = ["separator", "quote", "comment", "decimal", "thousands", "encoding"];
+                !text.contains(&option)
+            }
         }
     }
 
     /// Whether it is text, encoded by many workers and put together in order.
     pub(crate) fn is_text(self) -> bool {
-        !matches!(self, Format::Parquet | Format::Arrow)
+        !matches!(self, Format::Parquet | Format::Arrow | Format::Workbook)
     }
 
     /// What encodes rows of a text format; `None` for a columnar one.
@@ -184,7 +192,7 @@ impl Format {
             }
             Format::Json => Box::new(JsonEncoder::new(fields, true)),
             Format::NdJson => Box::new(JsonEncoder::new(fields, false)),
-            Format::Parquet | Format::Arrow => return None,
+            Format::Parquet | Format::Arrow | Format::Workbook => return None,
         })
     }
 
@@ -202,6 +210,7 @@ impl Format {
         Ok(match self {
             Format::Parquet => Some(Box::new(ParquetWriter::new(out, fields, options, threads))),
             Format::Arrow => Some(Box::new(ArrowWriter::new(out, fields, options)?)),
+            Format::Workbook => Some(Box::new(WorkbookWriter::new(out, fields)?)),
             _ => None,
         })
     }
@@ -216,6 +225,7 @@ impl fmt::Display for Format {
             Format::NdJson => "NDJSON",
             Format::Parquet => "Parquet",
             Format::Arrow => "Arrow",
+            Format::Workbook => "workbook",
         })
     }
 }

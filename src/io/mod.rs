@@ -8,6 +8,7 @@
 //! | `csv` | delimited text, read and written |
 //! | `json` | JSON and NDJSON, read and written |
 //! | `parquet`, `arrow` | columnar files, read and written |
+//! | `workbook` | sheets of workbooks, read and written |
 //! | `unite` | several files of one table, columns by name |
 //! | `ranges` | what conditions say of columns, to be held against a file's statistics |
 //! | `binary` | what columnar formats that are written share |
@@ -28,3 +29,4 @@ pub(crate) mod source;
 pub(crate) mod split;
 pub(crate) mod target;
 pub(crate) mod unite;
+pub(crate) mod workbook;

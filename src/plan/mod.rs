@@ -23,7 +23,7 @@ mod window;
 pub use join::JoinKind;
 pub(crate) use join::{Comparison, Join, KeyPair};
 pub(crate) use node::{Condition, Node, Op, SortKey, StepId, Target};
-pub(crate) use window::{Call, Window, WindowKey};
 pub(crate) use relation::{Find, Found, Plan, Relation, StepInfo, Wanted};
 pub(crate) use reshape::{Cell, Cells, Spread, Totals, Unnest, Unpivot};
 pub(crate) use tally::Tally;
+pub(crate) use window::{Call, Window, WindowKey};

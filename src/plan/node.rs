@@ -6,14 +6,14 @@
 use std::path::PathBuf;
 use std::sync::Arc;
 
+use super::join::Join;
+use super::reshape::{Spread, Totals, Unnest, Unpivot};
+use super::window::Window;
 use crate::expr::bind::AggregateCall;
 use crate::expr::{Bound, ColumnId, Field};
 use crate::io::format::{Format, WriteOptions};
 use crate::io::source::Source;
 use crate::io::target::Mode;
-use super::join::Join;
-use super::reshape::{Spread, Totals, Unnest, Unpivot};
-use super::window::Window;
 
 /// A step's place in the list of all steps of a plan.
 pub(crate) type StepId = usize;
@@ -203,9 +203,7 @@ impl Node {
         let own = match &self.op {
             Op::Scan(scan) => scan.columns.iter().map(|(_, f)| f).find(is_it),
             Op::Shared { columns, .. } => columns.iter().map(|(_, f)| f).find(is_it),
-            Op::Join(join) => {
-                join.added.iter().chain(join.merged.iter().map(|(f, _)| f)).find(is_it)
-            }
+            Op::Join(join) => join.added.iter().chain(join.merged.iter().map(|(f, _)| f)).find(is_it),
             Op::Append { fields, .. } => return fields.iter().find(is_it),
             Op::Unpivot(how) => how.names.iter().chain(&how.values).find(is_it),
             Op::Spread(how) => return how.made().find(is_it),

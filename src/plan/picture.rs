@@ -122,7 +122,11 @@ fn notes(node: &Node) -> Vec<String> {
         }
         Op::RequireUnique { .. } => vec!["holds the keys".into()],
         Op::Join(join) => {
-            let side = if join.keys.is_empty() { "holds the other table" } else { "holds the other table by its keys" };
+            let side = if join.keys.is_empty() {
+                "holds the other table"
+            } else {
+                "holds the other table by its keys"
+            };
             vec![side.into()]
         }
         Op::Unpivot(how) => vec![format!("makes {} of each", plural(how.rows.len() as u64, "row"))],
@@ -131,7 +135,9 @@ fn notes(node: &Node) -> Vec<String> {
         }
         Op::Totals(_) => vec!["counts each row for its totals, too".into()],
         Op::Unnest(_) => vec!["row by row".into()],
-        Op::Append { others, .. } => vec![format!("then the rows of {}", plural(others.len() as u64, "other table"))],
+        Op::Append { others, .. } => {
+            vec![format!("then the rows of {}", plural(others.len() as u64, "other table"))]
+        }
         Op::Paste { .. } => vec!["holds the other table".into()],
         Op::Write(target) => vec![format!("writes {}", plural(target.fields.len() as u64, "column"))],
     }

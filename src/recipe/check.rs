@@ -85,7 +85,17 @@ pub(crate) fn check(recipe: &Recipe, request: &Request, find: Option<Find<'_>>) 
     let fired = if checker.folded { vec!["constants worked out"] } else { Vec::new() };
     let ends_in_write = recipe.main.steps.last().is_some_and(|p| p.step.writes());
     let Checker { steps, notes, mut counted, open, ran, .. } = checker;
-    let mut plan = Plan { main, others, steps, ends_in_write, notes, fired, ran: Vec::new(), counted: Tally::new(0), open };
+    let mut plan = Plan {
+        main,
+        others,
+        steps,
+        ends_in_write,
+        notes,
+        fired,
+        ran: Vec::new(),
+        counted: Tally::new(0),
+        open,
+    };
     // What runs again is counted again.
     plan.nodes().iter().for_each(|node| counted.clear(node.step));
     (plan.ran, plan.counted) = (ran, counted);

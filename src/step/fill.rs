@@ -66,7 +66,7 @@ impl Step for Carry {
             let args = Arguments { name: aggregate, usage: aggregate, values: vec![Bound::column(column)] };
             let made = aggregates::find(aggregate).and_then(|found| (found.bind)(args).ok())?;
             let field = Field::new(checker.ids.next(), &column.name, column.kind.clone());
-            if let Some(slot) = fields.iter_mut().find(|f| f.id == column.id) {
+            if let Some(slot) = fields.iter_mut().find(|f| f.name == column.name) {
                 *slot = field.clone();
             }
             let task = Task::Aggregate(made);

@@ -40,8 +40,16 @@ fn parse(text: StepText<'_>) -> Result<Box<dyn Step>> {
     let kind = JoinKind::ALL.into_iter().find(|kind| head.take_word(kind.word()));
     let other = Other::read(&mut head)?;
     let span = head.since(start);
-    let mut join =
-        Join { asof, kind, other, keys: Vec::new(), prefix: None, expect_one: false, expect_all: false, span };
+    let mut join = Join {
+        asof,
+        kind,
+        other,
+        keys: Vec::new(),
+        prefix: None,
+        expect_one: false,
+        expect_all: false,
+        span,
+    };
     join.options(&mut head)?;
     if head.take_word("on") {
         head.take_symbol(":");
@@ -80,7 +88,8 @@ impl Join {
     fn options(&mut self, c: &mut Cursor<'_>) -> Result<()> {
         loop {
             if c.take_word("prefix") {
-                self.prefix = Some(c.text("the text before the names of OTHER's columns, in single quotes")?.0);
+                self.prefix =
+                    Some(c.text("the text before the names of OTHER's columns, in single quotes")?.0);
             } else if c.take_word("expect") {
                 if c.take_word("one") {
                     self.expect_one = true;
@@ -118,9 +127,12 @@ impl Join {
                 into.push((Binary::LessEqual, x, high));
             }
             _ => {
-                let error = Error::new(ErrorKind::Check, "A key of a join is a name, or compares both sides.")
-                    .why("It reads farm, day = valid_on, day >= valid_from, or litres between low and high.")
-                    .next("Other conditions stand in a filter after the join.");
+                let error = Error::new(
+                    ErrorKind::Check,
+                    "A key of a join is a name, or compares both sides.",
+                )
+                .why("It reads farm, day = valid_on, day >= valid_from, or litres between low and high.")
+                .next("Other conditions stand in a filter after the join.");
                 checker.wrong(key.span, error);
             }
         }
@@ -181,8 +193,7 @@ impl Join {
             names_of(expr, &mut names);
             !names.is_empty() && names.iter().all(|n| relation.fields.iter().any(|f| f.name == *n))
         };
-        let is_turned =
-            fits(left, table) && !fits(left, input) && fits(other, input) && !fits(other, table);
+        let is_turned = fits(left, table) && !fits(left, input) && fits(other, input) && !fits(other, table);
         let turned = match op {
             Binary::Less => Binary::Greater,
             Binary::LessEqual => Binary::GreaterEqual,
@@ -192,13 +203,17 @@ impl Join {
         };
         is_turned.then(|| {
             Error::new(ErrorKind::Name, "The sides of this condition stand the wrong way round.")
-                .why(format!("Columns that reach the join stand before the operator, those of {} after it.", self.other))
+                .why(format!(
+                    "Columns that reach the join stand before the operator, those of {} after it.",
+                    self.other
+                ))
                 .next(format!("Write: {other} {} {left}", turned.symbol()))
         })
     }
 
     fn unlike(&self, op: Binary, (left, a): (&Expr, &Type), (other, b): (&Expr, &Type)) -> Error {
-        let what = format!("{left} is {a} on the left, and {other} is {b} in {}: they never match.", self.other);
+        let what =
+            format!("{left} is {a} on the left, and {other} is {b} in {}: they never match.", self.other);
         let error = Error::new(ErrorKind::Type, what);
         match (a, b) {
             (Type::Text, kind) => error.next(format!(
@@ -214,19 +229,29 @@ impl Join {
     }
 
     /// The columns of the other table that are added, with their names.
-    fn added(&self, table: &Relation, dropped: &[String], left: &[Field], checker: &mut Checker<'_>) -> Vec<Field> {
+    fn added(
+        &self,
+        table: &Relation,
+        dropped: &[String],
+        left: &[Field],
+        checker: &mut Checker<'_>,
+    ) -> Vec<Field> {
         if self.join_kind().only_filters() {
             if self.prefix.is_some() {
-                let what = format!("A {} join adds no columns, so there is nothing to prefix.", self.join_kind());
+                let what =
+                    format!("A {} join adds no columns, so there is nothing to prefix.", self.join_kind());
                 checker.wrong(self.span, Error::new(ErrorKind::Check, what).next("Leave prefix out."));
             }
             return Vec::new();
         }
         let prefix = self.prefix.as_deref().unwrap_or_default();
         let kept = table.fields.iter().filter(|field| !dropped.contains(&field.name));
-        let added: Vec<Field> =
-            kept.map(|field| Field { id: field.id, ..Field::new(0, format!("{prefix}{}", field.name), field.kind.clone()) })
-                .collect();
+        let added: Vec<Field> = kept
+            .map(|field| Field {
+                id: field.id,
+                ..Field::new(0, format!("{prefix}{}", field.name), field.kind.clone())
+            })
+            .collect();
         let clash: Vec<&str> =
             added.iter().map(|f| f.name.as_str()).filter(|n| left.iter().any(|f| f.name == *n)).collect();
         if !clash.is_empty() {
@@ -235,7 +260,10 @@ impl Join {
             let first = clash.first().copied().unwrap_or_default();
             let error = Error::new(ErrorKind::Name, what)
                 .next(format!("Give those of {} a prefix: prefix '{}_'", self.other, self.short_name()))
-                .next(format!("Or drop or rename them on one side before: rename other_{first} = {}", name(first)));
+                .next(format!(
+                    "Or drop or rename them on one side before: rename other_{first} = {}",
+                    name(first)
+                ));
             checker.wrong(self.other.span(), error);
         }
         added
@@ -271,7 +299,9 @@ impl Step for Join {
         // Columns that appear once, under the left name: with the key, the left column and the other one.
         let mut once: Vec<(usize, String, Option<String>)> = Vec::new();
         for (op, left, other) in written {
-            let Some((a, b, shared)) = self.sides((op, left, other), &input, &table, checker) else { continue };
+            let Some((a, b, shared)) = self.sides((op, left, other), &input, &table, checker) else {
+                continue;
+            };
             if op != Binary::Equal {
                 tests.push(Comparison { left: a, op, other: b, kind: shared });
                 continue;
@@ -283,8 +313,9 @@ impl Step for Join {
             keys.push(KeyPair { left: a, other: b, kind: shared, text: left.to_string() });
         }
         if self.asof && tests.len() != 1 && !checker.has_errors() {
-            let error = Error::new(ErrorKind::Check, "An asof join needs one inequality, which says what is near.")
-                .next("Write: join asof left prices on grade, collected_on >= valid_from");
+            let error =
+                Error::new(ErrorKind::Check, "An asof join needs one inequality, which says what is near.")
+                    .next("Write: join asof left prices on grade, collected_on >= valid_from");
             checker.wrong(self.span, error);
         }
         let dropped: Vec<String> = once.iter().filter_map(|(_, _, other)| other.clone()).collect();

@@ -92,7 +92,9 @@ fn parse(text: StepText<'_>) -> Result<Box<dyn Step>> {
         return Err(error.next("Write in (…) after each key, or after none."));
     }
     if pivot.items.is_empty() {
-        return Err(head.error_at(span, "A pivot needs items: what stands in the cells.").next("Write: pivot grade by farm: litres = sum(litres)"));
+        return Err(head
+            .error_at(span, "A pivot needs items: what stands in the cells.")
+            .next("Write: pivot grade by farm: litres = sum(litres)"));
     }
     Ok(Box::new(pivot))
 }
@@ -176,7 +178,8 @@ impl Pivot {
                     Some(scalar) => own.push(scalar),
                     None if bound.kind == Type::Unknown => {}
                     None => {
-                        let what = format!("{} is {}, and this is no literal of it.", name(&key.name), field.kind);
+                        let what =
+                            format!("{} is {}, and this is no literal of it.", name(&key.name), field.kind);
                         checker.wrong(*span, Error::new(ErrorKind::Type, what));
                     }
                 }
@@ -194,7 +197,12 @@ impl Pivot {
     }
 
     /// The name of a combination's column.
-    fn column(&self, combination: Option<&[Scalar]>, item: &str, checker: &mut Checker<'_>) -> Option<String> {
+    fn column(
+        &self,
+        combination: Option<&[Scalar]>,
+        item: &str,
+        checker: &mut Checker<'_>,
+    ) -> Option<String> {
         let texts: Vec<String> = match combination {
             Some(values) => values.iter().map(plain).collect(),
             None => vec!["total".to_owned(); self.keys.len()],
@@ -291,7 +299,12 @@ impl Pivot {
             let args = Arguments { name: "count", usage: "count()", values: Vec::new() };
             let made = aggregates::find("count").and_then(|count| (count.bind)(args).ok());
             let field = Field::new(checker.ids.next(), "count", Type::Int);
-            calls.extend(made.map(|made| AggregateCall { field: field.clone(), text: String::new(), made, only: None }));
+            calls.extend(made.map(|made| AggregateCall {
+                field: field.clone(),
+                text: String::new(),
+                made,
+                only: None,
+            }));
             field
         });
         let mut group_keys: Vec<(Field, Bound)> = by;
@@ -307,7 +320,12 @@ impl Pivot {
                 let own = Field { id: checker.ids.next(), ..field.clone() };
                 renewed.push((own.clone(), std::mem::replace(bound, Bound::column(&own))));
             }
-            let mut mark = |name| (Field::new(checker.ids.next(), name, Type::Bool), Field::new(checker.ids.next(), name, Type::Bool));
+            let mut mark = |name| {
+                (
+                    Field::new(checker.ids.next(), name, Type::Bool),
+                    Field::new(checker.ids.next(), name, Type::Bool),
+                )
+            };
             let ((of_keys, own_of_keys), (of_rows, own_of_rows)) = (mark("of_keys"), mark("of_rows"));
             let keys = renewed.split_off(by_fields.len());
             group_keys.push((own_of_keys.clone(), Bound::column(&of_keys)));
@@ -432,7 +450,8 @@ impl Step for Pivot {
         let mut fields = grouped.by.clone();
         for cell in &cells {
             if fields.iter().any(|f| f.name == cell.field.name) {
-                let what = format!("A column that makes the rows is called {} already.", name(&cell.field.name));
+                let what =
+                    format!("A column that makes the rows is called {} already.", name(&cell.field.name));
                 let error = Error::new(ErrorKind::Name, what);
                 checker.wrong(self.span, error.next("Name the new ones apart: named 'of ' || grade"));
                 break;

@@ -17,6 +17,7 @@ use crate::io::json::{JsonOptions, JsonSource};
 use crate::io::parquet::ParquetSource;
 use crate::io::place;
 use crate::io::source::Source;
+use crate::io::workbook::{Part, WorkbookSource};
 use crate::plan::node::Scan;
 use crate::plan::{Node, Op, Relation};
 use crate::text::{Cursor, TokenKind, comma, name};
@@ -50,7 +51,7 @@ fn read(c: &mut Cursor<'_>) -> Result<Box<dyn Step>> {
     Ok(Box::new(Read { paths, options, span: c.since(start) }))
 }
 
-const OPTIONS: [&str; 18] = [
+const OPTIONS: [&str; 19] = [
     "columns",
     "types",
     "header",
@@ -69,6 +70,7 @@ const OPTIONS: [&str; 18] = [
     "file_column",
     "format",
     "sheet",
+    "area",
 ];
 
 impl Read {
@@ -102,7 +104,9 @@ impl Read {
         }
         for setting in &self.options {
             let Some(value) = setting.resolved(checker) else { continue };
-            let fits = OPTIONS.contains(&setting.name.as_str()) && !format.reads_with(&setting.name);
+            let of_sheets = ["sheet", "area"].contains(&setting.name.as_str()) && format != Format::Workbook;
+            let fits =
+                OPTIONS.contains(&setting.name.as_str()) && (of_sheets || !format.reads_with(&setting.name));
             let result = if fits { Err(unused(setting, format)) } else { set(&mut csv, setting, &value) };
             if let Err(error) = result {
                 checker.wrong(setting.span, error);
@@ -135,6 +139,7 @@ fn open(format: Format, files: &[PathBuf], base: &FilePath, options: CsvOptions)
     let file_column = options.file_column.clone();
     Ok(match format {
         Format::Csv | Format::Tsv => Arc::new(CsvSource::new(files, base, options)?),
+        Format::Workbook => Arc::new(WorkbookSource::new(files, options)?),
         Format::Parquet => Arc::new(ParquetSource::new(files, base, file_column.as_deref())?),
         Format::Arrow => Arc::new(ArrowSource::new(files, base, file_column.as_deref())?),
         Format::Json | Format::NdJson => {
@@ -152,9 +157,11 @@ fn open(format: Format, files: &[PathBuf], base: &FilePath, options: CsvOptions)
 
 /// The error of an option that says nothing to files of a format.
 fn unused(setting: &Setting, format: Format) -> Error {
-    Error::new(ErrorKind::Check, format!("{} is not for {format} files.", setting.name))
-        .why("They say themselves what is in them, and how it is written.")
-        .next("Leave the option out.")
+    let error = Error::new(ErrorKind::Check, format!("{} is not for {format} files.", setting.name));
+    if setting.name == "sheet" || setting.name == "area" {
+        return error.why("It says which part of a workbook is read.").next("Leave the option out.");
+    }
+    error.why("They say themselves what is in them, and how it is written.").next("Leave the option out.")
 }
 
 /// Sets one option.
@@ -227,7 +234,21 @@ fn set(csv: &mut CsvOptions, setting: &Setting, value: &Value) -> Result<()> {
             csv.file_column = Some(wanted.to_owned());
         }
         "format" => {}
-        "sheet" => return Err(setting.unfit("a workbook's sheet, and workbooks are not read yet")),
+        "sheet" => {
+            let number = value.count().map(|n| n.to_string());
+            let name = value.text().or(value.word()).map(str::to_owned);
+            csv.part.sheet = Some(
+                name.or(number)
+                    .ok_or_else(|| setting.unfit("a sheet's name in single quotes, or its number"))?,
+            );
+        }
+        "area" => {
+            let area = value.text().filter(|text| Part::is_area(text));
+            csv.part.area = Some(
+                area.ok_or_else(|| setting.unfit("an area: 'B2:F20', or 'B2' for all from there on"))?
+                    .to_owned(),
+            );
+        }
         _ => return Err(setting.unknown(&OPTIONS)),
     }
     Ok(())

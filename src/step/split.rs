@@ -52,7 +52,9 @@ fn read(c: &mut Cursor<'_>) -> Result<Split> {
     let cut = if c.take_word("at") {
         let (separator, span) = c.text("what stands between the parts, in single quotes")?;
         if separator.is_empty() {
-            return Err(c.error_at(span, "A text cannot be cut at nothing.").next("To cut by position write: split code after 2, 4 as …"));
+            return Err(c
+                .error_at(span, "A text cannot be cut at nothing.")
+                .next("To cut by position write: split code after 2, 4 as …"));
         }
         Cut::At(separator)
     } else if c.take_word("after") {
@@ -64,7 +66,9 @@ fn read(c: &mut Cursor<'_>) -> Result<Split> {
         }
         Cut::After(places)
     } else {
-        return Err(c.unexpected("at and a separator, or after and positions: split farm at '-' as district, number"));
+        return Err(c.unexpected(
+            "at and a separator, or after and positions: split farm at '-' as district, number",
+        ));
     };
     c.expect_word("as", "and the names of the parts")?;
     let parts = c.list(|c| {
@@ -78,7 +82,12 @@ fn read(c: &mut Cursor<'_>) -> Result<Split> {
     if let Cut::After(places) = &split.cut
         && places.len() + 1 != split.parts.len()
     {
-        let what = format!("{} cuts make {} parts, and {} are named.", places.len(), places.len() + 1, split.parts.len());
+        let what = format!(
+            "{} cuts make {} parts, and {} are named.",
+            places.len(),
+            places.len() + 1,
+            split.parts.len()
+        );
         return Err(c.error_at(split.span, what));
     }
     Ok(split)
@@ -158,22 +167,24 @@ impl Step for Split {
             let mut bound = self.cut.call(&column, place, self.parts.len());
             if let Some(kind) = &part.kind {
                 if !cast::is_possible(&Type::Text, kind) {
-                    checker.wrong(part.span, Error::new(ErrorKind::Type, format!("Text cannot become {kind}.")));
+                    checker
+                        .wrong(part.span, Error::new(ErrorKind::Type, format!("Text cannot become {kind}.")));
                     continue;
                 }
                 bound = cast::explicitly(bound, kind, None, false);
             }
             let field = Field::new(checker.ids.next(), &part.name, bound.kind.clone());
-            let taken = |f: &&Field| f.name == part.name && (self.keep || f.id != column.id);
+            let taken = |f: &&Field| f.name == part.name && (self.keep || f.name != column.name);
             if made.iter().any(|f| f.name == part.name) || input.fields.iter().any(|f| taken(&f)) {
                 let what = format!("There is a column {} already.", name(&part.name));
-                checker.wrong(part.span, Error::new(ErrorKind::Name, what).next("Give the part another name."));
+                checker
+                    .wrong(part.span, Error::new(ErrorKind::Name, what).next("Give the part another name."));
             }
             made.push(field.clone());
             computed.push((field, bound));
         }
         let mut relation = input.then(Op::Compute(computed), step);
-        let at = relation.fields.iter().position(|f| f.id == column.id).unwrap_or(0);
+        let at = relation.fields.iter().position(|f| f.name == column.name).unwrap_or(0);
         let after = at + usize::from(self.keep);
         relation.fields.splice(at + usize::from(self.keep)..after + usize::from(!self.keep), made);
         Some(relation)

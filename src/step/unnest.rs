@@ -43,13 +43,16 @@ impl Step for Unnest {
                 if column.kind != Type::Unknown {
                     let what = format!("{} is {}, not a list.", name(&column.name), column.kind);
                     let span = self.columns.first().map(super::columns::span_of).unwrap_or_default();
-                    let next = format!("A text is cut into a list first: add {0} = parts({0}, ', ')", name(&column.name));
+                    let next = format!(
+                        "A text is cut into a list first: add {0} = parts({0}, ', ')",
+                        name(&column.name)
+                    );
                     checker.wrong(span, Error::new(ErrorKind::Type, what).next(next));
                 }
                 continue;
             };
             let field = Field::new(checker.ids.next(), &column.name, (**item).clone());
-            if let Some(slot) = input.fields.iter_mut().find(|f| f.id == column.id) {
+            if let Some(slot) = input.fields.iter_mut().find(|f| f.name == column.name) {
                 *slot = field.clone();
             }
             lists.push((column.id, field));

@@ -45,7 +45,8 @@ fn read(c: &mut Cursor<'_>) -> Result<Unpivot> {
     let names = if c.is_symbol_at(0, "(") { c.in_parentheses(part)? } else { vec![part(c)?] };
     c.expect_word("in", "and the columns: in each 'm_*'")?;
     let columns = c.list(Cursor::column_ref)?;
-    let separator = if c.take_word("split") { Some(c.text("what stands between the parts of a name")?) } else { None };
+    let separator =
+        if c.take_word("split") { Some(c.text("what stands between the parts of a name")?) } else { None };
     let skip_nulls = c.take_words(&["skip", "nulls"]);
     let span = c.since(start);
     let stays = names.iter().filter(|(name, _)| name.is_none()).count();
@@ -54,10 +55,14 @@ fn read(c: &mut Cursor<'_>) -> Result<Unpivot> {
     }
     match (&value, stays) {
         (Some(_), 1) => {
-            return Err(c.error_at(span, "The part that stays names the columns of values.").next("Write: unpivot for (*, farm) in …"));
+            return Err(c
+                .error_at(span, "The part that stays names the columns of values.")
+                .next("Write: unpivot for (*, farm) in …"));
         }
         (None, 0) => {
-            return Err(c.error_at(span, "The column of values needs a name.").next("Write: unpivot litres for month in …"));
+            return Err(c
+                .error_at(span, "The column of values needs a name.")
+                .next("Write: unpivot litres for month in …"));
         }
         _ => {}
     }
@@ -102,7 +107,7 @@ impl Step for Unpivot {
         let mut rows: Vec<(Vec<String>, Vec<Option<&Field>>)> = Vec::new();
         let mut values: Vec<(String, Type)> = Vec::new();
         for column in &columns {
-            let Some(mut parts) = self.parts(&column.name, checker) else { return None };
+            let mut parts = self.parts(&column.name, checker)?;
             let value = match (stays, &self.value) {
                 (Some(at), _) => parts.remove(at),
                 (None, Some((value, _))) => value.clone(),
@@ -126,15 +131,18 @@ impl Step for Unpivot {
                             name(of)
                         );
                         let error = Error::new(ErrorKind::Type, what);
-                        let next = format!("Turn them into one type before: add {0} = cast({0} as text)", name(&column.name));
+                        let next = format!(
+                            "Turn them into one type before: add {0} = cast({0} as text)",
+                            name(&column.name)
+                        );
                         checker.wrong(self.span, error.next(next));
                         return None;
                     }
                 }
             }
-            let at = rows.iter().position(|(names, cells)| {
-                *names == parts && cells.get(place).copied().flatten().is_none()
-            });
+            let at = rows
+                .iter()
+                .position(|(names, cells)| *names == parts && cells.get(place).copied().flatten().is_none());
             let row = match at {
                 Some(at) => at,
                 None => {
@@ -164,12 +172,15 @@ impl Step for Unpivot {
         });
         let rows = rows.collect();
         let kept: Vec<Field> =
-            input.fields.iter().filter(|f| !columns.iter().any(|c| c.id == f.id)).cloned().collect();
+            input.fields.iter().filter(|f| !columns.iter().any(|c| c.name == f.name)).cloned().collect();
         let mut fields = kept.clone();
         for field in names.iter().chain(&values) {
             if fields.iter().any(|f| f.name == field.name) {
                 let what = format!("There is a column {} already.", name(&field.name));
-                checker.wrong(self.span, Error::new(ErrorKind::Name, what).next("Give the new one another name."));
+                checker.wrong(
+                    self.span,
+                    Error::new(ErrorKind::Name, what).next("Give the new one another name."),
+                );
             }
             fields.push(field.clone());
         }

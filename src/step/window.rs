@@ -43,7 +43,9 @@ fn parse(text: StepText<'_>) -> Result<Box<dyn Step>> {
         line.expect_end()?;
     }
     if items.is_empty() {
-        return Err(head.error("A window needs items.").next("Write: window by farm order by collected_on: previous = lag(litres)"));
+        return Err(head
+            .error("A window needs items.")
+            .next("Write: window by farm order by collected_on: previous = lag(litres)"));
     }
     Ok(Box::new(Window { by, order, items }))
 }
@@ -78,7 +80,8 @@ impl Step for Window {
             let mut place = Place::NoAggregates("An order needs one value in each row.");
             let bound = checker.expression(&key.by, &input.fields, &mut place);
             if let Type::List(_) = bound.kind {
-                checker.wrong(key.by.span, Error::new(ErrorKind::Type, format!("{} has no order.", bound.kind)));
+                checker
+                    .wrong(key.by.span, Error::new(ErrorKind::Type, format!("{} has no order.", bound.kind)));
             }
             let (kind, descending, nulls_first) = (bound.kind.clone(), key.descending, key.nulls_first);
             order.push(WindowKey { by: columns.of(bound, checker), kind, descending, nulls_first });

@@ -121,8 +121,7 @@ impl Table {
 
 /// The Arrow schema of columns.
 pub(crate) fn schema(fields: &[Field]) -> SchemaRef {
-    let fields: Vec<ArrowField> =
-        fields.iter().map(|f| ArrowField::new(&f.name, told_as(f), true)).collect();
+    let fields: Vec<ArrowField> = fields.iter().map(|f| ArrowField::new(&f.name, told_as(f), true)).collect();
     Arc::new(Schema::new(fields))
 }
 
@@ -136,6 +135,5 @@ pub(crate) fn record_batch(batch: Batch, fields: &[Field]) -> Result<RecordBatch
     let options = RecordBatchOptions::new().with_row_count(Some(batch.rows));
     let columns = batch.columns.into_iter().zip(fields);
     let columns = columns.map(|(column, field)| conformed(column, &told_as(field))).collect::<Result<_>>()?;
-    RecordBatch::try_new_with_options(schema(fields), columns, &options)
-        .map_err(crate::expr::arrow_error)
+    RecordBatch::try_new_with_options(schema(fields), columns, &options).map_err(crate::expr::arrow_error)
 }

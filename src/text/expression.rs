@@ -168,7 +168,8 @@ fn postfix(c: &mut Cursor<'_>, mut x: Expr) -> Result<Expr> {
 
 /// Reads what stands after `over`.
 fn frame(c: &mut Cursor<'_>) -> Result<Frame> {
-    const FORMS: &str = "last 7 rows, next 7 days, rows so far, rows from here, rows between … or range between …";
+    const FORMS: &str =
+        "last 7 rows, next 7 days, rows so far, rows from here, rows between … or range between …";
     let is_last = c.take_word("last");
     if is_last || c.take_word("next") {
         let count = unary(c)?;

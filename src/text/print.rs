@@ -118,7 +118,8 @@ impl Display for Expr {
 
 impl Display for Frame {
     fn fmt(&self, f: &mut Formatter<'_>) -> fmt::Result {
-        let plural = |count: &Expr| if matches!(count.kind, Kind::Literal(Scalar::Int(1))) { "" } else { "s" };
+        let plural =
+            |count: &Expr| if matches!(count.kind, Kind::Literal(Scalar::Int(1))) { "" } else { "s" };
         match self {
             Frame::Last(count, unit) => write!(f, "last {count} {}{}", unit.word(), plural(count)),
             Frame::Next(count, unit) => write!(f, "next {count} {}{}", unit.word(), plural(count)),

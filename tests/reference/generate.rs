@@ -163,7 +163,8 @@ fn item(r: &mut Random, data: &Data, order: &[(E, bool, bool)], key: Ty, name: S
     }
     let x = expr(r, data, any, 1);
     let ranks = ["rank", "dense_rank", "percent_rank", "cume_dist"];
-    let function = r.pick(&["row_number", "ntile", "lag", "lead", "first_value", "last_value", "nth_value", "rank"]);
+    let function =
+        r.pick(&["row_number", "ntile", "lag", "lead", "first_value", "last_value", "nth_value", "rank"]);
     let function = if function == "rank" { r.pick(&ranks) } else { function };
     let function = if order.is_empty() && ranks.contains(&function) { "row_number" } else { function };
     let (call, ty) = match function {

@@ -173,8 +173,20 @@ pub fn compare_keys(keys: &[(E, bool, bool)], shape: &Data, a: &[V], b: &[V]) ->
         let (x, y) = (eval(e, shape, a), eval(e, shape, b));
         let order = match (x.is_null(), y.is_null()) {
             (true, true) => Equal,
-            (true, false) => if *nulls_first { Less } else { Greater },
-            (false, true) => if *nulls_first { Greater } else { Less },
+            (true, false) => {
+                if *nulls_first {
+                    Less
+                } else {
+                    Greater
+                }
+            }
+            (false, true) => {
+                if *nulls_first {
+                    Greater
+                } else {
+                    Less
+                }
+            }
             _ if *desc => y.order(&x),
             _ => x.order(&y),
         };

@@ -86,7 +86,8 @@ impl fmt::Display for Window {
         }
         for (i, (e, desc, nulls_first)) in self.order.iter().enumerate() {
             f.write_str(if i == 0 { " order by " } else { ", " })?;
-            let (desc, first) = (if *desc { " desc" } else { "" }, if *nulls_first { " nulls first" } else { "" });
+            let (desc, first) =
+                (if *desc { " desc" } else { "" }, if *nulls_first { " nulls first" } else { "" });
             write!(f, "{e}{desc}{first}")?;
         }
         for Item { name, call, frame, .. } in &self.items {
@@ -132,7 +133,9 @@ impl Window {
         let row = |place: usize| &data.rows[partition[place]];
         let seen: Vec<usize> = match &item.frame {
             None => (0..partition.len()).collect(),
-            Some(frame) => (0..partition.len()).filter(|other| self.sees(frame, data, partition, at, *other)).collect(),
+            Some(frame) => {
+                (0..partition.len()).filter(|other| self.sees(frame, data, partition, at, *other)).collect()
+            }
         };
         let equal = |a: usize, b: usize| compare_keys(&self.order, shape, row(a), row(b)).is_eq();
         let first = (0..=at).find(|other| equal(*other, at)).unwrap();
@@ -144,7 +147,8 @@ impl Window {
             }
             Call::Function(function, x, number, default) => (*function, x, *number, default),
         };
-        let value = |place: Option<&usize>| place.map_or(V::Null, |p| eval(x.as_ref().unwrap(), data, row(*p)));
+        let value =
+            |place: Option<&usize>| place.map_or(V::Null, |p| eval(x.as_ref().unwrap(), data, row(*p)));
         match function {
             "row_number" => V::Int(at as i64 + 1),
             "rank" => V::Int(first as i64 + 1),
@@ -181,8 +185,10 @@ impl Window {
         let far = other as i64 - at as i64;
         let key = |place: usize| eval(&self.order[0].0, data, &data.rows[partition[place]]);
         let reaches = |from: Edge, to: Edge, far: f64| {
-            let after = |edge| matches!(edge, Edge::Unbounded) || matches!(edge, Edge::At(n) if far >= n as f64);
-            let before = |edge| matches!(edge, Edge::Unbounded) || matches!(edge, Edge::At(n) if far <= n as f64);
+            let after =
+                |edge| matches!(edge, Edge::Unbounded) || matches!(edge, Edge::At(n) if far >= n as f64);
+            let before =
+                |edge| matches!(edge, Edge::Unbounded) || matches!(edge, Edge::At(n) if far <= n as f64);
             after(from) && before(to)
         };
         let (from, to) = match frame {
@@ -209,7 +215,11 @@ impl Window {
             },
             // NaN is beyond all numbers, and as far from each.
             (a, b) if b.number().is_nan() || a.number().is_nan() => {
-                if b.number().is_nan() { f64::INFINITY } else { f64::NEG_INFINITY }
+                if b.number().is_nan() {
+                    f64::INFINITY
+                } else {
+                    f64::NEG_INFINITY
+                }
             }
             (a, b) => b.number() - a.number(),
         };

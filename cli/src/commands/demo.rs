@@ -56,6 +56,41 @@ const TOUR: &[(&str, &[&str])] = &[
             "first 5",
         ],
     ),
+    (
+        "Each delivery's farm. The ledger counts the deliveries whose farm is not listed, and the farms that do not deliver.",
+        &[
+            "do",
+            "deliveries-2026.csv",
+            "join left 'farms.csv' on farm expect one",
+            "group by district: litres = sum(litres), loads = count()",
+            "sort litres desc",
+            "--ledger",
+        ],
+    ),
+    (
+        "A moving mean of each farm's last seven deliveries.",
+        &[
+            "do",
+            "deliveries-2026.csv",
+            "filter farm = 'F0042'",
+            "window by farm order by collected_on: week = mean(litres) over last 7 rows, previous = lag(litres)",
+            "select collected_on, litres, previous, week",
+            "first 8",
+        ],
+    ),
+    (
+        "Months across the top become rows; blanks are told from zeros.",
+        &[
+            "do",
+            "quota.csv",
+            "unpivot quota for month in each '2026-*'",
+            "group by month: blank = count() where (quota is null), zero = count() where (quota = 0), quota = sum(quota)",
+        ],
+    ),
+    (
+        "A sheet with two heading rows, turned long, mended, joined, and turned wide again.",
+        &["run", "worth.churn", "--ledger"],
+    ),
     ("Each number column at once.", &["do", "deliveries-2026.csv", "total: mean(each number)"]),
     ("A mistake is found before anything is read.", &["do", "deliveries-2026.csv", "filter liters > 100"]),
     ("What a recipe will do.", &["plan", "by-farm.churn"]),

@@ -57,10 +57,8 @@ fn one(name: &str) -> Result<String, Failure> {
     }
     for function in churn::window_functions().filter(|f| f.name == name) {
         let frame = if function.takes_frame { ", with a frame: over last 7 rows" } else { "" };
-        parts.push(format!(
-            "{}\n\n  {}\n\n  It stands in window{frame}.\n",
-            function.usage, function.summary
-        ));
+        parts
+            .push(format!("{}\n\n  {}\n\n  It stands in window{frame}.\n", function.usage, function.summary));
     }
     if parts.is_empty() {
         return Err(Failure::Request(format!(

@@ -12,7 +12,7 @@ pub(super) const UNLISTED: u64 = 12;
 const SILENT: u64 = 20;
 
 const FIRST: [&str; 8] = ["Oak", "Brook", "Hill", "Meadow", "Stone", "Elder", "Heron", "Mill"];
-const DISTRICTS: [&str; 8] =
+pub(super) const DISTRICTS: [&str; 8] =
     ["North Vale", "South Vale", "East Moor", "West Moor", "Upper Fen", "Lower Fen", "Long Ridge", "Lakes"];
 
 pub(super) fn farms(seed: u64) -> String {

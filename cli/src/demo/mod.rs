@@ -7,6 +7,7 @@ mod deliveries;
 mod farms;
 mod lab;
 mod random;
+mod sheets;
 
 use std::io::Write;
 use std::path::Path;
@@ -41,6 +42,28 @@ sort share desc
 first 10
 ";
 
+const WORTH: &str = "\
+# What the milk of each district was worth, month by month
+table farms
+  read 'farms.csv'
+  select farm, district
+
+table prices
+  read 'prices.xlsx' with (header = 2)
+  unpivot per_litre for (month, grade) in each '* | *' split ' | '
+  fill per_litre with round(mean(per_litre) per (month, grade), 4)
+
+read 'deliveries-2026.csv' with (types = (collected_on date), bad_cells = null)
+filter grade <> 'reject' and litres > 0 and collected_on < date '2026-07-01'
+add month = cast(collected_on as text format '%Y-%m')
+join farms on farm expect one
+join prices on district, month, grade expect one
+add worth = litres * per_litre
+pivot month by district
+  worth = round(sum(worth), 0)
+  totals
+";
+
 /// Writes all files into a folder.
 pub(crate) fn write(folder: &Path, scale: Scale) -> std::io::Result<Vec<Written>> {
     let mut files = Vec::new();
@@ -56,6 +79,15 @@ pub(crate) fn write(folder: &Path, scale: Scale) -> std::io::Result<Vec<Written>
     small("farms.csv", farms::farms(scale.seed), "name, district and herd of each farm")?;
     small("tankers.json", farms::tankers(scale.seed), "the tankers and what they hold")?;
     small("lab.ndjson", lab::results(scale.seed), "nested laboratory results by farm and day")?;
+    small("quota.csv", sheets::quota(scale.seed), "litres that each farm may deliver, a month a column")?;
     small("by-farm.churn", RECIPE.to_owned(), "a recipe")?;
+    small("worth.churn", WORTH.to_owned(), "a recipe that turns a sheet, joins it, and turns the answer")?;
+    let prices = sheets::prices(scale.seed).map_err(std::io::Error::other)?;
+    std::fs::write(folder.join("prices.xlsx"), &prices)?;
+    files.push((
+        "prices.xlsx",
+        prices.len() as u64,
+        "what a litre is worth: months over grades, a row a district",
+    ));
     Ok(files)
 }

@@ -71,7 +71,9 @@ impl Sorted {
         Ok(match self {
             Sorted::Words(values) => words_of(&column)
                 .iter()
-                .map(|w| (values.partition_point(|v| v < w) as u64, values.partition_point(|v| v <= w) as u64))
+                .map(|w| {
+                    (values.partition_point(|v| v < w) as u64, values.partition_point(|v| v <= w) as u64)
+                })
                 .collect(),
             Sorted::Rows(converter, values) => {
                 let rows = converter.convert_columns(&[column]).map_err(crate::expr::arrow_error)?;
@@ -157,7 +159,8 @@ impl Bands {
     pub(super) fn nearest(&self, index: &Index, group: u32, needs: &[u64]) -> Option<u32> {
         let (from, to) = index.range_of(group);
         let rows = index.rows().get(from..to)?;
-        let near = rows.partition_point(|row| u64::from(self.rank(0, *row)) < needs.first().copied().unwrap_or(0));
+        let near =
+            rows.partition_point(|row| u64::from(self.rank(0, *row)) < needs.first().copied().unwrap_or(0));
         let rank = self.rank(0, *rows.get(near)?);
         let end = near + rows.get(near..)?.partition_point(|row| self.rank(0, *row) <= rank);
         rows.get(end.checked_sub(1)?).copied()

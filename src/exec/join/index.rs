@@ -23,7 +23,10 @@ enum Find {
     /// There are no keys: all rows are one group.
     All,
     /// Whole numbers that lie close: the group is the distance from the least of them.
-    Dense { low: i64, groups: usize },
+    Dense {
+        low: i64,
+        groups: usize,
+    },
     Table(Box<KeyTable>),
 }
 
@@ -37,9 +40,9 @@ enum Groups {
 
 /// Which rows have a value in all of these columns; `None` if all have.
 pub(super) fn present(columns: &[ArrayRef]) -> Option<NullBuffer> {
-    let nulls = columns.iter().fold(None, |nulls, column| {
-        NullBuffer::union(nulls.as_ref(), column.logical_nulls().as_ref())
-    });
+    let nulls = columns
+        .iter()
+        .fold(None, |nulls, column| NullBuffer::union(nulls.as_ref(), column.logical_nulls().as_ref()));
     nulls.filter(|n| n.null_count() > 0)
 }
 
@@ -198,17 +201,13 @@ fn numbered(
 }
 
 /// Numbers that lie so close that each can have a place of its own.
-fn dense(
-    key: &ArrayRef,
-    valid: Option<&NullBuffer>,
-    rows: usize,
-) -> Option<(Find, Option<Vec<u32>>, usize)> {
-    let values: Arc<[i64]> =
-        match (key.as_primitive_opt::<Int64Type>(), key.as_primitive_opt::<Date32Type>()) {
-            (Some(ints), _) => ints.values().iter().copied().collect(),
-            (_, Some(days)) => days.values().iter().map(|v| i64::from(*v)).collect(),
-            _ => return None,
-        };
+fn dense(key: &ArrayRef, valid: Option<&NullBuffer>, rows: usize) -> Option<(Find, Option<Vec<u32>>, usize)> {
+    let values: Arc<[i64]> = match (key.as_primitive_opt::<Int64Type>(), key.as_primitive_opt::<Date32Type>())
+    {
+        (Some(ints), _) => ints.values().iter().copied().collect(),
+        (_, Some(days)) => days.values().iter().map(|v| i64::from(*v)).collect(),
+        _ => return None,
+    };
     let present = || {
         let valid = |row: usize| valid.is_none_or(|v| v.is_valid(row));
         values.iter().enumerate().filter(move |(row, _)| valid(*row)).map(|(_, v)| *v)
@@ -229,8 +228,13 @@ mod tests {
     use arrow_array::{Int64Array, StringViewArray};
 
     fn found(keys: ArrayRef, kind: Type, asked: ArrayRef) -> Result<Vec<Vec<u32>>> {
-        let index =
-            Index::new(std::slice::from_ref(&keys), &[kind], present(&[keys.clone()]).as_ref(), keys.len(), None)?;
+        let index = Index::new(
+            std::slice::from_ref(&keys),
+            &[kind],
+            present(std::slice::from_ref(&keys)).as_ref(),
+            keys.len(),
+            None,
+        )?;
         let groups = index.groups_of(std::slice::from_ref(&asked), asked.len())?;
         Ok(groups.iter().map(|group| index.rows_of(*group).to_vec()).collect())
     }

@@ -179,14 +179,18 @@ impl Matching {
         let cells = crate::text::comma(cells);
         let other = &self.other_name;
         let error = if found == 0 {
-            Error::new(ErrorKind::Require, format!("A row matches no row of {other}, and all are expected to."))
-                .next(format!("join anti {other} on the same keys, instead of this step, gives all such rows."))
+            Error::new(
+                ErrorKind::Require,
+                format!("A row matches no row of {other}, and all are expected to."),
+            )
+            .next(format!("join anti {other} on the same keys, instead of this step, gives all such rows."))
         } else {
             let what = format!("A row matches {found} rows of {other}, and one is expected.");
             Error::new(ErrorKind::Require, what)
                 .next(format!("Make {other} unique before: distinct by its key, or group by it."))
         };
-        let error = if cells.is_empty() { error } else { error.why(format!("The first such row has {cells}.")) };
+        let error =
+            if cells.is_empty() { error } else { error.why(format!("The first such row has {cells}.")) };
         error.in_step(&self.text)
     }
 }

@@ -49,10 +49,10 @@ pub(super) fn joined(
     let mut layout = left.layout.clone();
     if how.kind.keeps_other() {
         // Null columns are made as wide as these.
-        let wide = left_kinds.iter().zip(&layout).map(|(kind, id)| Bound {
-            node: crate::expr::Node::Column(*id),
-            kind: kind.clone(),
-        });
+        let wide = left_kinds
+            .iter()
+            .zip(&layout)
+            .map(|(kind, id)| Bound { node: crate::expr::Node::Column(*id), kind: kind.clone() });
         let columns = wide.map(|bound| bound.placed(&layout)).collect::<Result<Vec<_>>>()?;
         left.push(Box::new(Select { columns, step, text: how.text.clone() }));
     }

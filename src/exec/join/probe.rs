@@ -43,7 +43,11 @@ impl StreamOp for Probe {
                 none += usize::from(found.is_empty());
                 keep.push(found.is_empty() != wanted);
                 side.matched.mark(found);
-                if how.is_unexpected(found.len()) { Err(how.unexpected(&left, row, found.len())) } else { Ok(()) }
+                if how.is_unexpected(found.len()) {
+                    Err(how.unexpected(&left, row, found.len()))
+                } else {
+                    Ok(())
+                }
             })?;
             let kept = batch.filter(&keep.into())?;
             work.tally.rows(how.step, kept.rows);

@@ -14,8 +14,8 @@ use crate::error::{Error, ErrorKind, Result};
 use crate::exec::budget::{Budget, Reservation};
 use crate::exec::context::Context;
 use crate::exec::grace::Dealt;
-use crate::exec::keys::UNKNOWN;
 use crate::exec::held::{Compacted, Held, batch_of, concat};
+use crate::exec::keys::UNKNOWN;
 use crate::exec::pipeline::{Commit, Part, Sink};
 use crate::exec::spill::{Run, Spill};
 use crate::exec::tally::Work;
@@ -98,7 +98,10 @@ impl Side {
             return Ok(Err(batches));
         }
         if u32::try_from(rows).is_err() {
-            return Err(Error::new(ErrorKind::Memory, "The other table of a join has more than 4 billion rows."));
+            return Err(Error::new(
+                ErrorKind::Memory,
+                "The other table of a join has more than 4 billion rows.",
+            ));
         }
         let rows = match concat(batches)?.pop() {
             Some(rows) => rows,
@@ -176,7 +179,8 @@ impl Side {
             return columns.map(|column| taken(column, &places)).collect();
         }
         let nulls = any_unknown.then(|| rows.iter().map(|row| *row != UNKNOWN).collect::<NullBuffer>());
-        let codes: Vec<i32> = rows.iter().map(|row| if *row == UNKNOWN { 0 } else { row.cast_signed() }).collect();
+        let codes: Vec<i32> =
+            rows.iter().map(|row| if *row == UNKNOWN { 0 } else { row.cast_signed() }).collect();
         let codes = Int32Array::new(codes.into(), nulls);
         let column = |column: &ArrayRef| -> Result<ArrayRef> {
             if *column.data_type() != DataType::Utf8View || column.is_empty() {

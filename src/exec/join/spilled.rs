@@ -113,7 +113,8 @@ pub(super) fn join(
     };
     let pairs: Vec<(Run, Run)> = left.into_iter().zip(other).collect();
     let done = parallel::each(context.threads(), pairs.into_iter(), pair)?;
-    let mut joined = Joined { matched: Vec::new(), alone: Vec::new(), rows: 0, none: 0, several: 0, other_none: 0 };
+    let mut joined =
+        Joined { matched: Vec::new(), alone: Vec::new(), rows: 0, none: 0, several: 0, other_none: 0 };
     let mut unexpected: Option<(u64, Error)> = None;
     for paired in done {
         joined.rows += paired.matched.iter().chain(&paired.alone).map(|run| run.rows).sum::<u64>();
@@ -153,7 +154,7 @@ impl Pair<'_> {
         while batches.peek().is_some() {
             let mut held = self.budget.reservation();
             let (mut some, mut places, mut bytes) = (Vec::new(), Vec::new(), 0);
-            while let Some(batch) = batches.next() {
+            for batch in batches.by_ref() {
                 let mut batch = batch?;
                 places.push(batch.columns.remove(0));
                 bytes += batch.memory() * 2 + batch.rows * 24;

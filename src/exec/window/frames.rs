@@ -14,7 +14,11 @@ use crate::expr::windows::{Distance, Frame, Limit};
 use crate::expr::{Column, Events, Interval, Type, arithmetic};
 
 /// The frames of all rows; the partitions end at `ends`. `first` is the first order key of the sorted rows.
-pub(super) fn frames(frame: &Frame, ends: &[u32], first: Option<(&Key, ArrayRef)>) -> Result<Vec<(u32, u32)>> {
+pub(super) fn frames(
+    frame: &Frame,
+    ends: &[u32],
+    first: Option<(&Key, ArrayRef)>,
+) -> Result<Vec<(u32, u32)>> {
     let rows = ends.last().copied().unwrap_or(0);
     let mut found = Vec::with_capacity(rows as usize);
     let measured = match (frame, first) {
@@ -27,14 +31,18 @@ pub(super) fn frames(frame: &Frame, ends: &[u32], first: Option<(&Key, ArrayRef)
             (Frame::Rows(from, to), _) => {
                 let place = |row: u32, by: Option<i64>, open: u32| match by {
                     None => open,
-                    Some(by) => i64::from(row).saturating_add(by).clamp(i64::from(start), i64::from(end)) as u32,
+                    Some(by) => {
+                        i64::from(row).saturating_add(by).clamp(i64::from(start), i64::from(end)) as u32
+                    }
                 };
                 found.extend((start..end).map(|row| {
                     let from = place(row, *from, start);
                     (from, place(row, to.map(|to| to.saturating_add(1)), end).max(from))
                 }));
             }
-            (Frame::Range(..), Some(measured)) => measured.partition(start as usize..end as usize, &mut found),
+            (Frame::Range(..), Some(measured)) => {
+                measured.partition(start as usize..end as usize, &mut found)
+            }
             _ => found.extend((start..end).map(|_| (start, end))),
         }
         start = end;

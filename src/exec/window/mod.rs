@@ -182,8 +182,12 @@ impl Window {
         };
         let columns = used.into_iter().enumerate();
         let columns: Vec<(usize, bool)> = columns.collect();
-        parallel::each(self.threads, columns.into_iter(), |(place, used)| {
-            if used { column(place) } else { Ok(None) }
-        })
+        parallel::each(
+            self.threads,
+            columns.into_iter(),
+            |(place, used)| {
+                if used { column(place) } else { Ok(None) }
+            },
+        )
     }
 }

@@ -6,9 +6,9 @@ use arrow_array::cast::AsArray;
 use arrow_array::types::Float64Type;
 use arrow_array::{Array, ArrayRef, Float64Array, Int64Array, UInt32Array};
 
+use super::Call;
 use super::frames::frames;
 use super::order::Ordered;
-use super::Call;
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::aggregates::{Made, quantiles};
 use crate::expr::windows::{Frame, Nth, Task};
@@ -64,7 +64,8 @@ impl<'a> Partitions<'a> {
             let rows = self.rows.get(from..to).unwrap_or_default();
             let (mut first, mut dense) = (0, 0);
             while first < rows.len() {
-                let same = |row: &u32| rows.get(first).is_some_and(|start| self.order.are_equal(*start, *row));
+                let same =
+                    |row: &u32| rows.get(first).is_some_and(|start| self.order.are_equal(*start, *row));
                 let count = rows.get(first..).unwrap_or_default().iter().take_while(|row| same(row)).count();
                 let end = first + count.max(1);
                 values.extend((first..end).map(|_| f(Place { first, end, dense, rows: rows.len() })));
@@ -81,9 +82,7 @@ impl<'a> Partitions<'a> {
         };
         let floats = |values: Vec<f64>| -> ArrayRef { Arc::new(Float64Array::from(values)) };
         Ok(match &call.task {
-            Task::RowNumber => {
-                ints(self.ranges().flat_map(|(from, to)| 1..=to - from).collect())
-            }
+            Task::RowNumber => ints(self.ranges().flat_map(|(from, to)| 1..=to - from).collect()),
             Task::Rank => ints(self.places(|p| p.first + 1)),
             Task::DenseRank => ints(self.places(|p| p.dense + 1)),
             Task::PercentRank => {
@@ -91,7 +90,8 @@ impl<'a> Partitions<'a> {
             }
             Task::CumeDist => floats(self.places(|p| p.end as f64 / p.rows as f64)),
             Task::Ntile(parts) => {
-                let part = |(from, to): (usize, usize)| (0..to - from).map(move |row| ntile(row, to - from, *parts));
+                let part =
+                    |(from, to): (usize, usize)| (0..to - from).map(move |row| ntile(row, to - from, *parts));
                 ints(self.ranges().flat_map(part).collect())
             }
             Task::Shift(by) => self.shifted(call, *by)?,
@@ -177,7 +177,8 @@ impl<'a> Partitions<'a> {
         match rows {
             None => accumulator.update(&groups, &args)?,
             Some(rows) => {
-                let own: Vec<u32> = rows.iter().filter_map(|row| groups.get(*row as usize).copied()).collect();
+                let own: Vec<u32> =
+                    rows.iter().filter_map(|row| groups.get(*row as usize).copied()).collect();
                 accumulator.update(&own, &args)?;
             }
         }
@@ -200,5 +201,9 @@ struct Place {
 /// The part that a row is in, from 1: the first parts have one row more where they are not all as large.
 fn ntile(row: usize, rows: usize, parts: usize) -> usize {
     let (small, larger) = (rows / parts, rows % parts);
-    if row < larger * (small + 1) { row / (small + 1) + 1 } else { larger + (row - larger * (small + 1)) / small.max(1) + 1 }
+    if row < larger * (small + 1) {
+        row / (small + 1) + 1
+    } else {
+        larger + (row - larger * (small + 1)) / small.max(1) + 1
+    }
 }

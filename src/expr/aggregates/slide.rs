@@ -100,7 +100,12 @@ impl<S: State> Frame<'_, S> {
 
 /// The quantiles of frames: the values in the frame are marked at their ranks, and the wanted rank is looked for in
 /// a tree of counts.
-pub(crate) fn quantiles(values: &Float64Array, rows: Option<&[u32]>, p: f64, frames: &[(u32, u32)]) -> Float64Array {
+pub(crate) fn quantiles(
+    values: &Float64Array,
+    rows: Option<&[u32]>,
+    p: f64,
+    frames: &[(u32, u32)],
+) -> Float64Array {
     use arrow_array::Array;
     let most = frames.iter().map(|(_, to)| *to).max().unwrap_or(0) as usize;
     let mut value_of: Vec<Option<f64>> = vec![None; most];
@@ -126,7 +131,11 @@ pub(crate) fn quantiles(values: &Float64Array, rows: Option<&[u32]>, p: f64, fra
         let (first, end) = (*first as usize, *end as usize);
         if first < end {
             rank_of.get(to.max(first)..end).unwrap_or_default().iter().for_each(|rank| counts.add(*rank, 1));
-            rank_of.get(from..first.min(to)).unwrap_or_default().iter().for_each(|rank| counts.add(*rank, -1));
+            rank_of
+                .get(from..first.min(to))
+                .unwrap_or_default()
+                .iter()
+                .for_each(|rank| counts.add(*rank, -1));
             (from, to) = (first, end);
         } else {
             rank_of.get(from..to).unwrap_or_default().iter().for_each(|rank| counts.add(*rank, -1));

@@ -420,7 +420,8 @@ impl Binder<'_> {
             }
             let error = Error::new(ErrorKind::Check, format!("{function} stands only in a window step."))
                 .why("It looks at the rows around a row, and needs to know which and in what order.");
-            return self.wrong(span, error.next(format!("Write: window by farm order by collected_on: {call}")));
+            return self
+                .wrong(span, error.next(format!("Write: window by farm order by collected_on: {call}")));
         }
         let Some(found) = functions::find(function) else {
             return self.unknown_function(function, span);

@@ -40,7 +40,10 @@ impl Binder<'_> {
             _ => (expr, None),
         };
         let Kind::Call(function, args) = &call.kind else {
-            let error = Error::new(ErrorKind::Check, "over (and where) stand after an aggregate or a window function.");
+            let error = Error::new(
+                ErrorKind::Check,
+                "over (and where) stand after an aggregate or a window function.",
+            );
             return self.wrong(span, error.next("Write: mean(litres) over last 7 rows"));
         };
         let mut inner = Place::NoAggregates("Calls in a window do not nest.");
@@ -51,7 +54,10 @@ impl Binder<'_> {
             let trouble = if only.is_some() {
                 Some((format!("where (…) narrows an aggregate, and {function} is none."), ""))
             } else if frame.is_some() && !found.takes_frame {
-                Some((format!("{function} takes no frame: it looks at the whole partition."), "Leave over out."))
+                Some((
+                    format!("{function} takes no frame: it looks at the whole partition."),
+                    "Leave over out.",
+                ))
             } else if found.needs_order && !is_ordered {
                 let next = "Write: window by farm order by litres desc: …";
                 Some((format!("{function} needs an order."), next))
@@ -79,7 +85,10 @@ impl Binder<'_> {
         } else {
             return self.wrong(
                 span,
-                Error::new(ErrorKind::Check, format!("{function} has a value in each row, and takes no frame.")),
+                Error::new(
+                    ErrorKind::Check,
+                    format!("{function} has a value in each row, and takes no frame."),
+                ),
             );
         };
         let frame = frame.unwrap_or(Frame::Partition);
@@ -113,7 +122,11 @@ impl Binder<'_> {
                 // Keys before or after in time, whichever way the rows are ordered.
                 let later = is_last == descends;
                 let far = Limit::Distance { by, later, open: true };
-                Some(if later { Frame::Range(Limit::Current, far) } else { Frame::Range(far, Limit::Current) })
+                Some(if later {
+                    Frame::Range(Limit::Current, far)
+                } else {
+                    Frame::Range(far, Limit::Current)
+                })
             }
             Written::Between { rows: true, from, to } => {
                 let (from, to) = (self.row_edge(from, true)?, self.row_edge(to, false)?);
@@ -136,7 +149,10 @@ impl Binder<'_> {
 
     fn backwards<T>(&mut self, span: Span) -> Option<T> {
         let error = Error::new(ErrorKind::Check, "This frame ends before it starts.");
-        self.wrong(span, error.next("The earlier end stands first: rows between 3 preceding and current row."));
+        self.wrong(
+            span,
+            error.next("The earlier end stands first: rows between 3 preceding and current row."),
+        );
         None
     }
 
@@ -168,7 +184,8 @@ impl Binder<'_> {
 
     fn key_edge(&mut self, edge: &Edge, order: Option<&(Type, bool)>, span: Span) -> Option<Limit> {
         if order.is_none() {
-            let error = Error::new(ErrorKind::Check, "A frame by range needs an order, which it is measured by.");
+            let error =
+                Error::new(ErrorKind::Check, "A frame by range needs an order, which it is measured by.");
             self.wrong(span, error.next("Write: window by farm order by collected_on: …"));
             return None;
         }
@@ -190,7 +207,8 @@ impl Binder<'_> {
     /// A distance that fits the first order key.
     fn distance(&mut self, value: &Scalar, order: Option<&(Type, bool)>, span: Span) -> Option<Distance> {
         let Some((kind, _)) = order else {
-            let error = Error::new(ErrorKind::Check, "A frame by range needs an order, which it is measured by.");
+            let error =
+                Error::new(ErrorKind::Check, "A frame by range needs an order, which it is measured by.");
             self.wrong(span, error.next("Write: window by farm order by collected_on: …"));
             return None;
         };
@@ -205,10 +223,16 @@ impl Binder<'_> {
         };
         if distance.is_none() && *kind != Type::Unknown {
             let next = match kind {
-                Type::Int | Type::Float => "Give a number that is not negative: range between 5 preceding and current row.",
-                Type::Date => "Give whole days, weeks, months or years: over last 7 days. For hours, order by a timestamp.",
+                Type::Int | Type::Float => {
+                    "Give a number that is not negative: range between 5 preceding and current row."
+                }
+                Type::Date => {
+                    "Give whole days, weeks, months or years: over last 7 days. For hours, order by a timestamp."
+                }
                 Type::Timestamp => "Give an interval: over last 36 hours.",
-                _ => "Ranges measure numbers, dates and timestamps; rows can always be counted: over last 7 rows.",
+                _ => {
+                    "Ranges measure numbers, dates and timestamps; rows can always be counted: over last 7 rows."
+                }
             };
             let what = format!("The rows are ordered by {kind}, and this distance does not fit it.");
             self.wrong(span, Error::new(ErrorKind::Type, what).next(next));

@@ -1,6 +1,7 @@
 //! How delimited text is written, and what to do with what does not fit.
 
 use crate::expr::Type;
+use crate::io::workbook::Part;
 
 /// What to do with a cell that is not of its column's type.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -58,6 +59,8 @@ pub(crate) struct CsvOptions {
     pub(crate) bad_cells: BadCells,
     pub(crate) bad_rows: BadRows,
     pub(crate) file_column: Option<String>,
+    /// Which part of a workbook, if it is one.
+    pub(crate) part: Part,
 }
 
 impl Default for CsvOptions {
@@ -79,6 +82,7 @@ impl Default for CsvOptions {
             bad_cells: BadCells::Stop,
             bad_rows: BadRows::Stop,
             file_column: None,
+            part: Part::default(),
         }
     }
 }

@@ -113,7 +113,9 @@ fn prune(mut node: Node, mut needed: Vec<ColumnId>, changed: &mut bool) -> Node 
             kept.reverse();
             *columns = kept;
         }
-        Op::Filter(condition) | Op::Early(condition) | Op::Require { condition, .. } => condition.columns(&mut needed),
+        Op::Filter(condition) | Op::Early(condition) | Op::Require { condition, .. } => {
+            condition.columns(&mut needed)
+        }
         Op::Sort { keys, .. } => keys.iter().for_each(|key| key.by.columns(&mut needed)),
         Op::First { per, .. } | Op::Last { per, .. } => add(&mut needed, per.iter().copied()),
         Op::Distinct(by) => add(&mut needed, by.iter().copied()),

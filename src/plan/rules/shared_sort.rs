@@ -7,36 +7,44 @@ pub(super) const RULE: Rule = Rule { name: "windows share a sort", apply };
 
 fn apply(node: Node, _: &[crate::expr::ColumnId]) -> (Node, bool) {
     let mut changed = false;
-    let node = node.rewritten(&mut |node| match joined(node) {
-        Ok(joined) => {
+    let node = node.rewritten(&mut |node| {
+        if may_join(&node) {
             changed = true;
-            joined
+            joined(node)
+        } else {
+            node
         }
-        Err(node) => node,
     });
     (node, changed)
 }
 
-/// The window with the calls of the one below it, if it uses nothing that that one makes; columns that are computed
-/// between them, of nothing that it makes either, are then computed first.
-fn joined(node: Node) -> Result<Node, Node> {
-    let Op::Window(window) = &node.op else { return Err(node) };
+/// Whether it is a window above one of the same partitions and order, and uses nothing that that one makes; columns
+/// that are computed between them must not either.
+fn may_join(node: &Node) -> bool {
+    let Op::Window(window) = &node.op else { return false };
     let mut below = node.input.as_deref();
-    let mut between = Vec::new();
+    let mut used = Vec::new();
     while let Some(Node { op: Op::Compute(columns), input, .. }) = below {
-        columns.iter().for_each(|(_, by)| by.columns(&mut between));
+        columns.iter().for_each(|(_, by)| by.columns(&mut used));
         below = input.as_deref();
     }
-    let Some(Node { op: Op::Window(lower), .. }) = below else { return Err(node) };
-    between.extend(window.columns());
-    let is_apart = !lower.calls.iter().any(|call| between.contains(&call.field.id));
-    if lower.by != window.by || lower.order != window.order || !is_apart {
-        return Err(node);
+    let Some(Node { op: Op::Window(lower), .. }) = below else { return false };
+    used.extend(window.columns());
+    let is_apart = !lower.calls.iter().any(|call| used.contains(&call.field.id));
+    lower.by == window.by && lower.order == window.order && is_apart
+}
+
+/// The window with the calls of the one below it.
+fn joined(node: Node) -> Node {
+    let Node { op, input: Some(input), step } = node else { return node };
+    let mut op = op;
+    let lower = input
+        .chain()
+        .find_map(|n| if let Op::Window(lower) = &n.op { Some(lower.calls.clone()) } else { None });
+    if let Op::Window(window) = &mut op {
+        window.calls.splice(0..0, lower.unwrap_or_default());
     }
-    let calls = lower.calls.clone();
-    let Node { op: Op::Window(mut window), input: Some(input), step } = node else { return Err(node) };
-    window.calls.splice(0..0, calls);
-    Ok(without_window(*input).over(Op::Window(window), step))
+    without_window(*input).over(op, step)
 }
 
 /// The chain without the first window in it.

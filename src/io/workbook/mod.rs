@@ -1,0 +1,6 @@
+//! Workbooks: a sheet is read as the delimited text that it would be, and written cell by cell.
+
+mod read;
+pub(crate) mod write;
+
+pub(crate) use read::{Part, WorkbookSource};
