@@ -34,3 +34,6 @@ shoot plan 'churn plan by-farm.churn'
 shoot mistake 'churn do deliveries-2026.csv "filter liters > 100 and grade = 1" "group by frm: sum(litres)"'
 churn convert deliveries-2026.csv deliveries.parquet 2>/dev/null
 shoot parquet 'churn do deliveries.parquet "filter collected_on >= date '"'2026-10-01'"' and litres > 6000" "group by grade: n = count(), litres = sum(litres)" "sort litres desc" --ledger'
+shoot join 'churn do deliveries-2026.csv "join left '"'farms.csv'"' on farm expect one" "group by district: litres = sum(litres), loads = count()" "sort litres desc" --ledger'
+shoot window 'churn do deliveries-2026.csv "window by farm order by collected_on: week = mean(litres) over last 7 rows, previous = lag(litres)" "filter farm = '"'F0042'"'" "select collected_on, litres, previous, week" "first 20"'
+shoot sheet 'churn run worth.churn --ledger'

@@ -62,27 +62,23 @@ impl Spread {
         let mut table = KeyTable::new(self.by_kinds.clone())?;
         let mut groups = Vec::new();
         table.numbers(&columns(&self.by), long.rows, &mut groups)?;
-        // The long row of each group and combination, and the first row of each group that has any.
+        // The long row of each group and combination.
         let count = self.combinations.len() + 1;
         let mut rows = vec![vec![UNKNOWN; table.len()]; count];
-        let mut is_in = vec![false; table.len()];
         for (row, (group, combination)) in groups.iter().zip(&combination).enumerate() {
             if let Some(slot) = rows.get_mut(*combination as usize).and_then(|r| r.get_mut(*group as usize)) {
                 *slot = row as u32;
-                if let Some(is_in) = is_in.get_mut(*group as usize) {
-                    *is_in = true;
-                }
             } else if let Some(counts) = self.count.and_then(|c| long.columns.get(c)) {
                 let rows = counts.as_primitive::<Int64Type>().value(row);
                 self.left_out.fetch_add(rows as usize, Ordering::Relaxed);
             }
         }
         let mut seen = vec![false; table.len()];
-        let is_first = |group: &u32| {
-            let new = seen.get_mut(*group as usize).is_some_and(|seen| !std::mem::replace(seen, true));
-            new && is_in.get(*group as usize) == Some(&true)
+        let mut is_first = |(group, combination): (&u32, &u32)| {
+            let seen = seen.get_mut(*group as usize).filter(|_| *combination != UNKNOWN);
+            seen.is_some_and(|seen| !std::mem::replace(seen, true))
         };
-        let first: Vec<bool> = groups.iter().map(is_first).collect();
+        let first: Vec<bool> = groups.iter().zip(&combination).map(&mut is_first).collect();
         let order: Vec<u32> =
             groups.iter().zip(&first).filter(|(_, first)| **first).map(|(group, _)| *group).collect();
         let firsts: UInt32Array =

@@ -234,6 +234,7 @@ impl Join {
         table: &Relation,
         dropped: &[String],
         left: &[Field],
+        keys_are_right: bool,
         checker: &mut Checker<'_>,
     ) -> Vec<Field> {
         if self.join_kind().only_filters() {
@@ -254,7 +255,8 @@ impl Join {
             .collect();
         let clash: Vec<&str> =
             added.iter().map(|f| f.name.as_str()).filter(|n| left.iter().any(|f| f.name == *n)).collect();
-        if !clash.is_empty() {
+        // With wrong keys a column clashes that would appear once with the right ones.
+        if !clash.is_empty() && keys_are_right {
             let names = comma(clash.iter().map(|n| name(n)));
             let what = format!("Columns of these names are on both sides: {names}.");
             let first = clash.first().copied().unwrap_or_default();
@@ -291,6 +293,7 @@ impl Step for Join {
         let (mut input, table) = (input?, table?);
         let step = checker.step();
         let kind = self.join_kind();
+        let mistakes = checker.errors.len();
         let mut written = Vec::new();
         for key in &self.keys {
             self.conditions(key, checker, &mut written);
@@ -319,7 +322,8 @@ impl Step for Join {
             checker.wrong(self.span, error);
         }
         let dropped: Vec<String> = once.iter().filter_map(|(_, _, other)| other.clone()).collect();
-        let added = self.added(&table, &dropped, &input.fields, checker);
+        let keys_are_right = checker.errors.len() == mistakes;
+        let added = self.added(&table, &dropped, &input.fields, keys_are_right, checker);
         let mut merged = Vec::new();
         if kind.keeps_other() {
             for (key, column, _) in once {

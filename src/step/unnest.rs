@@ -14,7 +14,7 @@ pub(super) const KIND: StepKind = StepKind {
     keyword: "unnest",
     usage: "unnest COL, … [skip nulls]",
     summary: "Makes one row for each value of a list; an empty list keeps its row, with null, unless nulls are skipped.",
-    example: "add word = parts(note, ' ') unnest word",
+    example: "unnest word skip nulls",
     parse: |text| {
         let unnest = text.one(|c| {
             let columns = c.list(Cursor::column_ref)?;

@@ -2,6 +2,7 @@
 
 use super::aggregates::Agg;
 use super::eval::E;
+use super::reshape::{Pivot, Unpivot};
 use super::steps::Step;
 use super::two_tables::{Condition, Join, Other};
 use super::value::{Data, Ty, V};
@@ -205,6 +206,39 @@ fn frame(r: &mut Random, has_order: bool, key: Ty) -> Frame {
     }
 }
 
+fn unpivot(r: &mut Random, data: &Data, number: usize) -> Step {
+    let ty = data.columns[data.place(&some_columns(r, data)[0])].1;
+    let alike = |t: Ty| t == ty || (matches!(t, Ty::Int | Ty::Float) && matches!(ty, Ty::Int | Ty::Float));
+    let columns: Vec<String> =
+        data.columns.iter().filter(|(_, t)| alike(*t)).map(|(n, _)| n.clone()).collect();
+    let columns = columns[..1 + r.below(columns.len())].to_vec();
+    let (value, name) = (format!("v{number}"), format!("n{number}"));
+    Step::Unpivot(Unpivot { value, name, columns, skip_nulls: r.chance(40) })
+}
+
+/// A pivot; its columns have names that no later step could write plainly, so it ends the chain.
+fn pivot(r: &mut Random, data: &Data, number: usize) -> Step {
+    let keys: Vec<String> = [Ty::Int, Ty::Date, Ty::Bool].iter().flat_map(|t| columns_of(data, *t)).collect();
+    let key = if keys.is_empty() { return Step::First(5, 0) } else { r.pick(&keys) };
+    let by: Vec<String> = some_columns(r, data).into_iter().filter(|n| *n != key).collect();
+    if by.is_empty() {
+        return Step::First(5, 0);
+    }
+    let items = (0..1 + r.below(2)).map(|i| (format!("i{number}_{i}"), aggregate(r, data))).collect();
+    let ty = data.columns[data.place(&key)].1;
+    let values = r.chance(40).then(|| {
+        let mut values: Vec<V> = Vec::new();
+        for _ in 0..1 + r.below(3) {
+            let new = value(r, ty);
+            if !values.iter().any(|v| v.same(&new)) {
+                values.push(new);
+            }
+        }
+        values
+    });
+    Step::Pivot(Pivot { key, values, by, items })
+}
+
 fn columns_of(data: &Data, ty: Ty) -> Vec<String> {
     data.columns.iter().filter(|(_, t)| *t == ty).map(|(n, _)| n.clone()).collect()
 }
@@ -383,7 +417,13 @@ fn some_columns(r: &mut Random, data: &Data) -> Vec<String> {
 
 fn step(r: &mut Random, data: &Data, others: &[Other], number: usize) -> Step {
     let ty = r.pick(&TYPES);
-    match r.below(23) {
+    match r.below(27) {
+        23 => {
+            let by = if r.chance(50) { vec![] } else { some_columns(r, data) };
+            Step::Carry(some_columns(r, data)[0].clone(), r.chance(50), by)
+        }
+        24 => unpivot(r, data, number),
+        25 | 26 => pivot(r, data, number),
         20..=22 => window(r, data, number),
         16..=18 => join(r, data, others, number),
         19 => Step::Append(others[1].clone()),
@@ -470,7 +510,11 @@ pub fn chain(r: &mut Random, data: &Data, others: &[Other]) -> Vec<Step> {
             break;
         }
         shape = after;
+        let is_last = matches!(next, Step::Pivot(_));
         steps.push(next);
+        if is_last {
+            break;
+        }
     }
     steps
 }

@@ -11,6 +11,7 @@
 mod aggregates;
 mod eval;
 mod generate;
+mod reshape;
 mod steps;
 mod two_tables;
 mod value;

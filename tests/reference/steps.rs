@@ -4,6 +4,7 @@ use std::fmt;
 
 use super::aggregates::Agg;
 use super::eval::{E, eval};
+use super::reshape::{Pivot, Unpivot};
 use super::two_tables::{Join, Other, append};
 use super::value::{Data, Ty, V};
 use super::windows::Window;
@@ -28,6 +29,10 @@ pub enum Step {
     Join(Box<Join>),
     Append(Other),
     Window(Window),
+    /// `fill … down` or `up`.
+    Carry(String, bool, Vec<String>),
+    Unpivot(Unpivot),
+    Pivot(Pivot),
 }
 
 fn items(items: &[(String, E, Ty)]) -> String {
@@ -78,6 +83,12 @@ impl fmt::Display for Step {
             Step::Fill(name, e) => write!(f, "fill {name} with {e}"),
             Step::Join(join) => join.fmt(f),
             Step::Window(window) => window.fmt(f),
+            Step::Carry(name, up, by) => {
+                let by = if by.is_empty() { String::new() } else { format!(" by {}", by.join(", ")) };
+                write!(f, "fill {name} {}{by}", if *up { "up" } else { "down" })
+            }
+            Step::Unpivot(unpivot) => unpivot.fmt(f),
+            Step::Pivot(pivot) => pivot.fmt(f),
             Step::Append(other) => write!(f, "append {}", other.name),
         }
     }
@@ -151,6 +162,18 @@ impl Step {
             Step::Group(keys, aggs) => group(data, keys, aggs),
             Step::Join(join) => join.apply(data),
             Step::Window(window) => window.apply(data),
+            Step::Carry(name, up, by) => {
+                let (place, groups) = (data.place(name), numbers(data, by));
+                let value = |at: usize| {
+                    let mut near: Box<dyn Iterator<Item = usize>> =
+                        if *up { Box::new(at..data.rows.len()) } else { Box::new((0..=at).rev()) };
+                    let found = near.find(|i| groups[*i] == groups[at] && !data.rows[*i][place].is_null());
+                    found.map_or(V::Null, |i| data.rows[i][place].clone())
+                };
+                put_column(data, name, data.columns[place].1, (0..data.rows.len()).map(value).collect())
+            }
+            Step::Unpivot(unpivot) => unpivot.apply(data),
+            Step::Pivot(pivot) => pivot.apply(data),
             Step::Append(other) => append(data, &other.data),
             Step::Fill(name, e) => {
                 let place = data.place(name);
