@@ -178,7 +178,15 @@ impl<'a> Cells<'a> {
 
     /// Reads days.
     pub fn dates(&self, rows: Rows<'_>) -> Column<i32> {
-        self.read(rows, |bytes, start, end| calendar::parse_date(bytes.get(start..end)?))
+        // Rows often come day by day: what was read last is compared first.
+        let last = std::cell::Cell::new(([0u8; 10], None));
+        self.read(rows, |bytes, start, end| {
+            let text: [u8; 10] = bytes.get(start..end)?.try_into().ok()?;
+            if last.get().0 != text {
+                last.set((text, calendar::parse_date(&text)));
+            }
+            last.get().1
+        })
     }
 
     /// Reads anything else from a cell's bytes.

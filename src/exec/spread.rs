@@ -1,5 +1,7 @@
 //! Long to wide: the groups of a pivot, one column for each combination of key values.
 
+use std::collections::HashMap;
+use std::collections::hash_map::Entry;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
@@ -41,6 +43,17 @@ pub(crate) struct Cell {
     pub(crate) only: Option<String>,
     pub(crate) fill: Option<Scalar>,
     pub(crate) kind: Type,
+}
+
+impl Cell {
+    /// The wide column: of each group the value of its long row.
+    fn of(&self, values: &ArrayRef, rows: &[u32]) -> Result<ArrayRef> {
+        let fill = self.fill.clone().unwrap_or(Scalar::Null).to_array(&self.kind, 1);
+        let places: Vec<(usize, usize)> =
+            rows.iter().map(|row| if *row == UNKNOWN { (1, 0) } else { (0, *row as usize) }).collect();
+        let sources: [&dyn Array; 2] = [values, &fill];
+        arrow_select::interleave::interleave(&sources, &places).map_err(crate::expr::arrow_error)
+    }
 }
 
 /// Doubled cells that are shown.
@@ -87,11 +100,23 @@ impl Spread {
         for column in columns(&self.by) {
             wide.push(arrow_select::take::take(&column, &firsts, None).map_err(crate::expr::arrow_error)?);
         }
+        let lost = || Error::new(ErrorKind::Internal, "A pivot lacks a column.");
+        let mut values: HashMap<usize, ArrayRef> = HashMap::new();
+        for cell in &self.cells {
+            if let Entry::Vacant(entry) = values.entry(cell.value) {
+                let column = crate::expr::widen(long.columns.get(cell.value).ok_or_else(lost)?)?;
+                entry.insert(match &cell.only {
+                    Some(name) => self.only(name, &long, &column, &combination)?,
+                    None => column,
+                });
+            }
+        }
         for cell in &self.cells {
             let rows = rows.get(cell.combination).map(Vec::as_slice).unwrap_or_default();
             let rows: Vec<u32> =
                 order.iter().map(|group| rows.get(*group as usize).copied().unwrap_or(UNKNOWN)).collect();
-            wide.push(self.cell(cell, &long, &rows)?);
+            let values = values.get(&cell.value).ok_or_else(lost)?;
+            wide.push(cell.of(values, &rows)?);
         }
         let wide = Batch { columns: wide, rows: order.len() };
         let (mut from, mut row) = (0, 0);
@@ -134,31 +159,12 @@ impl Spread {
         Ok(numbers)
     }
 
-    /// A wide column: of each group the value of its long row.
-    fn cell(&self, cell: &Cell, long: &Batch, rows: &[u32]) -> Result<ArrayRef> {
-        let lost = || Error::new(ErrorKind::Internal, "A pivot lacks a column.");
-        let mut values = crate::expr::widen(long.columns.get(cell.value).ok_or_else(lost)?)?;
-        if let Some(name) = &cell.only {
-            values = self.only(name, long, &values, rows)?;
-        }
-        let fill = cell.fill.clone().unwrap_or(Scalar::Null).to_array(&cell.kind, 1);
-        let places: Vec<(usize, usize)> =
-            rows.iter().map(|row| if *row == UNKNOWN { (1, 0) } else { (0, *row as usize) }).collect();
-        let sources: [&dyn Array; 2] = [&values, &fill];
-        arrow_select::interleave::interleave(&sources, &places).map_err(crate::expr::arrow_error)
-    }
-
-    /// The one value of each list among these rows.
-    fn only(&self, name: &str, long: &Batch, lists: &ArrayRef, rows: &[u32]) -> Result<ArrayRef> {
+    /// The one value of each list that has a column.
+    fn only(&self, name: &str, long: &Batch, lists: &ArrayRef, combination: &[u32]) -> Result<ArrayRef> {
         let list = lists.as_list::<i32>();
-        let length =
-            |row: &u32| if list.is_null(*row as usize) { 0 } else { list.value_length(*row as usize) };
-        let doubled: Vec<usize> = rows
-            .iter()
-            .filter(|row| **row != UNKNOWN && length(row) > 1)
-            .take(SHOWN)
-            .map(|row| *row as usize)
-            .collect();
+        let is_doubled = |row: &usize| list.is_valid(*row) && list.value_length(*row) > 1;
+        let rows = (0..long.rows).zip(combination).filter(|(_, c)| **c != UNKNOWN).map(|(row, _)| row);
+        let doubled: Vec<usize> = rows.filter(is_doubled).take(SHOWN).collect();
         if doubled.is_empty() {
             let first = |row: usize| {
                 (!list.is_null(row) && list.value_length(row) > 0).then(|| list.value_offsets()[row] as u32)

@@ -50,7 +50,8 @@ fn array_agg(args: Arguments) -> Result<Made, Complaint> {
         |states: &mut [Values], groups, args| {
             let array = column(args, 0)?;
             each_valid(states, groups, &[], |state, row| {
-                state.0.get_or_insert_default().push(Scalar::from_array(array, row));
+                // Many lists hold one value.
+                state.0.get_or_insert_with(|| Vec::with_capacity(1)).push(Scalar::from_array(array, row));
             });
             Ok(())
         },

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use arrow_array::{Date32Array, TimestampMicrosecondArray};
+use arrow_array::{Date32Array, Int64Array, TimestampMicrosecondArray};
 use churn_kernels::calendar::{self, Civil, DAY, SECOND};
 
 use super::{Arguments, Complaint, Family, Function, arg, entry, ints_by_row};
@@ -139,13 +139,32 @@ fn days<'a>(x: &'a Column, kind: &Type, rows: usize) -> impl Fn(usize) -> Option
     }
 }
 
+/// A function of days that keeps what it gave last for each of many days: columns hold few different ones.
+fn remembered(f: impl Fn(i32) -> i32) -> impl FnMut(i32) -> i32 {
+    const KEPT: usize = 1 << 11;
+    let mut kept: Vec<(i32, i32)> = Vec::new();
+    move |day| {
+        if kept.is_empty() {
+            // No day stands at a place that is not its own, so that these are taken for none.
+            kept = vec![(i32::MIN, 0); KEPT];
+        }
+        let Some(slot) = kept.get_mut(day as usize % KEPT) else { return f(day) };
+        if slot.0 != day {
+            *slot = (day, f(day));
+        }
+        slot.1
+    }
+}
+
 fn of_day(mut args: Arguments, f: fn(i32) -> i32) -> Result<Bound, Complaint> {
     args.count(1..=1)?;
     let kind = dated(&mut args, 0)?;
     Ok(args.call(Type::Int, move |args, rows, _| {
         let x = arg(args, 0);
         let day = days(&x, &kind, rows);
-        Ok(ints_by_row(rows, |row| day(row).map(|d| i64::from(f(d)))))
+        let mut f = remembered(f);
+        let values: Int64Array = (0..rows).map(|row| day(row).map(|d| i64::from(f(d)))).collect();
+        Ok(Column::Array(Arc::new(values)))
     }))
 }
 
@@ -210,7 +229,8 @@ fn start_of(mut args: Arguments) -> Result<Bound, Complaint> {
             return Ok(Column::Array(Arc::new(cut)));
         }
         let day = days(&x, &kind, rows);
-        let first = (0..rows).map(|row| day(row).map(|d| first_day(unit, d)));
+        let mut first_day = remembered(|d| first_day(unit, d));
+        let first = (0..rows).map(|row| day(row).map(&mut first_day));
         Ok(Column::Array(match kind {
             Type::Timestamp => {
                 let first: TimestampMicrosecondArray = first.map(|d| d.map(|d| i64::from(d) * DAY)).collect();
