@@ -142,6 +142,34 @@ fn group_within(bencher: Bencher<'_, '_>, megabytes: u64) {
     timed_with(bencher, file().clone(), &options, &steps, |t| assert_eq!(int(t, "n"), ROWS as i64));
 }
 
+#[divan::bench(args = [1024, 8])]
+fn join_within(bencher: Bencher<'_, '_>, megabytes: u64) {
+    let options = RunOptions::new().threads(2).memory(megabytes << 20);
+    let join = format!("join {} on id prefix 'o_'", Scalar::Text(file().0.to_string_lossy().into_owned()));
+    let steps = [join.as_str(), "total: n = count(), x = count(o_litres)"];
+    timed_with(bencher, file().clone(), &options, &steps, |t| assert_eq!(int(t, "n"), ROWS as i64));
+}
+
+#[divan::bench(args = [1024, 8])]
+fn window_within(bencher: Bencher<'_, '_>, megabytes: u64) {
+    let options = RunOptions::new().threads(2).memory(megabytes << 20);
+    let steps = ["window by farm order by day: w = mean(litres) over last 7 rows", "total: n = count(w)"];
+    timed_with(bencher, file().clone(), &options, &steps, |t| assert_eq!(int(t, "n"), ROWS as i64));
+}
+
+#[divan::bench(args = ["last 7 rows", "last 7 days", "last 1000 rows", "rows so far"])]
+fn frames(bencher: Bencher<'_, '_>, frame: &str) {
+    let window =
+        format!("window by farm order by day: s = sum(litres) over {frame}, m = median(litres) over {frame}");
+    timed(bencher, 2, &[window.as_str(), "total: n = count(m)"], |t| assert_eq!(int(t, "n"), ROWS as i64));
+}
+
+#[divan::bench(args = ["grade by day", "day by farm"])]
+fn pivots(bencher: Bencher<'_, '_>, keys: &str) {
+    let pivot = format!("pivot {keys}: litres = sum(litres)");
+    timed(bencher, 2, &[pivot.as_str()], |t| assert!([28, 800].contains(&t.len())));
+}
+
 #[divan::bench(args = FORMATS)]
 fn write_as(bencher: Bencher<'_, '_>, format: &str) {
     let (path, bytes) = file();

@@ -9,7 +9,7 @@ use super::held::Kept;
 use super::options::RunOptions;
 use super::spill::Spill;
 use super::tally::{Side, Work};
-use crate::error::Result;
+use crate::error::{Error, ErrorKind, Result};
 use crate::io::binary::{Out, RowWriter};
 use crate::io::split::SplitTarget;
 use crate::io::target::{Placed, Shared, Target as File};
@@ -84,8 +84,10 @@ impl Context {
         self.steps.get(step).map(|s| s.text.as_str()).unwrap_or_default()
     }
 
-    pub(crate) fn is_cancelled(&self) -> bool {
-        self.options.cancel.as_ref().is_some_and(|flag| flag.load(Ordering::Relaxed))
+    /// Stops a run that is no longer wanted.
+    pub(crate) fn unless_cancelled(&self) -> Result<()> {
+        let is_cancelled = self.options.cancel.as_ref().is_some_and(|flag| flag.load(Ordering::Relaxed));
+        if is_cancelled { Err(Error::new(ErrorKind::Interrupted, "The run was stopped.")) } else { Ok(()) }
     }
 
     /// Adds what a pipeline counted.

@@ -373,10 +373,9 @@ impl Run<'_> {
         if self.stop.load(Ordering::Relaxed) {
             return None;
         }
-        let morsel = if self.context.is_cancelled() {
-            Err(Error::new(ErrorKind::Interrupted, "The run was stopped."))
-        } else {
-            self.next(&mut leg).transpose()?
+        let morsel = match self.context.unless_cancelled() {
+            Ok(()) => self.next(&mut leg).transpose()?,
+            Err(stopped) => Err(stopped),
         };
         if morsel.is_err() {
             // Nothing after an error is needed.

@@ -239,15 +239,6 @@ pub(crate) struct Totals {
 }
 
 impl StreamOp for Totals {
-    fn apply(&self, batch: Batch, work: &mut Work) -> Result<Batch> {
-        let mut parts = Vec::new();
-        self.each(batch, work, &mut |batch, _| {
-            parts.push(batch);
-            Ok(())
-        })?;
-        Ok(concat(parts)?.pop().unwrap_or(Batch { columns: Vec::new(), rows: 0 }))
-    }
-
     fn multiplies(&self) -> bool {
         true
     }

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use arrow_array::cast::AsArray;
 use arrow_array::{Array, BooleanArray};
 
-use super::held::compacted;
+use super::held::{compacted, concat};
 use super::tally::{Side, Work};
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::{Batch, Bound, Event, Scalar};
@@ -15,8 +15,17 @@ use crate::plan::StepId;
 
 /// An operator that many workers run at once.
 pub(crate) trait StreamOp: Send + Sync {
-    /// Works on a batch.
-    fn apply(&self, batch: Batch, work: &mut Work) -> Result<Batch>;
+    /// Works on a batch; one that may become many is given as one.
+    ///
+    /// An operator implements this, or `multiplies` and `each`.
+    fn apply(&self, batch: Batch, work: &mut Work) -> Result<Batch> {
+        let mut parts = Vec::new();
+        self.each(batch, work, &mut |batch, _| {
+            parts.push(batch);
+            Ok(())
+        })?;
+        Ok(concat(parts)?.pop().unwrap_or(Batch { columns: Vec::new(), rows: 0 }))
+    }
 
     /// Whether a batch may become many.
     fn multiplies(&self) -> bool {

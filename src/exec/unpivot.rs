@@ -5,7 +5,6 @@ use std::sync::Arc;
 use arrow_array::cast::AsArray;
 use arrow_array::{Array, ArrayRef, DictionaryArray, Int32Array, ListArray, StringViewArray, UInt32Array};
 
-use super::held::concat;
 use super::stream::{StreamOp, Take};
 use super::tally::Work;
 use crate::error::{Error, ErrorKind, Result};
@@ -17,16 +16,6 @@ const CHUNK: usize = 1 << 15;
 
 fn taken(column: &ArrayRef, rows: &UInt32Array) -> Result<ArrayRef> {
     arrow_select::take::take(column, rows, None).map_err(crate::expr::arrow_error)
-}
-
-/// All batches that come out, as one: for where an operator may give only one.
-fn as_one(op: &dyn StreamOp, batch: Batch, work: &mut Work) -> Result<Batch> {
-    let mut parts = Vec::new();
-    op.each(batch, work, &mut |batch, _| {
-        parts.push(batch);
-        Ok(())
-    })?;
-    Ok(concat(parts)?.pop().unwrap_or(Batch { columns: Vec::new(), rows: 0 }))
 }
 
 /// Columns become rows.
@@ -83,10 +72,6 @@ impl Unpivot {
 }
 
 impl StreamOp for Unpivot {
-    fn apply(&self, batch: Batch, work: &mut Work) -> Result<Batch> {
-        as_one(self, batch, work)
-    }
-
     fn multiplies(&self) -> bool {
         true
     }
@@ -173,10 +158,6 @@ impl Unnest {
 }
 
 impl StreamOp for Unnest {
-    fn apply(&self, batch: Batch, work: &mut Work) -> Result<Batch> {
-        as_one(self, batch, work)
-    }
-
     fn multiplies(&self) -> bool {
         true
     }

@@ -4,7 +4,6 @@ use std::sync::{Mutex, PoisonError};
 
 use super::matching::{Left, Pairs, Shared};
 use crate::error::Result;
-use crate::exec::held::concat;
 use crate::exec::keys::UNKNOWN;
 use crate::exec::stream::{StreamOp, Take};
 use crate::exec::tally::Work;
@@ -19,15 +18,6 @@ const CHUNK: usize = 1 << 14;
 pub(super) struct Probe(pub(super) Shared);
 
 impl StreamOp for Probe {
-    fn apply(&self, batch: Batch, work: &mut Work) -> Result<Batch> {
-        let mut parts = Vec::new();
-        self.each(batch, work, &mut |batch, _| {
-            parts.push(batch);
-            Ok(())
-        })?;
-        Ok(concat(parts)?.pop().unwrap_or(Batch { columns: Vec::new(), rows: 0 }))
-    }
-
     fn multiplies(&self) -> bool {
         true
     }

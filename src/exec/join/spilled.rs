@@ -108,6 +108,7 @@ pub(super) fn join(
     context: &Context,
 ) -> Result<Joined> {
     let pair = |(left, other): (Run, Run)| {
+        context.unless_cancelled()?;
         let pair = Pair { how, left, left_kinds, budget: &context.budget, spill: &context.spill };
         pair.join(&other)
     };

@@ -1,38 +1,35 @@
 //! A plan into pipelines, and those run one after the other.
 
-use std::path::Path;
-use std::sync::atomic::{AtomicUsize, Ordering};
-use std::sync::{Arc, PoisonError};
+mod reshape;
+mod window;
 
-use super::context::Context;
-use super::grace::{self, Meeting};
-use super::group::{self, Call, Grouping};
-use super::held::{Collect, Discard, Held, Keep, Kept, Last, SampleRows};
-use super::join;
-use super::ledger::Ledger;
-use super::options::RunOptions;
-use super::paste::Paste;
-use super::pipeline::{self, Leg, Pipeline, Sink};
-use super::serial;
-use super::sort::{self, Order, OrderKey, Written};
-use super::spread;
-use super::stream;
-use super::tally::Work;
-use super::top;
-use super::unpivot;
-use super::window;
+use std::path::Path;
+use std::sync::PoisonError;
+
 use crate::error::{Error, ErrorKind, Result};
+use crate::exec::context::Context;
+use crate::exec::grace::{self, Meeting};
+use crate::exec::group::{self, Call, Grouping};
+use crate::exec::held::{Collect, Discard, Held, Keep, Kept, Last, SampleRows};
+use crate::exec::join;
+use crate::exec::ledger::Ledger;
+use crate::exec::options::RunOptions;
+use crate::exec::paste::Paste;
+use crate::exec::pipeline::{self, Leg, Pipeline, Sink};
+use crate::exec::serial;
+use crate::exec::sort::{self, Order, OrderKey, Written};
+use crate::exec::spread;
+use crate::exec::stream;
+use crate::exec::top;
 use crate::expr::bind::AggregateCall;
-use crate::expr::{Batch, Bound, ColumnId, Event, Field, Type};
+use crate::expr::{Batch, Bound, ColumnId, Field, Type};
 use crate::io::format::{Encoder, WriteOptions};
 use crate::io::ranges::{Range, ranges};
 use crate::io::source::Request;
 use crate::io::split::SplitTarget;
 use crate::io::target::Target as File;
 use crate::plan::node::{SampleSize, Scan};
-use crate::plan::{
-    self, Found, Node, Op, Plan, SortKey, Spread, StepId, Tally, Target, Wanted, Window, WindowKey, rules,
-};
+use crate::plan::{Found, Node, Op, Plan, SortKey, StepId, Tally, Target, Wanted, rules};
 
 /// Runs a plan; the main chain's rows go to the sink.
 ///
@@ -303,52 +300,11 @@ fn build(node: &Node, context: &Context) -> Result<Pipeline> {
             pipeline.push(Box::new(stream::Tap { output, columns, encoder }));
             Ok(pipeline)
         }
-        Op::Unpivot(how) => {
-            let mut pipeline = below()?;
-            let placed = |by: &Bound| by.placed(&pipeline.layout);
-            let value = |i: usize| how.rows.iter().filter_map(|row| row.values.get(i)).map(placed).collect();
-            let name = |i: usize| how.rows.iter().filter_map(|row| row.names.get(i).cloned()).collect();
-            let op = unpivot::Unpivot {
-                kept: places(&pipeline.layout, &how.kept)?,
-                names: (0..how.names.len()).map(name).collect(),
-                values: (0..how.values.len()).map(value).collect::<Result<_>>()?,
-                times: how.rows.len(),
-                skip_nulls: how.skip_nulls,
-                step,
-                text: text(),
-            };
-            pipeline.push(Box::new(op));
-            pipeline.layout = node.columns();
-            Ok(pipeline)
-        }
-        Op::Unnest(how) => {
-            let mut pipeline = below()?;
-            let lists: Vec<ColumnId> = how.lists.iter().map(|(id, _)| *id).collect();
-            let op = unpivot::Unnest {
-                kept: places(&pipeline.layout, &how.kept)?,
-                lists: places(&pipeline.layout, &lists)?,
-                names: how.lists.iter().map(|(_, f)| f.name.clone()).collect(),
-                skip_nulls: how.skip_nulls,
-                step,
-                text: text(),
-            };
-            pipeline.push(Box::new(op));
-            pipeline.layout = node.columns();
-            Ok(pipeline)
-        }
-        Op::Totals(how) => {
-            let mut pipeline = below()?;
-            let placed = |columns: &[(Field, Bound)]| {
-                let placed = |(f, by): &(Field, Bound)| Ok((by.placed(&pipeline.layout)?, f.kind.clone()));
-                columns.iter().map(placed).collect::<Result<Vec<_>>>()
-            };
-            let op = spread::Totals { by: placed(&how.by)?, keys: placed(&how.keys)?, step, text: text() };
-            pipeline.push(Box::new(op));
-            pipeline.layout.extend(how.made().map(|f| f.id));
-            Ok(pipeline)
-        }
-        Op::Spread(how) => build_spread(how, node, below()?, context),
-        Op::Window(how) => build_window(how, node, below()?, context),
+        Op::Unpivot(how) => reshape::unpivot(how, node, below()?, context),
+        Op::Unnest(how) => reshape::unnest(how, node, below()?, context),
+        Op::Totals(how) => reshape::totals(how, node, below()?, context),
+        Op::Spread(how) => reshape::spread(how, node, below()?, context),
+        Op::Window(how) => window::window(how, node, below()?, context),
         Op::Join(how) => {
             let other = build(&how.other, context)?;
             let left = below()?;
@@ -494,81 +450,6 @@ fn grouped(
         expected: 0.into(),
     };
     let sink = group::sink(grouping, &context.budget, context.spill.clone(), context.threads())?;
-    Ok(held_pipeline(pipeline::run(pipeline, sink, context)?, layout))
-}
-
-fn build_spread(how: &Spread, node: &Node, pipeline: Pipeline, context: &Context) -> Result<Pipeline> {
-    let (layout, step) = (pipeline.layout.clone(), node.step);
-    let by: Vec<ColumnId> = how.by.iter().map(|f| f.id).collect();
-    let keys: Vec<ColumnId> = how.keys.iter().map(|(id, _)| *id).collect();
-    let place = |id: Option<ColumnId>| Ok::<_, Error>(places(&layout, id.as_slice())?.first().copied());
-    let name = |id: &ColumnId| {
-        node.input.as_ref().and_then(|n| n.field(*id)).map(|f| f.name.clone()).unwrap_or_default()
-    };
-    let cell = |cell: &plan::Cell| {
-        Ok(spread::Cell {
-            combination: cell.combination,
-            value: place(Some(cell.value))?.unwrap_or(0),
-            only: cell.only.clone(),
-            fill: cell.fill.clone(),
-            kind: cell.field.kind.clone(),
-        })
-    };
-    let kinds: Vec<Type> = how.by.iter().map(|f| f.kind.clone()).collect();
-    let left_out = Arc::new(AtomicUsize::new(0));
-    let spread = spread::Spread {
-        by: places(&layout, &by)?,
-        by_kinds: kinds.clone(),
-        keys: places(&layout, &keys)?,
-        key_kinds: how.keys.iter().map(|(_, kind)| kind.clone()).collect(),
-        key_names: keys.iter().map(name).collect(),
-        by_names: how.by.iter().map(|f| f.name.clone()).collect(),
-        combinations: how.combinations.clone(),
-        cells: how.cells.iter().map(cell).collect::<Result<_>>()?,
-        count: place(how.count)?,
-        of_keys: place(how.of_keys)?,
-        left_out: left_out.clone(),
-        text: context.step_text(step).to_owned(),
-    };
-    let bytes_a_row = 16 + how.combinations.len() * 4;
-    let places = places(&layout, &by)?;
-    let sink = Meeting::sink(places, kinds, (spread.process(), bytes_a_row), &context.spill, &context.budget);
-    let held = pipeline::run(pipeline, sink, context)?;
-    let mut work = Work::new(context.steps());
-    work.tally.event(step, Event::OtherValue, left_out.load(Ordering::Relaxed));
-    context.absorb(&mut work)?;
-    let mut pipeline = held_pipeline(held, node.columns());
-    pipeline.push(Box::new(stream::Count(step)));
-    Ok(pipeline)
-}
-
-fn build_window(how: &Window, node: &Node, pipeline: Pipeline, context: &Context) -> Result<Pipeline> {
-    let mut layout = pipeline.layout.clone();
-    let key = |key: &WindowKey| {
-        let place = places(&layout, &[key.by])?.first().copied().unwrap_or(0);
-        Ok(window::key(place, key.kind.clone(), key.descending, key.nulls_first))
-    };
-    let call = |call: &plan::Call| {
-        Ok(window::Call {
-            task: call.task.clone(),
-            args: places(&layout, &call.args)?,
-            only: places(&layout, call.only.as_slice())?.first().copied(),
-            frame: call.frame.clone(),
-            kind: call.field.kind.clone(),
-        })
-    };
-    let (by, kinds) = (places(&layout, &how.by)?, kinds_of(node, &how.by));
-    let window = window::Window {
-        by: by.clone(),
-        kinds: kinds.clone(),
-        order: how.order.iter().map(key).collect::<Result<_>>()?,
-        calls: how.calls.iter().map(call).collect::<Result<_>>()?,
-        text: context.step_text(node.step).to_owned(),
-        threads: context.threads(),
-    };
-    let bytes_a_row = window.bytes_a_row();
-    let sink = Meeting::sink(by, kinds, (window.process(), bytes_a_row), &context.spill, &context.budget);
-    layout.extend(how.calls.iter().map(|c| c.field.id));
     Ok(held_pipeline(pipeline::run(pipeline, sink, context)?, layout))
 }
 

@@ -1,0 +1,123 @@
+//! The pipelines of wide to long, long to wide, and lists to rows.
+
+use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
+
+use super::{held_pipeline, places};
+use crate::error::{Error, Result};
+use crate::exec::context::Context;
+use crate::exec::grace::Meeting;
+use crate::exec::pipeline::{self, Pipeline};
+use crate::exec::tally::Work;
+use crate::exec::{spread, stream, unpivot};
+use crate::expr::{Bound, ColumnId, Event, Field, Type};
+use crate::plan::{self, Node, Spread, Totals, Unnest, Unpivot};
+
+pub(super) fn unpivot(
+    how: &Unpivot,
+    node: &Node,
+    mut pipeline: Pipeline,
+    context: &Context,
+) -> Result<Pipeline> {
+    let placed = |by: &Bound| by.placed(&pipeline.layout);
+    let value = |i: usize| how.rows.iter().filter_map(|row| row.values.get(i)).map(placed).collect();
+    let name = |i: usize| how.rows.iter().filter_map(|row| row.names.get(i).cloned()).collect();
+    let op = unpivot::Unpivot {
+        kept: places(&pipeline.layout, &how.kept)?,
+        names: (0..how.names.len()).map(name).collect(),
+        values: (0..how.values.len()).map(value).collect::<Result<_>>()?,
+        times: how.rows.len(),
+        skip_nulls: how.skip_nulls,
+        step: node.step,
+        text: context.step_text(node.step).to_owned(),
+    };
+    pipeline.push(Box::new(op));
+    pipeline.layout = node.columns();
+    Ok(pipeline)
+}
+
+pub(super) fn unnest(
+    how: &Unnest,
+    node: &Node,
+    mut pipeline: Pipeline,
+    context: &Context,
+) -> Result<Pipeline> {
+    let lists: Vec<ColumnId> = how.lists.iter().map(|(id, _)| *id).collect();
+    let op = unpivot::Unnest {
+        kept: places(&pipeline.layout, &how.kept)?,
+        lists: places(&pipeline.layout, &lists)?,
+        names: how.lists.iter().map(|(_, f)| f.name.clone()).collect(),
+        skip_nulls: how.skip_nulls,
+        step: node.step,
+        text: context.step_text(node.step).to_owned(),
+    };
+    pipeline.push(Box::new(op));
+    pipeline.layout = node.columns();
+    Ok(pipeline)
+}
+
+pub(super) fn totals(
+    how: &Totals,
+    node: &Node,
+    mut pipeline: Pipeline,
+    context: &Context,
+) -> Result<Pipeline> {
+    let placed = |columns: &[(Field, Bound)]| {
+        let placed = |(f, by): &(Field, Bound)| Ok((by.placed(&pipeline.layout)?, f.kind.clone()));
+        columns.iter().map(placed).collect::<Result<Vec<_>>>()
+    };
+    let op = spread::Totals {
+        by: placed(&how.by)?,
+        keys: placed(&how.keys)?,
+        step: node.step,
+        text: context.step_text(node.step).to_owned(),
+    };
+    pipeline.push(Box::new(op));
+    pipeline.layout.extend(how.made().map(|f| f.id));
+    Ok(pipeline)
+}
+
+pub(super) fn spread(how: &Spread, node: &Node, pipeline: Pipeline, context: &Context) -> Result<Pipeline> {
+    let (layout, step) = (pipeline.layout.clone(), node.step);
+    let by: Vec<ColumnId> = how.by.iter().map(|f| f.id).collect();
+    let keys: Vec<ColumnId> = how.keys.iter().map(|(id, _)| *id).collect();
+    let place = |id: Option<ColumnId>| Ok::<_, Error>(places(&layout, id.as_slice())?.first().copied());
+    let name = |id: &ColumnId| {
+        node.input.as_ref().and_then(|n| n.field(*id)).map(|f| f.name.clone()).unwrap_or_default()
+    };
+    let cell = |cell: &plan::Cell| {
+        Ok(spread::Cell {
+            combination: cell.combination,
+            value: place(Some(cell.value))?.unwrap_or(0),
+            only: cell.only.clone(),
+            fill: cell.fill.clone(),
+            kind: cell.field.kind.clone(),
+        })
+    };
+    let kinds: Vec<Type> = how.by.iter().map(|f| f.kind.clone()).collect();
+    let left_out = Arc::new(AtomicUsize::new(0));
+    let spread = spread::Spread {
+        by: places(&layout, &by)?,
+        by_kinds: kinds.clone(),
+        keys: places(&layout, &keys)?,
+        key_kinds: how.keys.iter().map(|(_, kind)| kind.clone()).collect(),
+        key_names: keys.iter().map(name).collect(),
+        by_names: how.by.iter().map(|f| f.name.clone()).collect(),
+        combinations: how.combinations.clone(),
+        cells: how.cells.iter().map(cell).collect::<Result<_>>()?,
+        count: place(how.count)?,
+        of_keys: place(how.of_keys)?,
+        left_out: left_out.clone(),
+        text: context.step_text(step).to_owned(),
+    };
+    let bytes_a_row = 16 + how.combinations.len() * 4;
+    let places = places(&layout, &by)?;
+    let sink = Meeting::sink(places, kinds, (spread.process(), bytes_a_row), &context.spill, &context.budget);
+    let held = pipeline::run(pipeline, sink, context)?;
+    let mut work = Work::new(context.steps());
+    work.tally.event(step, Event::OtherValue, left_out.load(Ordering::Relaxed));
+    context.absorb(&mut work)?;
+    let mut pipeline = held_pipeline(held, node.columns());
+    pipeline.push(Box::new(stream::Count(step)));
+    Ok(pipeline)
+}

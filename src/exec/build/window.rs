@@ -1,0 +1,39 @@
+//! The pipeline of a window.
+
+use super::{held_pipeline, kinds_of, places};
+use crate::error::Result;
+use crate::exec::context::Context;
+use crate::exec::grace::Meeting;
+use crate::exec::pipeline::{self, Pipeline};
+use crate::exec::window as run;
+use crate::plan::{self, Node, Window, WindowKey};
+
+pub(super) fn window(how: &Window, node: &Node, pipeline: Pipeline, context: &Context) -> Result<Pipeline> {
+    let mut layout = pipeline.layout.clone();
+    let key = |key: &WindowKey| {
+        let place = places(&layout, &[key.by])?.first().copied().unwrap_or(0);
+        Ok(run::key(place, key.kind.clone(), key.descending, key.nulls_first))
+    };
+    let call = |call: &plan::Call| {
+        Ok(run::Call {
+            task: call.task.clone(),
+            args: places(&layout, &call.args)?,
+            only: places(&layout, call.only.as_slice())?.first().copied(),
+            frame: call.frame.clone(),
+            kind: call.field.kind.clone(),
+        })
+    };
+    let (by, kinds) = (places(&layout, &how.by)?, kinds_of(node, &how.by));
+    let window = run::Window {
+        by: by.clone(),
+        kinds: kinds.clone(),
+        order: how.order.iter().map(key).collect::<Result<_>>()?,
+        calls: how.calls.iter().map(call).collect::<Result<_>>()?,
+        text: context.step_text(node.step).to_owned(),
+        threads: context.threads(),
+    };
+    let bytes_a_row = window.bytes_a_row();
+    let sink = Meeting::sink(by, kinds, (window.process(), bytes_a_row), &context.spill, &context.budget);
+    layout.extend(how.calls.iter().map(|c| c.field.id));
+    Ok(held_pipeline(pipeline::run(pipeline, sink, context)?, layout))
+}
