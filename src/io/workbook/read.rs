@@ -29,6 +29,7 @@ pub(crate) struct Part {
 #[derive(Debug)]
 pub(crate) struct WorkbookSource {
     text: CsvSource,
+    about: About,
     _folder: TempDir,
 }
 
@@ -56,7 +57,10 @@ impl WorkbookSource {
             write(&range, &options.part, &mut out).and_then(|()| out.flush()).map_err(failed)?;
             texts.push(path);
         }
-        Ok(WorkbookSource { text: CsvSource::new(&texts, folder.path(), options)?, _folder: folder })
+        let text = CsvSource::new(&texts, folder.path(), options)?;
+        let size = |file: &PathBuf| std::fs::metadata(file).map_or(0, |m| m.len());
+        let about = About { bytes: Some(files.iter().map(size).sum()), ..text.about().clone() };
+        Ok(WorkbookSource { text, about, _folder: folder })
     }
 }
 
@@ -66,7 +70,7 @@ impl Source for WorkbookSource {
     }
 
     fn about(&self) -> &About {
-        self.text.about()
+        &self.about
     }
 
     fn open(&self, request: Request) -> Result<Box<dyn Scan>> {
