@@ -109,20 +109,35 @@ fn results_are_written_and_the_ledger_is_json() {
     );
 }
 
-#[test]
-fn standard_input_is_a_table() {
+#[rstest]
+#[case("group by farm: litres = sum(litres)", "farm,litres\nF1,2.5\nF2,2.0\n")]
+// It is read once, also where columns must be found first.
+#[case("pivot farm by grade: litres = sum(litres)", "grade,F1,F2\nA,1.5,2.0\nB,1.0,\n")]
+fn standard_input_is_a_table(#[case] step: &str, #[case] expected: &str) {
     let folder = tempfile::tempdir().unwrap();
     let mut command = Command::cargo_bin("churn").unwrap();
     let mut child = command
         .current_dir(folder.path())
-        .args(["do", "-", "group by farm: litres = sum(litres)"])
+        .args(["do", "-", step])
         .stdin(Stdio::piped())
         .stdout(Stdio::piped())
         .spawn()
         .unwrap();
-    std::io::Write::write_all(&mut child.stdin.take().unwrap(), b"farm,litres\nF1,1.5\nF2,2\nF1,1\n")
-        .unwrap();
-    assert_eq!(text(&child.wait_with_output().unwrap().stdout), "farm,litres\nF1,2.5\nF2,2.0\n");
+    let rows = b"farm,grade,litres\nF1,A,1.5\nF2,A,2\nF1,B,1\n";
+    std::io::Write::write_all(&mut child.stdin.take().unwrap(), rows).unwrap();
+    assert_eq!(text(&child.wait_with_output().unwrap().stdout), expected);
+}
+
+#[test]
+fn a_join_that_loses_rows_is_told_without_being_asked() {
+    let folder = demo();
+    std::fs::write(folder.path().join("some.csv"), "farm,size\nF0001,1\nF0001,2\n").unwrap();
+    let output =
+        churn(&folder, &["do", "deliveries-2026.csv", "join 'some.csv' on farm", "total: n = count()"]);
+    assert!(output.status.success(), "{}", text(&output.stderr));
+    let told = text(&output.stderr);
+    assert!(told.contains("matched several rows, so that 700 rows became"), "{told}");
+    assert!(told.contains("matched none and were left out."), "{told}");
 }
 
 #[test]

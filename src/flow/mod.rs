@@ -362,6 +362,15 @@ impl Flow {
         Ok(CheckedPlan { plan: rules::rewrite_plan(self.checked(None)?), flow: self.clone() })
     }
 
+    /// The plan with all its columns known: where a pivot makes columns of the values that it finds, the steps up to
+    /// it run for them, once.
+    ///
+    /// # Errors
+    /// As [`Flow::check`], and whatever the data hold against the steps that run.
+    pub fn plan_with(&self, options: &RunOptions) -> Result<CheckedPlan> {
+        Ok(CheckedPlan { plan: self.complete(options)?, flow: self.clone() })
+    }
+
     /// Runs the chain and holds its rows.
     ///
     /// # Errors
@@ -375,7 +384,7 @@ impl Flow {
     /// # Errors
     /// As [`Flow::run`].
     pub fn run_with(&self, options: &RunOptions) -> Result<Table> {
-        self.plan()?.run_with(options)
+        self.plan_with(options)?.run_with(options)
     }
 
     /// Runs the chain and writes its rows to a file, in the format of its name, complete or not at all.
@@ -391,7 +400,7 @@ impl Flow {
     /// # Errors
     /// As [`Flow::write`].
     pub fn write_with(&self, path: impl AsRef<Path>, options: &RunOptions) -> Result<Ledger> {
-        self.clone().then_write(path).plan()?.run_for_effect(options)
+        self.clone().then_write(path).plan_with(options)?.run_for_effect(options)
     }
 }
 

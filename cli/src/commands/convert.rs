@@ -7,8 +7,10 @@ use crate::progress;
 
 pub(crate) fn run(arguments: &Convert) -> Outcome {
     let resources = &arguments.running;
-    let plan = prepared(&input(&arguments.input).then_write(&arguments.output), resources.quiet)?;
-    let (options, bar) = progress::shown(options(resources), resources.quiet);
+    let options = options(resources);
+    let flow = input(&arguments.input).then_write(&arguments.output);
+    let plan = prepared(&flow, &options, resources.quiet)?;
+    let (options, bar) = progress::shown(options, resources.quiet);
     let ledger = plan.run_for_effect(&options)?;
     drop(bar);
     account(&ledger, resources)

@@ -76,8 +76,8 @@ fn options(resources: &Resources) -> RunOptions {
 }
 
 /// Checks a chain and tells what should be known before its run.
-fn prepared(flow: &Flow, quiet: bool) -> Result<CheckedPlan, Failure> {
-    let plan = flow.plan()?;
+fn prepared(flow: &Flow, options: &RunOptions, quiet: bool) -> Result<CheckedPlan, Failure> {
+    let plan = flow.plan_with(options)?;
     if !quiet {
         plan.notes().iter().for_each(note);
     }

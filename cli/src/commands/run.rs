@@ -29,7 +29,7 @@ fn give(flow: &Flow, options: RunOptions, running: &Running) -> Outcome {
         Some(path) => flow.clone().then_write(path),
         None => flow.clone(),
     };
-    let plan = prepared(&flow, resources.quiet)?;
+    let plan = prepared(&flow, &options, resources.quiet)?;
     let (options, bar) = progress::shown(options, resources.quiet);
     let shape = running.format.unwrap_or(if terminal::is_terminal() { Shape::Table } else { Shape::Csv });
     let written = |format: &str| plan.write_to(std::io::stdout(), format, &options);

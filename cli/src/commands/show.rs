@@ -12,9 +12,11 @@ use crate::terminal::{Failure, out, width};
 const LOOKED_AT: usize = 1000;
 
 pub(crate) fn run(arguments: &Show) -> Outcome {
-    let plan = super::prepared(&input(&arguments.input).first(LOOKED_AT.max(arguments.rows)), false)?;
     let resources = Resources { threads: Some(1), memory: None, temporary: None, ledger: None, quiet: true };
-    let table = match plan.run_with(&options(&resources)) {
+    let options = options(&resources);
+    let flow = input(&arguments.input).first(LOOKED_AT.max(arguments.rows));
+    let plan = super::prepared(&flow, &options, false)?;
+    let table = match plan.run_with(&options) {
         Ok(table) => table,
         // What stands in the way of the first rows is told, and what is known is shown all the same.
         Err(error) => {
