@@ -384,6 +384,14 @@ impl Expr {
         Expr { kind, span: self.span }
     }
 
+    /// Adds the names of the columns that it uses, as they are written.
+    pub(crate) fn names(&self, into: &mut Vec<String>) {
+        if let Kind::Name(name) = &self.kind {
+            into.push(name.clone());
+        }
+        self.for_each_part(&mut |part| part.names(into));
+    }
+
     /// The first column set in the expression.
     pub fn first_set(&self) -> Option<&ColumnSet> {
         if let Kind::Each(set) = &self.kind {

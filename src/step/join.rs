@@ -190,7 +190,7 @@ impl Join {
     ) -> Option<Error> {
         let fits = |expr: &Expr, relation: &Relation| {
             let mut names = Vec::new();
-            names_of(expr, &mut names);
+            expr.names(&mut names);
             !names.is_empty() && names.iter().all(|n| relation.fields.iter().any(|f| f.name == *n))
         };
         let is_turned = fits(left, table) && !fits(left, input) && fits(other, input) && !fits(other, table);
@@ -277,14 +277,6 @@ impl Join {
         let stem = text.trim_matches(['\'', '"']).rsplit('/').next().unwrap_or_default();
         stem.split('.').next().unwrap_or("other").to_owned()
     }
-}
-
-/// The names of columns in an expression.
-fn names_of(expr: &Expr, into: &mut Vec<String>) {
-    if let Kind::Name(name) = &expr.kind {
-        into.push(name.clone());
-    }
-    expr.for_each_part(&mut |part| names_of(part, into));
 }
 
 impl Step for Join {

@@ -148,7 +148,7 @@ impl Pivot {
             return bound.collect();
         }
         let mut used: Vec<String> = self.keys.iter().map(|key| key.name.clone()).collect();
-        self.items.iter().for_each(|item| names_of(&item.expr, &mut used));
+        self.items.iter().for_each(|item| item.expr.names(&mut used));
         let left = input.fields.iter().filter(|f| !used.contains(&f.name));
         left.map(|f| (Field::new(checker.ids.next(), &f.name, f.kind.clone()), Bound::column(f))).collect()
     }
@@ -405,13 +405,6 @@ fn has_aggregate(expr: &Expr) -> bool {
     let mut found = false;
     expr.for_each_part(&mut |part| found |= has_aggregate(part));
     found
-}
-
-fn names_of(expr: &Expr, into: &mut Vec<String>) {
-    if let Kind::Name(name) = &expr.kind {
-        into.push(name.clone());
-    }
-    expr.for_each_part(&mut |part| names_of(part, into));
 }
 
 /// A key's value as a part of a name.
