@@ -21,7 +21,7 @@ use churn_kernels::numbering::Numbering;
 use hashbrown::HashTable;
 
 use crate::error::Result;
-use crate::expr::{Type, widen};
+use crate::expr::{Type, taken, widen};
 
 /// Numbers for keys.
 pub(crate) struct KeyTable {
@@ -254,7 +254,7 @@ impl KeyTable {
         }
         if !new.is_empty() {
             let places: UInt32Array = new.iter().map(|p| (*p < null).then_some(*p as u32)).collect();
-            let texts = arrow_select::take::take(values, &places, None).map_err(crate::expr::arrow_error)?;
+            let texts = taken(values, &places)?;
             let mut numbers = Vec::new();
             self.numbers(&[texts], new.len(), &mut numbers)?;
             for (place, number) in new.into_iter().zip(numbers) {

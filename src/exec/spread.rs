@@ -16,7 +16,7 @@ use super::stream::{StreamOp, Take};
 use super::tally::Work;
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::compare::order_of;
-use crate::expr::{Batch, Bound, Scalar, Type, array_of};
+use crate::expr::{Batch, Bound, Scalar, Type, array_of, taken};
 use crate::plan::{StepId, Wanted};
 
 /// A pivot's last part, its columns placed.
@@ -98,7 +98,7 @@ impl Spread {
             first.iter().enumerate().filter(|(_, f)| **f).map(|(row, _)| Some(row as u32)).collect();
         let mut wide = Vec::new();
         for column in columns(&self.by) {
-            wide.push(arrow_select::take::take(&column, &firsts, None).map_err(crate::expr::arrow_error)?);
+            wide.push(taken(&column, &firsts)?);
         }
         let lost = || Error::new(ErrorKind::Internal, "A pivot lacks a column.");
         let mut values: HashMap<usize, ArrayRef> = HashMap::new();
@@ -170,7 +170,7 @@ impl Spread {
                 (!list.is_null(row) && list.value_length(row) > 0).then(|| list.value_offsets()[row] as u32)
             };
             let firsts: UInt32Array = (0..list.len()).map(first).collect();
-            return arrow_select::take::take(list.values(), &firsts, None).map_err(crate::expr::arrow_error);
+            return taken(list.values(), &firsts);
         }
         let what = format!("{} has several values for one cell.", crate::text::name(name));
         let mut error = Error::new(ErrorKind::Require, what).why("The first such cells:");

@@ -8,15 +8,11 @@ use arrow_array::{Array, ArrayRef, DictionaryArray, Int32Array, ListArray, Strin
 use super::stream::{StreamOp, Take};
 use super::tally::Work;
 use crate::error::{Error, ErrorKind, Result};
-use crate::expr::{Batch, Bound, Event, widen};
+use crate::expr::{Batch, Bound, Event, taken, widen};
 use crate::plan::StepId;
 
 /// Rows that are handed on together, about.
 const CHUNK: usize = 1 << 15;
-
-fn taken(column: &ArrayRef, rows: &UInt32Array) -> Result<ArrayRef> {
-    arrow_select::take::take(column, rows, None).map_err(crate::expr::arrow_error)
-}
 
 /// Columns become rows.
 pub(crate) struct Unpivot {

@@ -74,6 +74,11 @@ impl Batch {
     }
 }
 
+/// The values of a column at some places; null where a place is.
+pub(crate) fn taken(column: &ArrayRef, places: &dyn Array) -> Result<ArrayRef> {
+    arrow_select::take::take(column, places, None).map_err(arrow)
+}
+
 /// Turns an error of the Arrow crates, which only a fault of ours can cause, into ours.
 pub(crate) fn arrow(error: ArrowError) -> Error {
     Error::new(ErrorKind::Internal, format!("A column could not be rearranged: {error}."))

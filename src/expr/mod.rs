@@ -32,7 +32,7 @@ mod widen;
 pub(crate) mod windows;
 
 pub use ast::Expr;
-pub(crate) use bound::{Batch, Bound, ColumnId, Field, Node};
+pub(crate) use bound::{Batch, Bound, ColumnId, Field, Node, taken};
 pub use build::{
     Named, column, count, count_distinct, first, last, lit, max, mean, median, min, stddev, sum,
 };

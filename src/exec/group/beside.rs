@@ -9,7 +9,7 @@ use arrow_array::{ArrayRef, UInt32Array};
 use crate::error::Result;
 use crate::exec::held::{Held, slices_of};
 use crate::exec::spill::{Reader, Run, Spill, Writer};
-use crate::expr::Batch;
+use crate::expr::{Batch, taken};
 use crate::io::memory::Ready;
 use crate::io::source::{Morsel, Scan};
 
@@ -91,7 +91,7 @@ pub(super) fn beside(batch: Batch, numbers: &[u32], results: &[ArrayRef]) -> Res
     let numbers = UInt32Array::from(numbers.to_vec());
     let mut columns = batch.columns;
     for result in results {
-        columns.push(arrow_select::take::take(result, &numbers, None).map_err(crate::expr::arrow_error)?);
+        columns.push(taken(result, &numbers)?);
     }
     Ok(Batch { columns, rows: batch.rows })
 }

@@ -2,14 +2,14 @@
 
 use std::sync::Arc;
 
-use arrow_array::{Array, ArrayRef, UInt32Array, new_empty_array};
+use arrow_array::{ArrayRef, UInt32Array, new_empty_array};
 
 use super::side::Side;
 use crate::error::{Error, ErrorKind, Result};
 use crate::exec::keys::UNKNOWN;
 use crate::exec::tally::Work;
 use crate::expr::ast::Binary;
-use crate::expr::{Batch, Bound, Scalar, Type, widen};
+use crate::expr::{Batch, Bound, Scalar, Type, taken, widen};
 use crate::plan::{JoinKind, StepId};
 
 /// A join, placed.
@@ -193,11 +193,6 @@ impl Matching {
             if cells.is_empty() { error } else { error.why(format!("The first such row has {cells}.")) };
         error.in_step(&self.text)
     }
-}
-
-/// The values of some rows; null where a place is.
-pub(super) fn taken(column: &ArrayRef, rows: &dyn Array) -> Result<ArrayRef> {
-    arrow_select::take::take(column, rows, None).map_err(crate::expr::arrow_error)
 }
 
 /// A join and the table that it is probed against.

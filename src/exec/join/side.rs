@@ -9,7 +9,7 @@ use arrow_schema::DataType;
 
 use super::bands::Bands;
 use super::index::{Index, present};
-use super::matching::{Left, Matching, taken};
+use super::matching::{Left, Matching};
 use crate::error::{Error, ErrorKind, Result};
 use crate::exec::budget::{Budget, Reservation};
 use crate::exec::context::Context;
@@ -19,7 +19,7 @@ use crate::exec::keys::UNKNOWN;
 use crate::exec::pipeline::{Commit, Part, Sink};
 use crate::exec::spill::{Run, Spill};
 use crate::exec::tally::Work;
-use crate::expr::Batch;
+use crate::expr::{Batch, taken};
 use crate::plan::JoinKind;
 
 /// Rows of a table whose texts are told by their numbers.

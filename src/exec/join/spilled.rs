@@ -9,7 +9,7 @@ use std::sync::{Arc, Mutex};
 use arrow_array::cast::AsArray;
 use arrow_array::{Array, ArrayRef, BooleanArray, UInt32Array};
 
-use super::matching::{Left, Matching, Pairs, taken};
+use super::matching::{Left, Matching, Pairs};
 use super::side::Side;
 use crate::error::{Error, Result};
 use crate::exec::budget::Budget;
@@ -20,7 +20,7 @@ use crate::exec::pipeline::{Commit, Part, Sink};
 use crate::exec::spill::{Run, Spill, Writer};
 use crate::exec::stream::StreamOp;
 use crate::exec::tally::Work;
-use crate::expr::{Batch, Event, Type, widen};
+use crate::expr::{Batch, Event, Type, taken, widen};
 use crate::parallel;
 use crate::plan::JoinKind;
 

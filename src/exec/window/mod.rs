@@ -16,7 +16,7 @@ use super::held::concat;
 use super::keys::KeyTable;
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::windows::{Frame, Task};
-use crate::expr::{Batch, Type};
+use crate::expr::{Batch, Type, taken};
 use crate::parallel;
 
 use order::{Key, Ordered};
@@ -124,7 +124,7 @@ impl Window {
             if is_in_place {
                 return Ok(sorted);
             }
-            arrow_select::take::take(&sorted, &back, None).map_err(crate::expr::arrow_error)
+            taken(&sorted, &back)
         })
     }
 

@@ -11,6 +11,7 @@ use super::frames::frames;
 use super::order::Ordered;
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::aggregates::{Made, quantiles};
+use crate::expr::taken;
 use crate::expr::windows::{Frame, Nth, Task};
 
 /// Sorted rows of partitions that stand one after the other.
@@ -34,7 +35,7 @@ impl<'a> Partitions<'a> {
     /// A column's values in the order of the sorted rows.
     fn sorted(&self, column: &ArrayRef) -> Result<ArrayRef> {
         let rows = UInt32Array::from(self.rows.to_vec());
-        arrow_select::take::take(column, &rows, None).map_err(crate::expr::arrow_error)
+        taken(column, &rows)
     }
 
     fn column(&self, place: usize) -> Result<ArrayRef> {
@@ -116,7 +117,7 @@ impl<'a> Partitions<'a> {
         match args.get(1) {
             None => {
                 let places = UInt32Array::from(places);
-                arrow_select::take::take(values, &places, None).map_err(crate::expr::arrow_error)
+                taken(values, &places)
             }
             Some(defaults) => {
                 let place = |(row, place): (usize, &Option<u32>)| match place {
@@ -142,7 +143,7 @@ impl<'a> Partitions<'a> {
             (from..to).contains(&place).then_some(place)
         };
         let places: UInt32Array = self.frames(&call.frame)?.into_iter().map(place).collect();
-        arrow_select::take::take(&values, &places, None).map_err(crate::expr::arrow_error)
+        taken(&values, &places)
     }
 
     fn aggregate(&self, call: &Call, made: &Made) -> Result<ArrayRef> {
@@ -155,7 +156,7 @@ impl<'a> Partitions<'a> {
             let kept: Vec<u32> = (0..self.rows.len() as u32).filter(is_true).collect();
             let places = UInt32Array::from(kept.clone());
             for arg in &mut args {
-                *arg = arrow_select::take::take(arg, &places, None).map_err(crate::expr::arrow_error)?;
+                *arg = taken(arg, &places)?;
             }
             rows = Some(kept);
         }
@@ -183,7 +184,7 @@ impl<'a> Partitions<'a> {
             }
         }
         let results = accumulator.finish()?;
-        arrow_select::take::take(&results, &UInt32Array::from(groups), None).map_err(crate::expr::arrow_error)
+        taken(&results, &UInt32Array::from(groups))
     }
 }
 
