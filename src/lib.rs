@@ -34,6 +34,7 @@ mod flow;
 mod io;
 mod parallel;
 mod plan;
+mod profile;
 mod recipe;
 mod step;
 mod table;
@@ -48,6 +49,9 @@ pub use expr::{Event, Expr, Interval, Named, Scalar, Type};
 pub use expr::{column, count, count_distinct, first, last, lit, max, mean, median, min, stddev, sum};
 pub use flow::{BatchReader, CheckedPlan, Flow, IntoOther, IntoText, Join, SourceView, Window};
 pub use plan::JoinKind;
+pub use profile::{
+    Bin, ColumnProfile, Count, Detail, Frequent, Lengths, PairProfile, Profile, ProfileView, Quartiles,
+};
 pub use step::{CATALOGUE as STEPS, StepKind, find as step};
 pub use table::numbers::{bytes as readable_bytes, grouped as readable_count};
 pub use table::{Table, View};

@@ -18,6 +18,8 @@ pub(crate) struct Arguments {
 pub(crate) enum Command {
     /// Show the columns, the first rows and the size of an input
     Show(Show),
+    /// Tell what every column holds: missing, different, least, quartiles, most, mean, frequent values
+    Profile(Profile),
     /// Run a chain of steps, one argument a step
     Do(Do),
     /// Run a recipe
@@ -46,6 +48,22 @@ pub(crate) struct Show {
     /// Rows to show
     #[arg(long, default_value_t = 10)]
     pub(crate) rows: usize,
+}
+
+#[derive(Args, Debug)]
+pub(crate) struct Profile {
+    /// A path, a glob, a folder, '-', or a read step
+    pub(crate) input: String,
+    /// Columns to show in full, as in select: litres 'fat' "like 'temp*'"
+    pub(crate) columns: Vec<String>,
+    /// Tell the correlation of each two number columns, too
+    #[arg(long)]
+    pub(crate) pairs: bool,
+    /// How to show it; without it as text
+    #[arg(long = "as", value_name = "FORMAT")]
+    pub(crate) format: Option<ProfileShape>,
+    #[command(flatten)]
+    pub(crate) resources: Resources,
 }
 
 #[derive(Args, Debug)]
@@ -171,6 +189,13 @@ pub(crate) enum Shape {
     Json,
     Ndjson,
     Markdown,
+}
+
+/// How a profile is shown.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum ProfileShape {
+    Text,
+    Json,
 }
 
 fn name_and_value(text: &str) -> Result<(String, String), String> {

@@ -178,15 +178,30 @@ impl<'a> Cells<'a> {
 
     /// Reads days.
     pub fn dates(&self, rows: Rows<'_>) -> Column<i32> {
-        // Rows often come day by day: what was read last is compared first.
-        let last = std::cell::Cell::new(([0u8; 10], None));
-        self.read(rows, |bytes, start, end| {
-            let text: [u8; 10] = bytes.get(start..end)?.try_into().ok()?;
-            if last.get().0 != text {
-                last.set((text, calendar::parse_date(&text)));
+        // Rows often come day by day: what was read last is compared first, as two words.
+        let (mut last, mut last_day) = ((0, 0), None);
+        let mut column =
+            Column { values: Vec::with_capacity(rows.len()), empty: Vec::new(), odd: Vec::new() };
+        rows.for_each(|row| {
+            let (start, end) = self.range(row);
+            let words = (eight(self.bytes, start), eight(self.bytes, start + 2));
+            let length = end.wrapping_sub(start);
+            if length == 10
+                && words == last
+                && let Some(day) = last_day
+            {
+                column.values.push(day);
+                return;
             }
-            last.get().1
-        })
+            let day = if length == 10 { calendar::parse_date(self.text((start, end))) } else { None };
+            (last, last_day) = (words, day);
+            if day.is_none() {
+                let list = if start >= end { &mut column.empty } else { &mut column.odd };
+                list.push(column.values.len() as u32);
+            }
+            column.values.push(day.unwrap_or_default());
+        });
+        column
     }
 
     /// Reads anything else from a cell's bytes.

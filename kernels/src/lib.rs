@@ -15,13 +15,18 @@
 //! | [`digits`] | numbers as text |
 //! | [`double`] | sums that carry their own rounding error |
 //! | [`gather`] | rows taken from the parts of a column in any order |
+//! | [`distinct`] | about how many different keys there are |
 //! | [`hash`] | hashes of fixed-width and byte keys |
+//! | [`dense`] | numbers of keys that stand close together |
+//! | [`prefetch`] | memory brought near before it is needed |
 //! | [`views`] | text columns that point into a block of text |
 
 pub mod calendar;
 pub mod cells;
 pub mod columns;
+pub mod dense;
 pub mod digits;
+pub mod distinct;
 pub mod double;
 pub mod gather;
 pub mod grid;
@@ -29,5 +34,6 @@ pub mod hash;
 mod masks;
 pub mod number;
 pub mod numbering;
+pub mod prefetch;
 pub mod structure;
 pub mod views;

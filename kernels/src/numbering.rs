@@ -4,9 +4,10 @@
 //! in the cache most places are empty, so that a second look is rare; a large one is up to half full.
 
 use crate::hash;
+use crate::prefetch;
 
 /// Keys that are looked up together.
-const CHUNK: usize = 256;
+const CHUNK: usize = 128;
 
 /// Keys and their numbers.
 #[derive(Clone, Debug, Default)]
@@ -53,19 +54,31 @@ impl Numbering {
             }
             let mask = self.slots.len() - 1;
             // First all looks at the table, then all at the keys: none waits for another.
-            let mut places = [(0usize, 0u32); CHUNK];
-            for (place, key) in places.iter_mut().zip(some) {
-                let at = hash::of_key(*key) as usize & mask;
+            let places = self.places(some, mask);
+            into.extend(some.iter().zip(&places).map(|(key, at)| {
                 // The slots are a power of two of them, so that a masked place is one.
-                *place = (at, self.slots[at]);
-            }
-            into.extend(some.iter().zip(&places).map(|(key, (at, number))| {
-                match self.keys.get((*number as usize).wrapping_sub(1)) {
+                let number = self.slots[*at as usize];
+                match self.keys.get((number as usize).wrapping_sub(1)) {
                     Some(found) if found == key => number - 1,
-                    _ => self.find_or_add(*key, *at),
+                    _ => self.find_or_add(*key, *at as usize),
                 }
             }));
         }
+    }
+
+    /// The slots of some keys, brought near with the keys whose numbers stand there: none waits for another.
+    #[inline(always)]
+    fn places(&self, keys: &[u128], mask: usize) -> [u32; CHUNK] {
+        let mut places = [0u32; CHUNK];
+        for (place, key) in places.iter_mut().zip(keys) {
+            *place = (hash::of_key(*key) as usize & mask) as u32;
+            prefetch::near(&self.slots, *place as usize);
+        }
+        for place in places.iter().take(keys.len()) {
+            let number = self.slots.get(*place as usize).copied().unwrap_or(0);
+            prefetch::near(&self.keys, (number as usize).wrapping_sub(1));
+        }
+        places
     }
 
     /// The number of a key, looked for from a slot on.
@@ -105,13 +118,10 @@ impl Numbering {
             return;
         };
         for some in keys.chunks(CHUNK) {
-            // As in `number`: none waits for another.
-            let mut numbers = [0u32; CHUNK];
-            for (number, key) in numbers.iter_mut().zip(some) {
-                *number = self.slots[hash::of_key(*key) as usize & mask];
-            }
-            into.extend(some.iter().zip(&numbers).map(|(key, number)| {
-                match self.keys.get((*number as usize).wrapping_sub(1)) {
+            let places = self.places(some, mask);
+            into.extend(some.iter().zip(&places).map(|(key, at)| {
+                let number = self.slots[*at as usize];
+                match self.keys.get((number as usize).wrapping_sub(1)) {
                     Some(found) if found == key => number - 1,
                     None => u32::MAX,
                     Some(_) => self.find(*key).unwrap_or(u32::MAX),

@@ -16,6 +16,7 @@ use arrow_array::{
 };
 use arrow_buffer::{NullBuffer, ScalarBuffer};
 use arrow_row::{RowConverter, SortField};
+use churn_kernels::dense::Dense;
 use churn_kernels::hash;
 use churn_kernels::numbering::Numbering;
 use hashbrown::HashTable;
@@ -32,6 +33,10 @@ pub(crate) struct KeyTable {
     converter: Option<RowConverter>,
     /// The last dictionary, and the numbers of its values that are known.
     dictionary: Option<(ArrayRef, Vec<u32>)>,
+    /// The numbers of keys that stand close together, until some are too far apart.
+    dense: Option<Dense>,
+    /// Where the numbers of each part stand in a dense key of joint keys.
+    shifts: Vec<u32>,
 }
 
 /// Different keys in order, without the way to find one.
@@ -116,7 +121,15 @@ impl KeyTable {
                 Keys::Rows { bytes: Vec::new(), ends: Vec::new() }
             }
         };
-        Ok(KeyTable { kinds, table: HashTable::new(), keys, converter, dictionary: None })
+        Ok(KeyTable {
+            kinds,
+            table: HashTable::new(),
+            keys,
+            converter,
+            dictionary: None,
+            dense: Some(Dense::default()),
+            shifts: Vec::new(),
+        })
     }
 
     /// How many different keys there are.
@@ -126,7 +139,7 @@ impl KeyTable {
 
     /// Bytes in use.
     pub(crate) fn memory(&self) -> usize {
-        self.keys.memory() + self.table.capacity() * 5
+        self.keys.memory() + self.table.capacity() * 5 + self.dense.as_ref().map_or(0, Dense::memory)
     }
 
     /// Appends the number of each row's key.
@@ -137,18 +150,71 @@ impl KeyTable {
         {
             return self.dictionary_numbers(dictionary, into);
         }
-        if let Keys::Joint { parts, numbering } = &mut self.keys {
+        if let Keys::Joint { .. } = self.keys {
+            return self.joint_numbers(keys, rows, into);
+        }
+        let otherwise = |table: &mut Self, into: &mut Vec<u32>| table.any_numbers(keys, rows, into);
+        let whole = keys.first().filter(|key| keys.len() == 1 && key.null_count() == 0);
+        if let Some(ints) = whole.and_then(|key| key.as_primitive_opt::<Int64Type>()) {
+            return self.near_numbers(ints.values(), into, otherwise);
+        }
+        if let Some(days) = whole.and_then(|key| key.as_primitive_opt::<Date32Type>()) {
+            return self.near_numbers(days.values(), into, otherwise);
+        }
+        otherwise(self, into)
+    }
+
+    /// Looks keys up that stand close together; those that are new or far apart go the way that is given.
+    fn near_numbers<K: Copy + Ord + Into<i64>>(
+        &mut self,
+        keys: &[K],
+        into: &mut Vec<u32>,
+        otherwise: impl FnOnce(&mut Self, &mut Vec<u32>) -> Result<()>,
+    ) -> Result<()> {
+        if self.dense.as_ref().is_some_and(|dense| dense.find(keys, into)) {
+            return Ok(());
+        }
+        self.dense = self.dense.take().and_then(|mut dense| dense.cover(keys).then_some(dense));
+        let first = into.len();
+        otherwise(self, into)?;
+        if let (Some(dense), Some(numbers)) = (&mut self.dense, into.get(first..)) {
+            dense.learn(keys, numbers);
+        }
+        Ok(())
+    }
+
+    /// Numbers each key by itself, and their numbers together.
+    fn joint_numbers(&mut self, keys: &[ArrayRef], rows: usize, into: &mut Vec<u32>) -> Result<()> {
+        let Keys::Joint { parts, .. } = &mut self.keys else { return Ok(()) };
+        let (mut numbers, mut shifts, mut shift) = (Vec::with_capacity(parts.len()), Vec::new(), 0);
+        for (part, key) in parts.iter_mut().zip(keys) {
+            let mut own = Vec::with_capacity(rows);
+            part.numbers(std::slice::from_ref(key), rows, &mut own)?;
+            numbers.push(own);
+            shifts.push(shift);
+            shift += usize::BITS - part.len().leading_zeros();
+        }
+        if shifts != self.shifts {
+            self.shifts = shifts;
+            self.dense.iter_mut().for_each(Dense::clear);
+        }
+        let mut near =
+            if shift < u32::BITS { numbers.first().cloned().unwrap_or_default() } else { Vec::new() };
+        for (own, shift) in numbers.iter().zip(&self.shifts).skip(1) {
+            near.iter_mut().zip(own).for_each(|(key, number)| *key |= number << shift);
+        }
+        let otherwise = |table: &mut Self, into: &mut Vec<u32>| {
+            let Keys::Joint { numbering, .. } = &mut table.keys else { return Ok(()) };
             let mut joint = vec![0u128; rows];
-            let mut numbers = Vec::with_capacity(rows);
-            for (i, (part, key)) in parts.iter_mut().zip(keys).enumerate() {
-                numbers.clear();
-                part.numbers(std::slice::from_ref(key), rows, &mut numbers)?;
-                join(&mut joint, &numbers, i);
-            }
+            numbers.iter().enumerate().for_each(|(part, own)| join(&mut joint, own, part));
             numbering.number(&joint, into);
             // With so many keys it is better to keep each once.
-            return if self.len() > MANY_JOINT { self.change_over() } else { Ok(()) };
-        }
+            if table.len() > MANY_JOINT { table.change_over() } else { Ok(()) }
+        };
+        if near.len() < rows { otherwise(self, into) } else { self.near_numbers(&near, into, otherwise) }
+    }
+
+    fn any_numbers(&mut self, keys: &[ArrayRef], rows: usize, into: &mut Vec<u32>) -> Result<()> {
         let keys = keys.iter().map(normal).collect::<Result<Vec<_>>>()?;
         into.reserve(rows);
         if let Keys::None(seen) = &mut self.keys {
@@ -354,38 +420,10 @@ impl KeyTable {
             ((fraction * parts as u64) >> 32) as usize
         };
         let mut numbers = vec![Vec::new(); parts];
-        let mut give = |number: usize, hashed: u64| {
+        for (number, hashed) in (0u32..).zip(self.hashes(0)?) {
             if let Some(list) = numbers.get_mut(part(hashed)) {
-                list.push(number as u32);
+                list.push(number);
             }
-        };
-        match (&self.keys, self.kinds.as_slice()) {
-            (Keys::Packed(keys), _) => {
-                keys.keys().iter().enumerate().for_each(|(n, key)| give(n, hash::of_u128(*key)));
-            }
-            // Texts that another table may hold packed.
-            (Keys::Rows { .. }, [Type::Text]) => {
-                let all: Vec<u32> = (0..self.len() as u32).collect();
-                let texts = self.arrays(&all)?;
-                let Some(texts) = texts.first().and_then(|t| t.as_string_view_opt()) else {
-                    return Ok(Vec::new());
-                };
-                for (n, view) in texts.views().iter().enumerate() {
-                    give(
-                        n,
-                        match (texts.is_null(n), *view as u32) {
-                            (true, _) => hash::of_u128(NULL),
-                            (false, 0..=12) => hash::of_u128(*view),
-                            _ => hash::of_bytes(texts.value(n).as_bytes()),
-                        },
-                    );
-                }
-            }
-            (Keys::Rows { bytes, ends }, _) => {
-                (0..ends.len()).for_each(|n| give(n, hash::of_bytes(key_at(bytes, ends, n as u32))));
-            }
-            (Keys::None(seen), _) => (0..*seen).for_each(|n| give(n, 0)),
-            (Keys::Joint { .. }, _) => {}
         }
         let list = |numbers: &Vec<u32>| match &self.keys {
             Keys::Packed(keys) => KeyList::Packed(
@@ -402,6 +440,34 @@ impl KeyTable {
             }
         };
         Ok(numbers.into_iter().map(|numbers| (list(&numbers), numbers)).collect())
+    }
+
+    /// The hash of each key from a number on; the same for equal keys of two tables, however each keeps them.
+    ///
+    /// Not of joint keys, whose numbers mean nothing outside their table.
+    pub(crate) fn hashes(&self, from: usize) -> Result<Vec<u64>> {
+        Ok(match (&self.keys, self.kinds.as_slice()) {
+            (Keys::Packed(keys), _) => keys.keys().iter().skip(from).map(|key| hash::of_u128(*key)).collect(),
+            // Texts that another table may hold packed.
+            (Keys::Rows { .. }, [Type::Text]) => {
+                let some: Vec<u32> = (from as u32..self.len() as u32).collect();
+                let texts = self.arrays(&some)?;
+                let Some(texts) = texts.first().and_then(|t| t.as_string_view_opt()) else {
+                    return Ok(Vec::new());
+                };
+                let hashed = |(n, view): (usize, &u128)| match (texts.is_null(n), *view as u32) {
+                    (true, _) => hash::of_u128(NULL),
+                    (false, 0..=12) => hash::of_u128(*view),
+                    _ => hash::of_bytes(texts.value(n).as_bytes()),
+                };
+                texts.views().iter().enumerate().map(hashed).collect()
+            }
+            (Keys::Rows { bytes, ends }, _) => {
+                (from..ends.len()).map(|n| hash::of_bytes(key_at(bytes, ends, n as u32))).collect()
+            }
+            (Keys::None(seen), _) => vec![0; seen.saturating_sub(from)],
+            (Keys::Joint { .. }, _) => Vec::new(),
+        })
     }
 
     /// Makes room for so many keys.

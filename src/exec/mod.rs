@@ -14,6 +14,7 @@ mod options;
 mod output;
 mod paste;
 mod pipeline;
+pub(crate) mod profile;
 mod serial;
 mod sort;
 mod spill;

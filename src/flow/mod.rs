@@ -2,6 +2,7 @@
 
 mod batches;
 mod plan;
+mod profile;
 mod shapes;
 mod tables;
 

@@ -26,7 +26,7 @@ pub struct CheckedPlan {
 
 impl CheckedPlan {
     /// The plan with all columns known.
-    fn complete(&self, options: &RunOptions) -> Result<Cow<'_, Plan>> {
+    pub(super) fn complete(&self, options: &RunOptions) -> Result<Cow<'_, Plan>> {
         if self.plan.open {
             self.flow.complete(options).map(Cow::Owned)
         } else {

@@ -108,7 +108,7 @@ fn cell(value: &Scalar, kind: &Type) -> String {
 }
 
 /// The text on one line, shortened to a width.
-pub(super) fn cut(text: &str, width: usize) -> String {
+pub(crate) fn cut(text: &str, width: usize) -> String {
     let clean: String = text
         .chars()
         .map(|c| {

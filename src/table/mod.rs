@@ -1,7 +1,7 @@
 //! A result: columns with names and types, in memory.
 
 pub(crate) mod beside;
-mod display;
+pub(crate) mod display;
 pub(crate) mod numbers;
 mod rows;
 

@@ -5,6 +5,7 @@ mod convert;
 mod demo;
 mod help;
 mod man;
+mod profile;
 mod run;
 mod show;
 
@@ -22,6 +23,7 @@ use crate::terminal::{Failure, note};
 pub(crate) fn run(command: Command) -> Outcome {
     match command {
         Command::Show(arguments) => show::run(&arguments),
+        Command::Profile(arguments) => profile::run(&arguments),
         Command::Do(arguments) => run::chain(&arguments),
         Command::Run(arguments) => run::recipe(&arguments),
         Command::Check(arguments) => check::check(&arguments),

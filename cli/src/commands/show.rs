@@ -63,27 +63,28 @@ fn rounded(rows: u64) -> u64 {
     (rows + unit / 2) / unit * unit
 }
 
-/// Each column's name, type, an example, and the share of missing values.
+/// Each column's name, type, an example, and how many values are missing and how many zero.
 fn columns(table: &Table) -> Result<String, Failure> {
-    let mut lines = vec![["column".to_owned(), "type".into(), "example".into(), "missing".into()]];
+    let title = ["column", "type", "example", "missing", "zeros"];
+    let mut lines = vec![title.map(str::to_owned)];
     for (name, kind) in table.columns() {
         let values = table.values(name)?;
         let missing = values.iter().filter(|v| v.is_null()).count();
         let example = values.iter().find(|v| !v.is_null()).map_or_else(|| "·".into(), example);
-        let share = match missing {
-            0 => "–".into(),
-            n => format!("{n}"),
-        };
-        lines.push([name.to_owned(), kind.to_string(), example, share]);
+        let zeros = values.iter().filter(|v| is_zero(v)).count();
+        let counted = |count: usize| if count == 0 { "–".to_owned() } else { count.to_string() };
+        let zeros = if kind.is_number() { counted(zeros) } else { String::new() };
+        lines.push([name.to_owned(), kind.to_string(), example, counted(missing), zeros]);
     }
-    let widths: Vec<usize> =
-        (0..4).map(|i| lines.iter().filter_map(|l| l.get(i)).map(|c| c.width()).max().unwrap_or(0)).collect();
+    let widths: Vec<usize> = (0..title.len())
+        .map(|i| lines.iter().filter_map(|l| l.get(i)).map(|c| c.width()).max().unwrap_or(0))
+        .collect();
     let mut text = String::new();
     for line in &lines {
         let mut padded = String::new();
         for (i, (cell, width)) in line.iter().zip(&widths).enumerate() {
             let gap = " ".repeat(width - cell.width());
-            padded.push_str(&if i == 3 { format!("{gap}{cell}") } else { format!("{cell}{gap}  ") });
+            padded.push_str(&if i >= 3 { format!("{gap}{cell}  ") } else { format!("{cell}{gap}  ") });
         }
         text.push_str(padded.trim_end());
         text.push('\n');
@@ -92,7 +93,16 @@ fn columns(table: &Table) -> Result<String, Failure> {
     if table.is_empty() {
         return Ok(text);
     }
-    Ok(format!("{text}\nmissing is counted in the first {} rows\n", readable_count(rows as u64)))
+    Ok(format!("{text}\nmissing and zeros are counted in the first {} rows\n", readable_count(rows as u64)))
+}
+
+fn is_zero(value: &Scalar) -> bool {
+    match value {
+        Scalar::Int(v) => *v == 0,
+        Scalar::Float(v) => *v == 0.0,
+        Scalar::Decimal(v, ..) => *v == 0,
+        _ => false,
+    }
 }
 
 fn example(value: &Scalar) -> String {

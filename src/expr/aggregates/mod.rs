@@ -20,6 +20,7 @@ use std::sync::Arc;
 
 use arrow_array::builder::LargeBinaryBuilder;
 use arrow_array::{Array, ArrayRef, LargeBinaryArray};
+use churn_kernels::prefetch;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 
@@ -239,21 +240,24 @@ fn each_valid<S>(states: &mut [S], groups: &[u32], columns: &[&ArrayRef], mut f:
         arrow_buffer::NullBuffer::union(nulls.as_ref(), column.logical_nulls().as_ref())
     });
     match nulls.filter(|n| n.null_count() > 0) {
-        None => {
-            for (row, group) in groups.iter().enumerate() {
-                if let Some(state) = states.get_mut(*group as usize) {
-                    f(state, row);
-                }
+        None => each_row(states, groups, f),
+        Some(nulls) => each_row(states, groups, |state, row| {
+            if nulls.is_valid(row) {
+                f(state, row);
             }
+        }),
+    }
+}
+
+/// Calls `f` with the group's state and the row of each row; states are brought near some rows ahead.
+#[inline]
+fn each_row<S>(states: &mut [S], groups: &[u32], mut f: impl FnMut(&mut S, usize)) {
+    for (row, group) in groups.iter().enumerate() {
+        if let Some(later) = groups.get(row + prefetch::AHEAD) {
+            prefetch::near(states, *later as usize);
         }
-        Some(nulls) => {
-            for (row, group) in groups.iter().enumerate() {
-                if nulls.is_valid(row)
-                    && let Some(state) = states.get_mut(*group as usize)
-                {
-                    f(state, row);
-                }
-            }
+        if let Some(state) = states.get_mut(*group as usize) {
+            f(state, row);
         }
     }
 }

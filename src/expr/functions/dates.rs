@@ -1,8 +1,12 @@
 //! Parts of dates and times. Weeks start on Monday = 1; `week` is ISO's.
 
+use std::borrow::Cow;
 use std::sync::Arc;
 
-use arrow_array::{Date32Array, Int64Array, TimestampMicrosecondArray};
+use arrow_array::cast::AsArray;
+use arrow_array::types::{Date32Type, TimestampMicrosecondType};
+use arrow_array::{Array, Date32Array, Int64Array, PrimitiveArray, TimestampMicrosecondArray};
+use arrow_buffer::NullBuffer;
 use churn_kernels::calendar::{self, Civil, DAY, SECOND};
 
 use super::{Arguments, Complaint, Family, Function, arg, entry, ints_by_row};
@@ -126,45 +130,50 @@ fn dated(args: &mut Arguments, i: usize) -> Result<Type, Complaint> {
     }
 }
 
-/// The day in each row.
-fn days<'a>(x: &'a Column, kind: &Type, rows: usize) -> impl Fn(usize) -> Option<i32> + 'a {
-    let nulls = x.nulls(rows);
-    let (dates, stamps) = (arithmetic::dates(x), arithmetic::timestamps(x));
-    let stamped = *kind == Type::Timestamp;
-    move |row| {
-        if nulls.as_ref().is_some_and(|n| n.is_null(row)) {
-            return None;
-        }
-        if stamped { i32::try_from(stamps.get(row)?.div_euclid(DAY)).ok() } else { dates.get(row) }
-    }
-}
+/// The most days between the first and the last of a batch for which a table of all of them is made.
+const TABLE_DAYS: usize = 1 << 12;
 
-/// A function of days that keeps what it gave last for each of many days: columns hold few different ones.
-fn remembered(f: impl Fn(i32) -> i32) -> impl FnMut(i32) -> i32 {
-    const KEPT: usize = 1 << 11;
-    let mut kept: Vec<(i32, i32)> = Vec::new();
-    move |day| {
-        if kept.is_empty() {
-            // No day stands at a place that is not its own, so that these are taken for none.
-            kept = vec![(i32::MIN, 0); KEPT];
+/// What a function gives for the day in each row, and which rows have one.
+///
+/// Days of a batch stand close together: it is worked out once for each of them.
+fn by_day(x: &Column, rows: usize, f: impl Fn(i32) -> i32) -> (Vec<i32>, Option<NullBuffer>) {
+    let array = x.array(rows);
+    let nulls = array.logical_nulls().filter(|n| n.null_count() > 0);
+    let days: Cow<'_, [i32]> = match (array.as_primitive_opt::<Date32Type>(), array.as_primitive_opt()) {
+        (Some(dates), _) => Cow::Borrowed(dates.values()),
+        (None, Some(stamps)) => {
+            let stamps: &PrimitiveArray<TimestampMicrosecondType> = stamps;
+            // All that 64 bits of microseconds reach are days of 32.
+            stamps.values().iter().map(|at| at.div_euclid(DAY) as i32).collect()
         }
-        let Some(slot) = kept.get_mut(day as usize % KEPT) else { return f(day) };
-        if slot.0 != day {
-            *slot = (day, f(day));
-        }
-        slot.1
-    }
+        (None, None) => Cow::Owned(vec![0; rows]),
+    };
+    let valid = |row: usize| nulls.as_ref().is_none_or(|n| n.is_valid(row));
+    let some = || days.iter().enumerate().filter(|(row, _)| valid(*row)).map(|(_, day)| *day);
+    let (least, most) = match &nulls {
+        None => (days.iter().min().copied(), days.iter().max().copied()),
+        Some(_) => (some().min(), some().max()),
+    };
+    let (Some(least), Some(most)) = (least, most) else { return (vec![0; rows], nulls) };
+    let span = most.abs_diff(least) as usize;
+    let values = if span < TABLE_DAYS.min(rows) {
+        let table: Vec<i32> = (least..=most).map(&f).collect();
+        let of = |day: &i32| table.get(day.wrapping_sub(least) as usize).copied().unwrap_or(0);
+        days.iter().map(of).collect()
+    } else {
+        (0..rows).zip(days.iter()).map(|(row, day)| if valid(row) { f(*day) } else { 0 }).collect()
+    };
+    (values, nulls)
 }
 
 fn of_day(mut args: Arguments, f: fn(i32) -> i32) -> Result<Bound, Complaint> {
     args.count(1..=1)?;
-    let kind = dated(&mut args, 0)?;
+    dated(&mut args, 0)?;
     Ok(args.call(Type::Int, move |args, rows, _| {
         let x = arg(args, 0);
-        let day = days(&x, &kind, rows);
-        let mut f = remembered(f);
-        let values: Int64Array = (0..rows).map(|row| day(row).map(|d| i64::from(f(d)))).collect();
-        Ok(Column::Array(Arc::new(values)))
+        let (values, nulls) = by_day(&x, rows, f);
+        let values: Vec<i64> = values.into_iter().map(i64::from).collect();
+        Ok(Column::Array(Arc::new(Int64Array::new(values.into(), nulls))))
     }))
 }
 
@@ -228,15 +237,13 @@ fn start_of(mut args: Arguments) -> Result<Bound, Complaint> {
                 .collect();
             return Ok(Column::Array(Arc::new(cut)));
         }
-        let day = days(&x, &kind, rows);
-        let mut first_day = remembered(|d| first_day(unit, d));
-        let first = (0..rows).map(|row| day(row).map(&mut first_day));
+        let (first, nulls) = by_day(&x, rows, |day| first_day(unit, day));
         Ok(Column::Array(match kind {
             Type::Timestamp => {
-                let first: TimestampMicrosecondArray = first.map(|d| d.map(|d| i64::from(d) * DAY)).collect();
-                Arc::new(first)
+                let first: Vec<i64> = first.into_iter().map(|day| i64::from(day) * DAY).collect();
+                Arc::new(TimestampMicrosecondArray::new(first.into(), nulls))
             }
-            _ => Arc::new(first.collect::<Date32Array>()),
+            _ => Arc::new(Date32Array::new(first.into(), nulls)),
         }))
     }))
 }
