@@ -262,3 +262,39 @@ fn what_is_larger_than_memory_gives_the_same() {
     }
     assert_eq!(fs::read_dir(folder.path()).unwrap().count(), 2);
 }
+
+/// What is counted where keys are tested while rows are read is what the join itself would count, also where most
+/// rows match and the test gives up, and where row groups are skipped.
+#[rstest]
+#[case::few("csv", 3)]
+#[case::most("csv", 9_999)]
+#[case::few_of_row_groups("parquet", 3)]
+#[case::most_of_row_groups("parquet", 9_999)]
+fn keys_are_tested_while_rows_are_read(#[case] format: &str, #[case] keys: usize) {
+    let folder = TempDir::new().unwrap();
+    let path = |name: &str| folder.path().join(name);
+    let rows: Vec<String> = (0..100_000).map(|i| format!("{},{i},{}\n", i / 10, i % 7)).collect();
+    fs::write(path("left.csv"), format!("k,v,w\n{}", rows.concat())).unwrap();
+    let all: Vec<String> =
+        (0..keys).map(|i| format!("{}\n", i + 5_000 * usize::from(keys < 5_000))).collect();
+    fs::write(path("keys.csv"), format!("k\n{}", all.concat())).unwrap();
+    let left = Flow::read(path("left.csv"));
+    if format == "parquet" {
+        left.write(path("left.parquet")).unwrap();
+    }
+    for kind in ["inner", "semi", "anti"] {
+        let joined = |left: Flow| {
+            let join = format!("join {kind} '{}' on k", path("keys.csv").display());
+            left.then(&join).total("n = count(), s = sum(v + w)").run().unwrap()
+        };
+        let table = joined(Flow::read(path(&format!("left.{format}"))));
+        // A sort holds the rows, so that nothing reaches the source from above.
+        let plain = joined(Flow::read(path("left.csv")).sort("v"));
+        assert_eq!(shown(&table), shown(&plain), "{kind}");
+        let joined = |table: &Table| {
+            let step = table.ledger().steps().iter().find(|s| s.step.starts_with("join")).unwrap().clone();
+            (step.rows_out, step.events)
+        };
+        assert_eq!(joined(&table), joined(&plain), "{kind}");
+    }
+}

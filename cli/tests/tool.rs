@@ -40,6 +40,10 @@ const READ: &str = "read 'deliveries-*.csv' with (types = (collected_on date), b
 
 #[rstest]
 #[case::show("show", &["show", "deliveries-2026.csv", "--rows", "3"])]
+#[case::profile("profile", &["profile", READ, "--pairs"])]
+#[case::profile_in_full("profile_full", &["profile", "deliveries-2026.csv", "litres", "grade"])]
+#[case::profile_json("profile_json", &["profile", "farms.csv", "district", "--as", "json"])]
+#[case::profile_mistake("profile_mistake", &["profile", "farms.csv", "heard"])]
 #[case::table("do_table", &["do", READ, "filter temp_c > 6", "group by grade: n = count(), litres = sum(litres)", "sort grade", "--as", "table"])]
 #[case::csv("do_csv", &["do", "farms.csv", "first 3"])]
 #[case::json("do_json", &["do", "farms.csv", "first 2", "--as", "json"])]

@@ -28,6 +28,8 @@ shoot() { # name, then the command as it is typed
 }
 
 shoot show 'churn show deliveries-2026.csv'
+shoot profile 'churn profile deliveries-2026.csv --pairs'
+shoot columns 'churn profile deliveries-2026.csv litres grade'
 shoot do 'churn do deliveries-2026.csv "filter temp_c > 6" "group by grade: n = count(), litres = sum(litres), fat = mean(fat)" "sort litres desc"'
 shoot run 'churn run by-farm.churn --ledger'
 shoot plan 'churn plan by-farm.churn'

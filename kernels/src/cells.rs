@@ -5,8 +5,8 @@
 //! odd, and the caller looks at it again with all its rules.
 
 use crate::grid::{Grid, Slot};
-use crate::masks::Way;
-use crate::{calendar, number};
+use crate::short::{self, CHUNK};
+use crate::{calendar, hash, number};
 
 /// The cells of one column: their places are in the records of rows.
 #[derive(Clone, Copy, Debug)]
@@ -80,6 +80,24 @@ impl<'a> Cells<'a> {
         )
     }
 
+    /// Where some cells stand: of so many rows from one on.
+    ///
+    /// Loops that have them in arrays need no more than a register or two for each.
+    #[inline]
+    pub(crate) fn spans(&self, rows: Rows<'_>, from: usize, some: usize, into: &mut Spans) {
+        let spans = into.starts.iter_mut().zip(&mut into.lengths).take(some);
+        let put = |(to, length): (&mut u32, &mut u32), (start, end): (usize, usize)| {
+            (*to, *length) = (start as u32, end.saturating_sub(start) as u32);
+        };
+        match rows {
+            Rows::All(_) => spans.zip(from..).for_each(|(span, row)| put(span, self.range(row))),
+            Rows::These(rows) => {
+                let rows = rows.get(from..).unwrap_or_default();
+                spans.zip(rows).for_each(|(span, row)| put(span, self.range(*row as usize)));
+            }
+        }
+    }
+
     #[inline(always)]
     fn trimmed(&self, start: usize, mut end: usize) -> (usize, usize) {
         if self.last && end > start && self.bytes.get(end - 1) == Some(&b'\r') {
@@ -120,12 +138,12 @@ impl<'a> Cells<'a> {
 
     /// Reads decimal fractions.
     pub fn floats(&self, rows: Rows<'_>) -> Column<f64> {
-        self.in_chunks(rows, decimals, number::parse_float)
+        self.in_chunks(rows, short::fractions, number::parse_float)
     }
 
     /// Reads whole numbers.
     pub fn ints(&self, rows: Rows<'_>) -> Column<i64> {
-        self.in_chunks(rows, wholes, number::parse_int)
+        self.in_chunks(rows, short::wholes, number::parse_int)
     }
 
     /// Reads numbers of at most eight characters many at a time, and the others one by one.
@@ -133,42 +151,36 @@ impl<'a> Cells<'a> {
     fn in_chunks<T: Copy + Default>(
         &self,
         rows: Rows<'_>,
-        short: Short<T>,
+        short: fn(&short::Chunk, &mut [T; CHUNK]) -> u64,
         parse: fn(&[u8]) -> Option<T>,
     ) -> Column<T> {
         let count = rows.len();
-        let mut column =
-            Column { values: Vec::with_capacity(count + CHUNK), empty: Vec::new(), odd: Vec::new() };
-        let (mut words, mut lengths) = ([0; CHUNK], [0; CHUNK]);
-        let (mut values, mut bad) = ([T::default(); CHUNK], [0; CHUNK]);
+        let mut column = Column { values: Vec::with_capacity(count), empty: Vec::new(), odd: Vec::new() };
+        let (mut cells, mut spans) = (short::Chunk::default(), Spans::default());
+        let mut values = [T::default(); CHUNK];
         let mut first = 0;
         while first < count {
             let some = CHUNK.min(count - first);
-            let mut load = |i: usize, row: usize| {
-                let (start, end) = self.range(row);
-                words[i] = eight(self.bytes, start);
-                lengths[i] = end.wrapping_sub(start) as u64;
+            let row_of = |i: usize| match rows {
+                Rows::All(_) => first + i,
+                Rows::These(rows) => rows.get(first + i).map_or(0, |row| *row as usize),
             };
-            match rows {
-                Rows::All(_) => (0..some).for_each(|i| load(i, first + i)),
-                Rows::These(rows) => {
-                    rows[first..first + some].iter().enumerate().for_each(|(i, row)| load(i, *row as usize));
+            if !(matches!(rows, Rows::All(_)) && some == CHUNK && self.load(first, &mut cells)) {
+                self.spans(rows, first, some, &mut spans);
+                for i in 0..some {
+                    cells.put(i, eight(self.bytes, spans.starts[i] as usize), u64::from(spans.lengths[i]));
                 }
             }
-            short(&words, &lengths, &mut values, &mut bad);
-            if bad[..some].iter().fold(0, |all, one| all | one) != 0 {
-                for i in (0..some).filter(|i| bad[*i] != 0) {
-                    let row = match rows {
-                        Rows::All(_) => first + i,
-                        Rows::These(rows) => rows[first + i] as usize,
-                    };
-                    let text = self.raw(row);
-                    values[i] = parse(text).unwrap_or_else(|| {
-                        let list = if text.is_empty() { &mut column.empty } else { &mut column.odd };
-                        list.push((first + i) as u32);
-                        T::default()
-                    });
-                }
+            let mut bad = short(&cells, &mut values) & (u64::MAX >> (CHUNK - some));
+            while bad != 0 {
+                let i = bad.trailing_zeros() as usize;
+                bad &= bad - 1;
+                let text = self.raw(row_of(i));
+                values[i] = parse(text).unwrap_or_else(|| {
+                    let list = if text.is_empty() { &mut column.empty } else { &mut column.odd };
+                    list.push((first + i) as u32);
+                    T::default()
+                });
             }
             column.values.extend_from_slice(&values[..some]);
             first += some;
@@ -176,31 +188,47 @@ impl<'a> Cells<'a> {
         column
     }
 
+    /// Loads the cells of a whole chunk of rows at once, where the processor can; gives whether it did.
+    fn load(&self, first: usize, cells: &mut short::Chunk) -> bool {
+        if self.last {
+            return false;
+        }
+        let records = self.records.get(first * self.stride..).unwrap_or_default();
+        cells.load(
+            self.bytes,
+            records,
+            short::Places { stride: self.stride, start: self.start, skip: self.skip, end: self.end },
+        )
+    }
+
     /// Reads days.
     pub fn dates(&self, rows: Rows<'_>) -> Column<i32> {
-        // Rows often come day by day: what was read last is compared first, as two words.
-        let (mut last, mut last_day) = ((0, 0), None);
+        let mut known = [KnownDay::default(); KNOWN_DAYS];
         let mut column =
             Column { values: Vec::with_capacity(rows.len()), empty: Vec::new(), odd: Vec::new() };
-        rows.for_each(|row| {
-            let (start, end) = self.range(row);
-            let words = (eight(self.bytes, start), eight(self.bytes, start + 2));
-            let length = end.wrapping_sub(start);
-            if length == 10
-                && words == last
-                && let Some(day) = last_day
-            {
-                column.values.push(day);
-                return;
+        let (mut spans, mut days) = (Spans::default(), [0; CHUNK]);
+        while column.values.len() < rows.len() {
+            let first = column.values.len();
+            let some = CHUNK.min(rows.len() - first);
+            self.spans(rows, first, some, &mut spans);
+            for i in 0..some {
+                let (start, length) = (spans.starts[i] as usize, spans.lengths[i] as usize);
+                let (century, rest) = (eight(self.bytes, start) as u16, eight(self.bytes, start + 2));
+                let slot = &mut known[(hash::of_u64(rest) >> 32) as usize % KNOWN_DAYS];
+                if length == 10 && (slot.century, slot.rest) == (century, rest) {
+                    days[i] = slot.day;
+                    continue;
+                }
+                let day = calendar::parse_date(self.text((start, start + length)));
+                match day {
+                    Some(day) => *slot = KnownDay { century, rest, day },
+                    None if length == 0 => column.empty.push((first + i) as u32),
+                    None => column.odd.push((first + i) as u32),
+                }
+                days[i] = day.unwrap_or_default();
             }
-            let day = if length == 10 { calendar::parse_date(self.text((start, end))) } else { None };
-            (last, last_day) = (words, day);
-            if day.is_none() {
-                let list = if start >= end { &mut column.empty } else { &mut column.odd };
-                list.push(column.values.len() as u32);
-            }
-            column.values.push(day.unwrap_or_default());
-        });
+            column.values.extend_from_slice(&days[..some]);
+        }
         column
     }
 
@@ -212,6 +240,35 @@ impl<'a> Cells<'a> {
     /// The cell's bytes as they stand in the block.
     pub fn raw(&self, row: usize) -> &'a [u8] {
         self.text(self.range(row))
+    }
+}
+
+/// Days of a block that are known, by their text: of few different ones, whatever their order, each is read once.
+const KNOWN_DAYS: usize = 256;
+
+/// A day's text, `YYYY-MM-DD` as its first two bytes and the other eight, and the day.
+#[derive(Clone, Copy)]
+struct KnownDay {
+    century: u16,
+    rest: u64,
+    day: i32,
+}
+
+impl Default for KnownDay {
+    fn default() -> Self {
+        KnownDay { century: u16::from_le_bytes(*b"19"), rest: u64::from_le_bytes(*b"70-01-01"), day: 0 }
+    }
+}
+
+/// Where the cells of up to 64 rows start, and how long they are.
+pub(crate) struct Spans {
+    pub(crate) starts: [u32; CHUNK],
+    pub(crate) lengths: [u32; CHUNK],
+}
+
+impl Default for Spans {
+    fn default() -> Self {
+        Spans { starts: [0; CHUNK], lengths: [0; CHUNK] }
     }
 }
 
@@ -242,119 +299,6 @@ fn near_the_end(bytes: &[u8], at: usize) -> u64 {
     word.iter_mut().zip(rest).for_each(|(to, from)| *to = *from);
     u64::from_le_bytes(word)
 }
-
-/// Reads the short numbers of a chunk: their first eight bytes and lengths into values, and bits where one is bad.
-type Short<T> = fn(&[u64; CHUNK], &[u64; CHUNK], &mut [T; CHUNK], &mut [u64; CHUNK]);
-
-/// Cells that are read together.
-const CHUNK: usize = 64;
-
-const TENS: [f64; 8] = [1e0, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7];
-
-/// The number that the digits in the first `count` bytes of a word are, 0 to 8 of them, and bits where one is none.
-#[inline(always)]
-fn digits(text: u64, count: u64) -> (u64, u64) {
-    const ZEROS: u64 = 0x3030_3030_3030_3030;
-    // The digits go to the high bytes, and zeros before them; in two steps, since all eight may be missing.
-    let missing = 4 * (8 - count.min(8));
-    let filled = (text << missing << missing) | (ZEROS & !(u64::MAX << missing << missing));
-    let values = filled ^ ZEROS;
-    let bad = (values | values.wrapping_add(0x0606_0606_0606_0606)) & 0xf0f0_f0f0_f0f0_f0f0;
-    let pairs = (values << 3).wrapping_add(values << 1).wrapping_add(values >> 8) & 0x00ff_00ff_00ff_00ff;
-    let fours = pairs.wrapping_mul(100).wrapping_add(pairs >> 16) & 0x0000_ffff_0000_ffff;
-    let eights = ((fours & 0xffff) * 10_000).wrapping_add(fours >> 32) & 0xffff_ffff;
-    (eights, bad)
-}
-
-/// Decimal fractions without a sign, of at most eight characters: no loop in here branches.
-#[inline(always)]
-fn decimals_with(
-    words: &[u64; CHUNK],
-    lengths: &[u64; CHUNK],
-    values: &mut [f64; CHUNK],
-    bad: &mut [u64; CHUNK],
-) {
-    for i in 0..CHUNK {
-        let (length, word) = (lengths[i], words[i]);
-        // What follows the cell is cut off.
-        let kept = 4 * (8 - length.min(8));
-        let word = word << kept << kept >> kept >> kept;
-        let differs = word ^ 0x2e2e_2e2e_2e2e_2e2e;
-        let points = differs.wrapping_sub(0x0101_0101_0101_0101) & !differs & 0x8080_8080_8080_8080;
-        // One bit in the byte of the first point; none, and all bytes before it, where there is no point.
-        let point = (points & points.wrapping_neg()) >> 7;
-        let before = point.wrapping_sub(1);
-        let joined = (word & before) | ((word >> 8) & !before);
-        let has_point = u64::from(point != 0);
-        // The place of the point, by a multiplication that moves the byte with its number to the top.
-        let place = point.wrapping_mul(0x0001_0203_0405_0607) >> 56;
-        let after = (length.wrapping_sub(1).wrapping_sub(place)) * has_point;
-        let (number, no_digit) = digits(joined, length - has_point.min(length));
-        values[i] = f64::from(number as i32) / TENS[(after & 7) as usize];
-        // A point needs digits before it, and a number at least one.
-        bad[i] = no_digit | u64::from(length.wrapping_sub(1) >= 8) | (point & 1);
-    }
-}
-
-/// Whole numbers without a sign, of at most eight digits.
-#[inline(always)]
-fn wholes_with(
-    words: &[u64; CHUNK],
-    lengths: &[u64; CHUNK],
-    values: &mut [i64; CHUNK],
-    bad: &mut [u64; CHUNK],
-) {
-    for i in 0..CHUNK {
-        let (number, no_digit) = digits(words[i], lengths[i]);
-        values[i] = number.cast_signed();
-        bad[i] = no_digit | u64::from(lengths[i].wrapping_sub(1) >= 8);
-    }
-}
-
-/// Makes a kernel from its plain form, compiled for each kind of processor.
-macro_rules! for_each_processor {
-    ($name:ident, $with:ident, $value:ty) => {
-        fn $name(
-            words: &[u64; CHUNK],
-            lengths: &[u64; CHUNK],
-            values: &mut [$value; CHUNK],
-            bad: &mut [u64; CHUNK],
-        ) {
-            #[cfg(target_arch = "x86_64")]
-            {
-                #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl")]
-                fn avx512(
-                    words: &[u64; CHUNK],
-                    lengths: &[u64; CHUNK],
-                    values: &mut [$value; CHUNK],
-                    bad: &mut [u64; CHUNK],
-                ) {
-                    $with(words, lengths, values, bad);
-                }
-                #[target_feature(enable = "avx2")]
-                fn avx2(
-                    words: &[u64; CHUNK],
-                    lengths: &[u64; CHUNK],
-                    values: &mut [$value; CHUNK],
-                    bad: &mut [u64; CHUNK],
-                ) {
-                    $with(words, lengths, values, bad);
-                }
-                match Way::choose() {
-                    // SAFETY: a way is chosen only where the processor has it.
-                    Way::Avx512(_) => return unsafe { avx512(words, lengths, values, bad) },
-                    // SAFETY: as above.
-                    Way::Avx2(_) => return unsafe { avx2(words, lengths, values, bad) },
-                    Way::Portable => {}
-                }
-            }
-            $with(words, lengths, values, bad);
-        }
-    };
-}
-
-for_each_processor!(decimals, decimals_with, f64);
-for_each_processor!(wholes, wholes_with, i64);
 
 #[cfg(test)]
 mod tests {
@@ -395,7 +339,18 @@ mod tests {
 
     proptest! {
         #[test]
-        fn numbers_as_by_the_plain_way(texts in prop::collection::vec("[-0-9.a/:]{0,10}", 1..30)) {
+        fn days_as_by_the_plain_way(texts in prop::collection::vec("(19|20)[0-9]{2}-[01][0-9]-[0-3][0-9]|1970-01-01[ x0]?|[-0-9]{0,10}", 1..200)) {
+            let texts: Vec<&str> = texts.iter().map(String::as_str).collect();
+            let days = with_cells(&texts, |cells, rows| cells.dates(rows));
+            for (row, text) in texts.iter().enumerate() {
+                let listed = days.empty.contains(&(row as u32)) || days.odd.contains(&(row as u32));
+                prop_assert_eq!((!listed).then(|| days.values[row]), calendar::parse_date(text.as_bytes()));
+                prop_assert_eq!(days.empty.contains(&(row as u32)), text.is_empty());
+            }
+        }
+
+        #[test]
+        fn numbers_as_by_the_plain_way(texts in prop::collection::vec("[-0-9.a/:]{0,10}|[0-9]{1,5}[.]?[0-9]{0,3}", 1..200)) {
             let texts: Vec<&str> = texts.iter().map(String::as_str).collect();
             let floats = with_cells(&texts, |cells, rows| cells.floats(rows));
             let ints = with_cells(&texts, |cells, rows| cells.ints(rows));

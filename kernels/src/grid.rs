@@ -178,23 +178,15 @@ impl Grid {
     ) -> usize {
         let wanted = wanted.as_ref();
         let words = structure.separators.as_slice();
-        let window = |at: usize| {
-            let (word, shift) = (at / 64, at % 64);
-            let low = words.get(word).copied().unwrap_or(0) >> shift;
-            // Shifted in two steps, so that a shift of 64 is not asked for.
-            low | words.get(word + 1).copied().unwrap_or(0) << 1 << (63 - shift)
-        };
-        let last = wanted.last().map_or(0, |n| n + 1);
         let mut records = self.records.chunks_exact_mut(OF_ROW + wanted.len());
         let mut rows = 0;
         let mut start = 0usize;
-        let mut before = 0u32;
         for end in structure.line_ends.iter().map(|end| *end as usize) {
-            let (word, bit) = (end / 64, end % 64);
-            let in_word = words.get(word).copied().unwrap_or(0) & ((1 << bit) - 1);
-            let up_to = structure.before.get(word).copied().unwrap_or(0) + in_word.count_ones();
-            let cells = (up_to - before) as usize + 1;
-            before = up_to;
+            let bits = window(words, start);
+            // The separators of a row that is shorter than a word all stand in the first one.
+            let short = end - start < 64;
+            let bits = if short { bits & ((1 << ((end - start) & 63)) - 1) } else { bits };
+            let cells = if short { bits.count_ones() as usize } else { count(words, start, end) } + 1;
             let is_comment = || comment.is_some() && bytes.get(start).copied() == comment;
             let is_blank = || end == start || (end == start + 1 && bytes.get(start) == Some(&b'\r'));
             if cells == width && !is_comment() {
@@ -202,24 +194,12 @@ impl Grid {
                 let Some(record) = records.next() else { break };
                 let (of_row, places) = record.split_at_mut(OF_ROW);
                 of_row.copy_from_slice(&[start as u32, end as u32]);
-                let bits = window(start);
-                if bits.count_ones() >= last {
-                    // All that is wanted stands in the row's first 64 bytes.
+                if short {
                     for (place, n) in places.iter_mut().zip(wanted) {
                         *place = start as u32 + nth(bits, *n);
                     }
                 } else {
-                    let (mut from, mut count) = (start, 0);
-                    let mut next = wanted.iter().zip(places).peekable();
-                    while from < end && next.peek().is_some() {
-                        let bits = window(from);
-                        let ones = bits.count_ones();
-                        while let Some((n, place)) = next.next_if(|(n, _)| **n < count + ones) {
-                            *place = from as u32 + nth(bits, n - count);
-                        }
-                        count += ones;
-                        from += 64;
-                    }
+                    place_long(words, start..end, wanted, places, &nth);
                 }
                 rows += 1;
             } else if !(is_comment() || width > 1 && is_blank()) {
@@ -228,6 +208,49 @@ impl Grid {
             start = end + 1;
         }
         rows
+    }
+}
+
+/// The bits of 64 bytes from one on.
+#[inline(always)]
+fn window(words: &[u64], at: usize) -> u64 {
+    let (word, shift) = (at / 64, at % 64);
+    let low = words.get(word).copied().unwrap_or(0) >> shift;
+    // Shifted in two steps, so that a shift of 64 is not asked for.
+    low | words.get(word + 1).copied().unwrap_or(0) << 1 << (63 - shift)
+}
+
+/// How many bits are set between two bytes.
+#[inline(always)]
+fn count(words: &[u64], start: usize, end: usize) -> usize {
+    let whole = words.get(start / 64..end / 64).unwrap_or_default();
+    let ones: usize = whole.iter().map(|word| word.count_ones() as usize).sum();
+    let below = |at: usize| {
+        let word = words.get(at / 64).copied().unwrap_or(0) & ((1 << (at % 64)) - 1);
+        word.count_ones() as usize
+    };
+    ones + below(end) - below(start)
+}
+
+/// Places the separators of a row of several words.
+#[inline(always)]
+fn place_long(
+    words: &[u64],
+    row: std::ops::Range<usize>,
+    wanted: &[u32],
+    places: &mut [u32],
+    nth: &impl Fn(u64, u32) -> u32,
+) {
+    let (mut from, mut count) = (row.start, 0);
+    let mut next = wanted.iter().zip(places).peekable();
+    while from < row.end && next.peek().is_some() {
+        let bits = window(words, from);
+        let ones = bits.count_ones();
+        while let Some((n, place)) = next.next_if(|(n, _)| **n < count + ones) {
+            *place = from as u32 + nth(bits, n - count);
+        }
+        count += ones;
+        from += 64;
     }
 }
 

@@ -35,5 +35,6 @@ mod masks;
 pub mod number;
 pub mod numbering;
 pub mod prefetch;
+mod short;
 pub mod structure;
 pub mod views;

@@ -29,7 +29,7 @@ pub(crate) enum Way {
     Portable,
 }
 
-/// A proof that the processor has AVX-512 (F, BW, DQ, VL), BMI2 and POPCNT: only `Way::choose` makes one.
+/// A proof that the processor has AVX-512 (F, BW, CD, DQ, VL), BMI2 and POPCNT: only `Way::choose` makes one.
 #[cfg(target_arch = "x86_64")]
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct Avx512(());
@@ -45,6 +45,7 @@ impl Way {
         #[cfg(target_arch = "x86_64")]
         if std::arch::is_x86_feature_detected!("bmi2") && std::arch::is_x86_feature_detected!("popcnt") {
             if std::arch::is_x86_feature_detected!("avx512bw")
+                && std::arch::is_x86_feature_detected!("avx512cd")
                 && std::arch::is_x86_feature_detected!("avx512dq")
                 && std::arch::is_x86_feature_detected!("avx512vl")
             {

@@ -10,6 +10,10 @@
 //! [`Dialect::comment`] says so.
 
 use crate::masks::{Masks, Needles, Way, portable};
+use crate::prefetch;
+
+/// Bytes ahead of the pass that are brought near.
+const AHEAD: usize = 1024;
 
 /// How the text is written: single bytes, all of them ASCII.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -27,8 +31,6 @@ pub struct Dialect {
 pub struct Structure {
     /// One bit a byte, lowest first; one word more than the bytes fill.
     pub(crate) separators: Vec<u64>,
-    /// How many separators stand before each word.
-    pub(crate) before: Vec<u32>,
     /// Where lines end.
     pub(crate) line_ends: Vec<u32>,
     /// Where a quote opens that does not close in the block.
@@ -117,17 +119,16 @@ impl Structure {
         let mut quotes = Quotes::new(bytes, dialect.separator, needles.quote);
         let (chunks, rest) = bytes.as_chunks::<64>();
         self.separators.resize(chunks.len() + 2, 0);
-        self.before.resize(chunks.len() + 2, 0);
         // Room for a line end at every byte; what is not written to costs nothing.
         self.line_ends.reserve(bytes.len() + 128);
         let ends = self.line_ends.as_mut_ptr();
-        let (mut count, mut lines) = (0u32, 0);
+        let mut lines = 0;
         // Padded with a byte that is none of the three.
         let filler = (0u8..).find(|b| ![needles.separator, b'\n', needles.quote].contains(b)).unwrap_or(0);
         let mut last = [filler; 64];
         last[..rest.len()].copy_from_slice(rest);
-        let words = self.separators.iter_mut().zip(&mut self.before);
-        for ((i, chunk), (word, before)) in chunks.iter().chain([&last]).enumerate().zip(words) {
+        for ((i, chunk), word) in chunks.iter().chain([&last]).enumerate().zip(&mut self.separators) {
+            prefetch::near(bytes, i * 64 + AHEAD);
             let mut m = masks(chunk, needles);
             if m.quote != 0 && dialect.quote.is_some() || quotes.open.is_some() {
                 let inside = quotes.inside(m.quote, i * 64);
@@ -135,15 +136,13 @@ impl Structure {
                 m.line_end &= !inside;
             }
             *word = m.separator;
-            *before = count;
-            count += m.separator.count_ones();
             // SAFETY: there is room for every byte before this chunk, for its own and for two more.
             lines += unsafe { write_bits(m.line_end, i * 64, ends.add(lines)) };
         }
         // SAFETY: so many were written, one after the other.
         unsafe { self.line_ends.set_len(lines) };
-        if let (Some(word), Some(before)) = (self.separators.last_mut(), self.before.last_mut()) {
-            (*word, *before) = (0, count);
+        if let Some(word) = self.separators.last_mut() {
+            *word = 0;
         }
         self.open_quote = quotes.open;
     }
@@ -152,7 +151,6 @@ impl Structure {
     fn find_plainly(&mut self, bytes: &[u8], dialect: Dialect) {
         let mut quotes = Quotes::new(bytes, dialect.separator, dialect.quote.unwrap_or(0));
         self.separators.clear();
-        self.before.clear();
         self.separators.resize(bytes.len() / 64 + 2, 0);
         let mut in_comment = false;
         let mut line_start = true;
@@ -175,11 +173,6 @@ impl Structure {
                     self.line_ends.push(at as u32);
                 }
             }
-        }
-        let mut count = 0;
-        for word in &self.separators {
-            self.before.push(count);
-            count += word.count_ones();
         }
         self.open_quote = quotes.open;
     }

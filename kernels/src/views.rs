@@ -9,7 +9,8 @@ use std::sync::Arc;
 use arrow_array::StringViewArray;
 use arrow_buffer::{Buffer, NullBuffer, ScalarBuffer};
 
-use crate::cells::{Cells, Column, Rows};
+use crate::cells::{Cells, Column, Rows, Spans};
+use crate::short::CHUNK;
 
 /// A block of text.
 #[derive(Debug)]
@@ -79,8 +80,7 @@ impl<'a> ViewBuilder<'a> {
             && let Ok(padded) = <[u8; 16]>::try_from(padded)
         {
             let kept = u128::from_le_bytes(padded) & LOW_BYTES[length];
-            const HIGH: u128 = 0x8080_8080_8080_8080_8080_8080_8080_8080;
-            if kept & HIGH != 0 {
+            if (kept as u64 | (kept >> 64) as u64) & HIGH != 0 {
                 self.prove(start, end);
             }
             return kept << 32 | length as u128;
@@ -101,24 +101,31 @@ impl<'a> ViewBuilder<'a> {
     /// text, and their places are listed as odd. Empty cells are listed, too.
     pub fn push_cells(&mut self, cells: &Cells<'_>, rows: Rows<'_>, quote: Option<u8>) -> Column<()> {
         let mut listed = Column { values: Vec::new(), empty: Vec::new(), odd: Vec::new() };
-        // A byte that starts no cell of text, where there are no quotes.
-        let (quote, quoted) = (quote.unwrap_or(0), quote.is_some());
         let mut views = std::mem::take(&mut self.views);
-        let first = views.len();
-        let mut one = |place: usize, (start, end): (usize, usize)| {
-            if start < end && !(quoted && self.bytes.get(start) == Some(&quote)) {
-                return self.view_of_part(start, end);
+        views.reserve(rows.len());
+        let (mut spans, mut made) = (Spans::default(), [0; CHUNK]);
+        let mut place = 0;
+        while place < rows.len() {
+            let some = CHUNK.min(rows.len() - place);
+            cells.spans(rows, place, some, &mut spans);
+            if short_views(self.bytes, &spans, quote, &mut made) {
+                views.extend_from_slice(&made[..some]);
+                let empty = (0..some).filter(|i| spans.lengths[*i] == 0);
+                listed.empty.extend(empty.map(|i| (place + i) as u32));
+            } else {
+                for i in 0..some {
+                    let (start, length) = (spans.starts[i] as usize, spans.lengths[i] as usize);
+                    let is_quoted = quote.is_some() && self.bytes.get(start) == quote.as_ref();
+                    let list = if length == 0 { &mut listed.empty } else { &mut listed.odd };
+                    if length == 0 || is_quoted {
+                        list.push((place + i) as u32);
+                        views.push(0);
+                    } else {
+                        views.push(self.view_of_part(start, start + length));
+                    }
+                }
             }
-            let list = if start >= end { &mut listed.empty } else { &mut listed.odd };
-            list.push((first + place) as u32);
-            0
-        };
-        match rows {
-            Rows::All(rows) => views.extend((0..rows).map(|row| one(row, cells.range(row)))),
-            Rows::These(rows) => {
-                let ranges = rows.iter().enumerate();
-                views.extend(ranges.map(|(place, row)| one(place, cells.range(*row as usize))));
-            }
+            place += some;
         }
         self.views = views;
         listed
@@ -181,9 +188,32 @@ impl<'a> ViewBuilder<'a> {
     }
 }
 
-/// The first so many bytes of sixteen.
-const LOW_BYTES: [u128; 13] = {
-    let mut masks = [0; 13];
+/// A bit of each byte that is not ASCII.
+const HIGH: u64 = 0x8080_8080_8080_8080;
+
+/// Makes the views of cells that are short, not quoted and ASCII, as nearly all are, without a branch on any of them;
+/// gives false where one is not. Behind the last cell the spans may be any that were once right.
+#[inline(never)]
+fn short_views(bytes: &[u8], spans: &Spans, quote: Option<u8>, views: &mut [u128; CHUNK]) -> bool {
+    let Some(last) = bytes.len().checked_sub(16) else { return false };
+    // What is not ASCII is told in any case.
+    let quote = u64::from(quote.unwrap_or(0x80));
+    let (mut low, mut high, mut odd) = (0u64, 0u64, false);
+    for ((start, length), view) in spans.starts.iter().zip(&spans.lengths).zip(views) {
+        let (start, length) = (*start as usize, *length as usize);
+        let text = bytes.get(start.min(last)..).and_then(|text| text.first_chunk::<16>());
+        let kept = text.map_or(0, |text| u128::from_le_bytes(*text)) & LOW_BYTES[length.min(15)];
+        low |= kept as u64;
+        high |= (kept >> 64) as u64;
+        odd |= (length > 12) | (start > last) | (kept as u64 & 0xff == quote);
+        *view = kept << 32 | length as u128;
+    }
+    !odd && (low | high) & HIGH == 0
+}
+
+/// The first so many bytes of sixteen, up to twelve.
+const LOW_BYTES: [u128; 16] = {
+    let mut masks = [0; 16];
     let mut bytes = 1;
     while bytes < 13 {
         masks[bytes] = masks[bytes - 1] << 8 | 0xff;

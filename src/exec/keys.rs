@@ -4,6 +4,7 @@
 //! whose view holds it whole. Everything else goes by row keys, which compare as bytes. A table that meets its
 //! first longer text changes over. A few such keys are numbered each by itself, and their numbers together.
 
+use std::borrow::Cow;
 use std::sync::Arc;
 
 use arrow_array::cast::AsArray;
@@ -558,16 +559,16 @@ pub(crate) fn normal(array: &ArrayRef) -> Result<ArrayRef> {
 }
 
 /// The 16 bytes of each key; `None` if a text does not fit in them.
-fn packed(array: &ArrayRef) -> Option<Vec<u128>> {
+fn packed(array: &ArrayRef) -> Option<Cow<'_, [u128]>> {
     packed_with(array, None)
 }
 
 /// The 16 bytes of each key, or what stands for texts that do not fit in them; `None` if nothing does.
-fn packed_with(array: &ArrayRef, long: Option<u128>) -> Option<Vec<u128>> {
+fn packed_with(array: &ArrayRef, long: Option<u128>) -> Option<Cow<'_, [u128]>> {
     if let Some(texts) = array.as_string_view_opt() {
         let views = texts.views();
         if texts.null_count() == 0 && views.iter().all(|view| *view as u32 <= 12) {
-            return Some(views.to_vec());
+            return Some(Cow::Borrowed(views));
         }
         let fits = |(row, view): (usize, &u128)| match (texts.is_valid(row), *view as u32) {
             (false, _) => Some(NULL),

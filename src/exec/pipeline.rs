@@ -14,7 +14,7 @@ use super::serial::SerialOp;
 use super::stream::{self, ScanTest, StreamOp};
 use super::tally::{Side, Work};
 use crate::error::{Error, ErrorKind, Result};
-use crate::expr::{Batch, ColumnId, Event};
+use crate::expr::{Batch, ColumnId};
 use crate::io::source::{Morsel, Scan};
 use crate::io::target::Placed;
 use crate::plan::StepId;
@@ -95,7 +95,7 @@ impl Leg {
         let Some(decoded) = decoded? else { return Ok(None) };
         work.source_rows += decoded.rows + decoded.skipped;
         if let Some(test) = self.test.as_ref().and_then(|t| t.tests.first()) {
-            work.tally.event(test.step, Event::Skipped, decoded.skipped);
+            test.skipped(decoded.skipped, work);
         }
         if let Some(step) = self.scan_step {
             work.tally.rows(step, decoded.rows + decoded.skipped);

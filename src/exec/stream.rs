@@ -116,8 +116,19 @@ pub(crate) struct Test {
     pub(crate) early: bool,
 }
 
-impl Test {
-    /// Which rows are true; rows that are false or unknown are counted.
+/// What chooses among rows, also while they are read.
+pub(crate) trait Sieve: Send + Sync {
+    /// Which rows stay; the others are counted.
+    fn keep(&self, batch: &Batch, work: &mut Work) -> Result<BooleanArray>;
+    /// Counts rows that were not read, since none of them could stay.
+    fn skipped(&self, rows: usize, work: &mut Work);
+}
+
+impl Sieve for Test {
+    fn skipped(&self, rows: usize, work: &mut Work) {
+        work.tally.event(self.step, Event::Skipped, rows);
+    }
+
     fn keep(&self, batch: &Batch, work: &mut Work) -> Result<BooleanArray> {
         let truth = work
             .with_events(self.step, |events| self.condition.evaluate(batch, events))
@@ -150,7 +161,7 @@ impl StreamOp for Filter {
 pub(crate) struct ScanTest {
     /// The columns they use, among those that are read.
     pub(crate) columns: Vec<usize>,
-    pub(crate) tests: Vec<Test>,
+    pub(crate) tests: Vec<Box<dyn Sieve>>,
 }
 
 impl ScanTest {

@@ -125,7 +125,14 @@ const NAMES: &[(&str, Format)] = &[
     ("arrow", Format::Arrow),
     ("feather", Format::Arrow),
     ("xlsx", Format::Workbook),
+    ("xlsm", Format::Workbook),
+    ("xlsb", Format::Workbook),
+    ("xls", Format::Workbook),
+    ("ods", Format::Workbook),
 ];
+
+/// Names of workbooks that are read and not written.
+const ONLY_READ: &[&str] = &["xlsm", "xlsb", "xls", "ods"];
 
 impl Format {
     /// By name.
@@ -148,6 +155,12 @@ impl Format {
         Format::named(ending).ok()
     }
 
+    /// Whether a file of this name is read only: its ending, then.
+    pub(crate) fn only_read(path: &Path) -> Option<&str> {
+        let ending = path.extension()?.to_str()?;
+        ONLY_READ.iter().any(|name| name.eq_ignore_ascii_case(ending)).then_some(ending)
+    }
+
     /// The ending of its files' names.
     pub(crate) fn ending(self) -> &'static str {
         NAMES.iter().find(|(_, format)| *format == self).map_or("csv", |(name, _)| name)
@@ -158,7 +171,7 @@ impl Format {
         match first {
             [b'P', b'A', b'R', b'1', ..] => Some(Format::Parquet),
             [b'A', b'R', b'R', b'O', b'W', b'1', ..] => Some(Format::Arrow),
-            [b'P', b'K', 3, 4, ..] => Some(Format::Workbook),
+            [b'P', b'K', 3, 4, ..] | [0xd0, 0xcf, 0x11, 0xe0, ..] => Some(Format::Workbook),
             _ => None,
         }
     }

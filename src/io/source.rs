@@ -59,6 +59,9 @@ pub(crate) struct Request {
 pub(crate) trait Scan: Send + Sync {
     /// Says that what comes of a morsel is small whatever its size: morsels may be large.
     fn gather(&mut self) {}
+    /// Says that rows outside of these ranges are not wanted, before the first morsel is taken: a source may leave
+    /// them out, and says how many. Places are those of the request's columns.
+    fn narrow(&mut self, _ranges: &[(usize, Range)]) {}
     /// The next morsel, in order; `None` at the end.
     ///
     /// Called by one worker at a time.

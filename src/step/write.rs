@@ -106,6 +106,10 @@ impl Step for Write {
                 .wrong(self.span, error.next("Give it an ending such as .csv, or say with (format = csv)."));
             return Some(input);
         };
+        if let Some(ending) = Format::only_read(&path).filter(|_| format == Format::Workbook) {
+            let what = format!("Workbooks of the kind .{ending} are read, not written.");
+            checker.wrong(self.span, Error::new(ErrorKind::Check, what).next("Write a workbook as .xlsx."));
+        }
         for column in &options.split_by {
             if !input.fields.iter().any(|f| f.name == *column) {
                 let error =

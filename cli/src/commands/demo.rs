@@ -46,6 +46,7 @@ const TOUR: &[(&str, &[&str])] = &[
             "first 5",
         ],
     ),
+    ("What every column holds.", &["profile", "deliveries-2026.csv"]),
     (
         "Missing protein becomes the mean of its grade.",
         &[

@@ -369,7 +369,8 @@ fn build_scan(scan: &Scan, step: StepId, context: &Context) -> Result<Pipeline> 
     if first_rows.is_none() && !scan.conditions.is_empty() {
         let mut used = Vec::new();
         scan.conditions.iter().for_each(|c| c.test.columns(&mut used));
-        leg.test = Some(stream::ScanTest { columns: places(&layout, &used)?, tests: tests(&used)? });
+        let sieves = tests(&used)?.into_iter().map(|test| Box::new(test) as Box<dyn stream::Sieve>).collect();
+        leg.test = Some(stream::ScanTest { columns: places(&layout, &used)?, tests: sieves });
     }
     let acts = scan.rejects.is_some();
     let mut pipeline = Pipeline { acts, ..Pipeline::of(leg, layout) };

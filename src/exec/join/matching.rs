@@ -123,12 +123,22 @@ impl Matching {
 
     /// Works out what the left rows of a batch are matched by.
     pub(super) fn left(&self, batch: &Batch, work: &mut Work) -> Result<Left> {
+        self.left_by(self.keys.iter().map(|key| &key.left), batch, work)
+    }
+
+    /// The same with keys that are placed elsewhere.
+    pub(super) fn left_by<'a>(
+        &self,
+        keys: impl IntoIterator<Item = &'a Bound>,
+        batch: &Batch,
+        work: &mut Work,
+    ) -> Result<Left> {
         let mut evaluate = |bound: &Bound| {
             work.with_events(self.step, |events| bound.evaluate_key(batch, events))
                 .map_err(|e| e.in_step(&self.text))
         };
         Ok(Left {
-            keys: self.keys.iter().map(|key| evaluate(&key.left)).collect::<Result<_>>()?,
+            keys: keys.into_iter().map(&mut evaluate).collect::<Result<_>>()?,
             tests: self.tests.iter().map(|test| evaluate(&test.left)).collect::<Result<_>>()?,
             rows: batch.rows,
         })

@@ -9,6 +9,7 @@ mod index;
 mod matching;
 mod probe;
 mod side;
+mod sieve;
 mod spilled;
 
 use std::sync::{Arc, Mutex, PoisonError};
@@ -61,6 +62,7 @@ pub(super) fn joined(
     match made {
         Gathered::Side(side) => {
             let shared = (how.clone(), Arc::new(*side));
+            sieve::push(join, &mut left, &shared)?;
             left.push(Box::new(Probe(shared.clone())));
             left.layout = layout;
             if !how.kind.keeps_other() {

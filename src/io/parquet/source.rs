@@ -14,6 +14,7 @@ use super::file::{ParquetFile, broken};
 use super::skip;
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::Batch;
+use crate::io::ranges::Range;
 use crate::io::source::{About, Decoded, Morsel, Request, RowTest, Scan, Source, SourceColumn};
 use crate::io::unite::{self, United};
 
@@ -110,6 +111,15 @@ struct ParquetScan {
 impl Scan for ParquetScan {
     fn gather(&mut self) {
         self.gathers = true;
+    }
+
+    fn narrow(&mut self, ranges: &[(usize, Range)]) {
+        if let Some(shared) = Arc::get_mut(&mut self.shared) {
+            let Request { columns, ranges: own, .. } = &mut shared.request;
+            own.extend(
+                ranges.iter().filter_map(|(i, range)| Some((columns.get(*i).copied()?, range.clone()))),
+            );
+        }
     }
 
     fn next(&self) -> Result<Option<Box<dyn Morsel>>> {

@@ -1,0 +1,329 @@
+//! Short numbers, 64 at a time: whole ones and decimal fractions without a sign, of at most eight characters.
+//!
+//! Nearly all numbers in tables are such. No loop in here branches on what a number looks like; one that is not of
+//! this form is told by a bit, and read again by whoever asked. AVX-512 does eight at once, from loading the cells
+//! to the quotient; elsewhere a plain form that compilers make vectors of.
+
+use crate::masks::Way;
+
+/// Cells that are read together.
+pub(crate) const CHUNK: usize = 64;
+
+/// The first eight bytes of some cells, lowest first, and the lengths of the cells.
+pub(crate) struct Chunk {
+    words: [u64; CHUNK],
+    lengths: [u64; CHUNK],
+}
+
+impl Default for Chunk {
+    fn default() -> Self {
+        Chunk { words: [0; CHUNK], lengths: [0; CHUNK] }
+    }
+}
+
+/// Where the starts and ends of cells stand in the records of rows.
+#[derive(Clone, Copy)]
+pub(crate) struct Places {
+    pub(crate) stride: usize,
+    pub(crate) start: usize,
+    /// What a cell's start is behind the place.
+    pub(crate) skip: u32,
+    pub(crate) end: usize,
+}
+
+impl Chunk {
+    #[inline(always)]
+    pub(crate) fn put(&mut self, i: usize, word: u64, length: u64) {
+        (self.words[i], self.lengths[i]) = (word, length);
+    }
+
+    /// Loads the cells of the first rows of some records; gives false, and the chunk is to be filled otherwise, if
+    /// the processor cannot or a cell is too near the end of the bytes.
+    pub(crate) fn load(&mut self, bytes: &[u8], records: &[u32], places: Places) -> bool {
+        #[cfg(target_arch = "x86_64")]
+        if let Way::Avx512(_) = Way::choose() {
+            // SAFETY: the way is chosen only where the processor has it.
+            return unsafe { avx512::load(self, bytes, records, places) };
+        }
+        let _ = (bytes, records, places);
+        false
+    }
+}
+
+/// Reads decimal fractions; gives a bit for each cell that is none of this form.
+pub(crate) fn fractions(cells: &Chunk, values: &mut [f64; CHUNK]) -> u64 {
+    match Way::choose() {
+        // SAFETY: a way is chosen only where the processor has it.
+        #[cfg(target_arch = "x86_64")]
+        Way::Avx512(_) => unsafe { avx512::fractions(cells, values) },
+        // SAFETY: as above.
+        #[cfg(target_arch = "x86_64")]
+        Way::Avx2(_) => unsafe { fractions_avx2(cells, values) },
+        Way::Portable => plain_fractions(cells, values),
+    }
+}
+
+/// Reads whole numbers; gives a bit for each cell that is none of this form.
+pub(crate) fn wholes(cells: &Chunk, values: &mut [i64; CHUNK]) -> u64 {
+    match Way::choose() {
+        // SAFETY: a way is chosen only where the processor has it.
+        #[cfg(target_arch = "x86_64")]
+        Way::Avx512(_) => unsafe { avx512::wholes(cells, values) },
+        // SAFETY: as above.
+        #[cfg(target_arch = "x86_64")]
+        Way::Avx2(_) => unsafe { wholes_avx2(cells, values) },
+        Way::Portable => plain_wholes(cells, values),
+    }
+}
+
+#[cfg(target_arch = "x86_64")]
+#[target_feature(enable = "avx2")]
+fn fractions_avx2(cells: &Chunk, values: &mut [f64; CHUNK]) -> u64 {
+    plain_fractions(cells, values)
+}
+
+#[cfg(target_arch = "x86_64")]
+#[target_feature(enable = "avx2")]
+fn wholes_avx2(cells: &Chunk, values: &mut [i64; CHUNK]) -> u64 {
+    plain_wholes(cells, values)
+}
+
+const TENS: [f64; 8] = [1e0, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7];
+
+/// The number that the digits in the first `count` bytes of a word are, 0 to 8 of them, and bits where one is none.
+#[inline(always)]
+fn digits(text: u64, count: u64) -> (u64, u64) {
+    const ZEROS: u64 = 0x3030_3030_3030_3030;
+    // The digits go to the high bytes, and zeros before them; in two steps, since all eight may be missing.
+    let missing = 4 * (8 - count.min(8));
+    let filled = (text << missing << missing) | (ZEROS & !(u64::MAX << missing << missing));
+    let values = filled ^ ZEROS;
+    let bad = (values | values.wrapping_add(0x0606_0606_0606_0606)) & 0xf0f0_f0f0_f0f0_f0f0;
+    let pairs = (values << 3).wrapping_add(values << 1).wrapping_add(values >> 8) & 0x00ff_00ff_00ff_00ff;
+    let fours = pairs.wrapping_mul(100).wrapping_add(pairs >> 16) & 0x0000_ffff_0000_ffff;
+    let eights = ((fours & 0xffff) * 10_000).wrapping_add(fours >> 32) & 0xffff_ffff;
+    (eights, bad)
+}
+
+/// One bit for each cell with a bit in its word.
+#[inline(always)]
+fn told(bad: &[u64; CHUNK]) -> u64 {
+    bad.iter().enumerate().fold(0, |bits, (i, bad)| bits | u64::from(*bad != 0) << i)
+}
+
+#[inline(always)]
+fn plain_fractions(cells: &Chunk, values: &mut [f64; CHUNK]) -> u64 {
+    let mut bad = [0; CHUNK];
+    for i in 0..CHUNK {
+        let (length, word) = (cells.lengths[i], cells.words[i]);
+        // What follows the cell is cut off.
+        let kept = 4 * (8 - length.min(8));
+        let word = word << kept << kept >> kept >> kept;
+        let differs = word ^ 0x2e2e_2e2e_2e2e_2e2e;
+        let points = differs.wrapping_sub(0x0101_0101_0101_0101) & !differs & 0x8080_8080_8080_8080;
+        // One bit in the byte of the first point; none, and all bytes before it, where there is no point.
+        let point = (points & points.wrapping_neg()) >> 7;
+        let before = point.wrapping_sub(1);
+        let joined = (word & before) | ((word >> 8) & !before);
+        let has_point = u64::from(point != 0);
+        // The place of the point, by a multiplication that moves the byte with its number to the top.
+        let place = point.wrapping_mul(0x0001_0203_0405_0607) >> 56;
+        let after = (length.wrapping_sub(1).wrapping_sub(place)) * has_point;
+        let (number, no_digit) = digits(joined, length - has_point.min(length));
+        values[i] = f64::from(number as i32) / TENS[(after & 7) as usize];
+        // A point needs digits before it, and a number at least one.
+        bad[i] = no_digit | u64::from(length.wrapping_sub(1) >= 8) | (point & 1);
+    }
+    told(&bad)
+}
+
+#[inline(always)]
+fn plain_wholes(cells: &Chunk, values: &mut [i64; CHUNK]) -> u64 {
+    let mut bad = [0; CHUNK];
+    for i in 0..CHUNK {
+        let (number, no_digit) = digits(cells.words[i], cells.lengths[i]);
+        values[i] = number.cast_signed();
+        bad[i] = no_digit | u64::from(cells.lengths[i].wrapping_sub(1) >= 8);
+    }
+    told(&bad)
+}
+
+/// Eight cells at once.
+#[cfg(target_arch = "x86_64")]
+mod avx512 {
+    #[allow(clippy::wildcard_imports)]
+    use std::arch::x86_64::*;
+
+    use super::{CHUNK, Chunk, Places, TENS};
+
+    #[target_feature(enable = "avx512f,avx512vl,avx2")]
+    pub(super) fn load(cells: &mut Chunk, bytes: &[u8], records: &[u32], places: Places) -> bool {
+        let Places { stride, start, skip, end } = places;
+        if records.len() < (CHUNK - 1) * stride + start.max(end) + 1 || bytes.len() < 8 {
+            return false;
+        }
+        let (Ok(step), Ok(_)) = (i32::try_from(stride), i32::try_from(bytes.len())) else { return false };
+        let rows = _mm256_mullo_epi32(_mm256_setr_epi32(0, 1, 2, 3, 4, 5, 6, 7), _mm256_set1_epi32(step));
+        let last = _mm256_set1_epi32((bytes.len() - 8) as i32);
+        let mut near_end = 0;
+        for i in (0..CHUNK).step_by(8) {
+            // SAFETY: the places of rows i to i + 7, below the 64th, lie within the records, whose length was looked
+            // at; starts were compared with the last byte from which eight can be loaded, and those behind it are
+            // loaded from there; eight words fit behind `i` in both arrays.
+            unsafe {
+                let record = records.as_ptr().add(i * stride);
+                let from = _mm256_i32gather_epi32::<4>(record.add(start).cast(), rows);
+                let from = _mm256_add_epi32(from, _mm256_set1_epi32(skip.cast_signed()));
+                let to = _mm256_i32gather_epi32::<4>(record.add(end).cast(), rows);
+                near_end |= _mm256_cmpgt_epu32_mask(from, last);
+                let within = _mm256_min_epu32(from, last);
+                let words = _mm512_i32gather_epi64::<1>(within, bytes.as_ptr().cast());
+                _mm512_storeu_si512(cells.words.as_mut_ptr().add(i).cast(), words);
+                let lengths = _mm512_cvtepu32_epi64(_mm256_sub_epi32(to, from));
+                _mm512_storeu_si512(cells.lengths.as_mut_ptr().add(i).cast(), lengths);
+            }
+        }
+        near_end == 0
+    }
+
+    /// The digits of a number of eight, the most significant in the lowest byte, as a number.
+    #[inline]
+    #[target_feature(enable = "avx512f,avx512bw")]
+    fn number(digits: __m512i) -> __m512i {
+        let pairs = _mm512_maddubs_epi16(digits, _mm512_set1_epi16(0x010a));
+        let fours = _mm512_madd_epi16(pairs, _mm512_set1_epi32(0x0001_0064));
+        let high = _mm512_mul_epu32(fours, _mm512_set1_epi64(10_000));
+        _mm512_add_epi64(high, _mm512_srli_epi64::<32>(fours))
+    }
+
+    /// Eight cells moved to the high bytes of their words.
+    struct Eight {
+        text: __m512i,
+        /// A bit for each byte of a cell.
+        there: __mmask64,
+        /// A bit for each cell that is empty or longer than a word.
+        bad: __mmask8,
+    }
+
+    #[inline]
+    #[target_feature(enable = "avx512f,avx512bw")]
+    fn eight(cells: &Chunk, i: usize) -> Eight {
+        // SAFETY: eight words stand behind `i`, which is a multiple of eight below 64.
+        let (words, lengths) = unsafe {
+            (
+                _mm512_loadu_si512(cells.words.as_ptr().add(i).cast()),
+                _mm512_loadu_si512(cells.lengths.as_ptr().add(i).cast()),
+            )
+        };
+        // A shift by 64 or more leaves nothing.
+        let missing = _mm512_sub_epi64(_mm512_set1_epi64(64), _mm512_slli_epi64::<3>(lengths));
+        let there = _mm512_sllv_epi64(_mm512_set1_epi64(-1), missing);
+        Eight {
+            text: _mm512_sllv_epi64(words, missing),
+            there: _mm512_movepi8_mask(there),
+            bad: _mm512_cmpgt_epu64_mask(
+                _mm512_sub_epi64(lengths, _mm512_set1_epi64(1)),
+                _mm512_set1_epi64(7),
+            ),
+        }
+    }
+
+    /// A bit for each cell with one of these bytes.
+    #[inline]
+    #[target_feature(enable = "avx512f,avx512bw")]
+    fn cells_with(bytes: __mmask64) -> __mmask8 {
+        let all = _mm512_movm_epi8(bytes);
+        _mm512_test_epi64_mask(all, all)
+    }
+
+    /// A bit for each byte that is no digit.
+    #[inline]
+    #[target_feature(enable = "avx512f,avx512bw")]
+    fn no_digits(text: __m512i) -> __mmask64 {
+        let values = _mm512_sub_epi8(text, _mm512_set1_epi8(b'0'.cast_signed()));
+        _mm512_cmpgt_epu8_mask(values, _mm512_set1_epi8(9))
+    }
+
+    #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512cd")]
+    pub(super) fn fractions(cells: &Chunk, values: &mut [f64; CHUNK]) -> u64 {
+        let all = _mm512_set1_epi64(-1);
+        let zero = _mm512_set1_epi8(b'0'.cast_signed());
+        // SAFETY: eight numbers are loaded from an array of eight.
+        let tens = unsafe { _mm512_loadu_pd(TENS.as_ptr()) };
+        let mut told = 0;
+        for i in (0..CHUNK).step_by(8) {
+            let Eight { text, there, bad } = eight(cells, i);
+            let is_point = _mm512_mask_cmpeq_epi8_mask(there, text, _mm512_set1_epi8(b'.'.cast_signed()));
+            let points = _mm512_movm_epi8(is_point);
+            // Eight times the digits behind the last point; 64 where there is none.
+            let behind = _mm512_lzcnt_epi64(points);
+            let from_point = _mm512_srlv_epi64(all, behind);
+            let before = _mm512_srlv_epi64(all, _mm512_add_epi64(behind, _mm512_set1_epi64(8)));
+            let joined = _mm512_or_si512(
+                _mm512_andnot_si512(from_point, text),
+                _mm512_slli_epi64::<8>(_mm512_and_si512(text, before)),
+            );
+            let number = number(_mm512_subs_epu8(joined, zero));
+            let places = _mm512_srli_epi64::<3>(behind);
+            let unit = _mm512_permutex2var_pd(tens, places, _mm512_set1_pd(1.0));
+            let value = _mm512_div_pd(_mm512_cvtepi64_pd(number), unit);
+            // SAFETY: eight numbers fit behind `i`.
+            unsafe { _mm512_storeu_pd(values.as_mut_ptr().add(i), value) };
+            let second_point = _mm512_test_epi64_mask(points, before);
+            // A point needs digits before it: bytes of the cell below the point.
+            let digits_before = _mm512_and_si512(_mm512_movm_epi8(there), before);
+            let has_none = _mm512_testn_epi64_mask(digits_before, digits_before)
+                & _mm512_test_epi64_mask(points, points);
+            let no_digit = cells_with(no_digits(text) & there & !is_point);
+            told |= u64::from(bad | second_point | has_none | no_digit) << i;
+        }
+        told
+    }
+
+    #[target_feature(enable = "avx512f,avx512bw")]
+    pub(super) fn wholes(cells: &Chunk, values: &mut [i64; CHUNK]) -> u64 {
+        let mut told = 0;
+        for i in (0..CHUNK).step_by(8) {
+            let Eight { text, there, bad } = eight(cells, i);
+            let number = number(_mm512_subs_epu8(text, _mm512_set1_epi8(b'0'.cast_signed())));
+            // SAFETY: eight numbers fit behind `i`.
+            unsafe { _mm512_storeu_si512(values.as_mut_ptr().add(i).cast(), number) };
+            told |= u64::from(bad | cells_with(no_digits(text) & there)) << i;
+        }
+        told
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        #[test]
+        fn every_way_gives_the_same(texts in prop::collection::vec("[0-9.a]{0,9}|[0-9]{1,5}[.][0-9]{0,2}", CHUNK)) {
+            let mut cells = Chunk::default();
+            for (i, text) in texts.iter().enumerate() {
+                let mut word = [b'7'; 8];
+                text.bytes().zip(&mut word).for_each(|(byte, slot)| *slot = byte);
+                cells.put(i, u64::from_le_bytes(word), text.len() as u64);
+            }
+            let (mut fast, mut plain) = ([0.0; CHUNK], [0.0; CHUNK]);
+            let bad = fractions(&cells, &mut fast);
+            prop_assert_eq!(bad, plain_fractions(&cells, &mut plain));
+            let (mut fast_ints, mut plain_ints) = ([0; CHUNK], [0; CHUNK]);
+            let bad_ints = wholes(&cells, &mut fast_ints);
+            prop_assert_eq!(bad_ints, plain_wholes(&cells, &mut plain_ints));
+            for (i, text) in texts.iter().enumerate() {
+                if bad >> i & 1 == 0 {
+                    prop_assert_eq!(fast[i], plain[i], "{}", text);
+                    prop_assert_eq!(Ok(fast[i]), text.parse());
+                }
+                if bad_ints >> i & 1 == 0 {
+                    prop_assert_eq!(fast_ints[i], plain_ints[i]);
+                    prop_assert_eq!(Ok(fast_ints[i]), text.parse());
+                }
+            }
+        }
+    }
+}
