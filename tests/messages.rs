@@ -138,6 +138,7 @@ const STEPS: &[&str] = &[
     "read 'farms.csv'",
     "require",
     "write 'out'",
+    "write 'out.ods'",
     "write 'nowhere/out.csv'",
     "write 'out.csv' with (mod = new)",
     "write 'd.csv' with (mode = new)",

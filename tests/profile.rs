@@ -44,7 +44,7 @@ fn near(a: f64, b: f64) -> bool {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(48))]
+    #![proptest_config(ProptestConfig::with_cases(24))]
     #[test]
     fn few_values_are_counted_exactly(
         rows in prop::collection::vec((prop::option::of(-40i32..40), prop::option::of("[ab é]{0,3}")), 1..300),

@@ -54,7 +54,7 @@ pub(crate) struct Show {
 pub(crate) struct Profile {
     /// A path, a glob, a folder, '-', or a read step
     pub(crate) input: String,
-    /// Columns to show in full, as in select: litres 'fat' "like 'temp*'"
+    /// Columns to show in full, as in select: litres fat, or: each number, or: "each 'temp*'"
     pub(crate) columns: Vec<String>,
     /// Tell the correlation of each two number columns, too
     #[arg(long)]

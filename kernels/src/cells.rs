@@ -211,21 +211,21 @@ impl<'a> Cells<'a> {
             let first = column.values.len();
             let some = CHUNK.min(rows.len() - first);
             self.spans(rows, first, some, &mut spans);
-            for i in 0..some {
+            for (i, slot) in days.iter_mut().enumerate().take(some) {
                 let (start, length) = (spans.starts[i] as usize, spans.lengths[i] as usize);
                 let (century, rest) = (eight(self.bytes, start) as u16, eight(self.bytes, start + 2));
-                let slot = &mut known[(hash::of_u64(rest) >> 32) as usize % KNOWN_DAYS];
-                if length == 10 && (slot.century, slot.rest) == (century, rest) {
-                    days[i] = slot.day;
+                let known = &mut known[(hash::of_u64(rest) >> 32) as usize % KNOWN_DAYS];
+                if length == 10 && (known.century, known.rest) == (century, rest) {
+                    *slot = known.day;
                     continue;
                 }
                 let day = calendar::parse_date(self.text((start, start + length)));
                 match day {
-                    Some(day) => *slot = KnownDay { century, rest, day },
+                    Some(day) => *known = KnownDay { century, rest, day },
                     None if length == 0 => column.empty.push((first + i) as u32),
                     None => column.odd.push((first + i) as u32),
                 }
-                days[i] = day.unwrap_or_default();
+                *slot = day.unwrap_or_default();
             }
             column.values.extend_from_slice(&days[..some]);
         }

@@ -151,6 +151,7 @@ proptest! {
 #[case::condition_without_columns(265847182388729525)]
 #[case::memory_held_by_another_step(12412115452990987633)]
 #[case::kept_back_behind_a_full_step(6283275381324647471)]
+#[case::conditions_of_a_join_while_its_keys_are_tested(15753271180319354884)]
 fn mended(#[case] seed: u64) {
     agree(seed);
 }

@@ -10,7 +10,9 @@ use crate::terminal::{Failure, is_terminal, out, width};
 pub(crate) fn run(arguments: &Profile) -> Outcome {
     let mut flow = input(&arguments.input);
     if !arguments.columns.is_empty() {
-        flow = flow.select(arguments.columns.join(", "));
+        // A column set is several words, which need no quotes.
+        let is_set = arguments.columns.first().is_some_and(|word| word == "each");
+        flow = flow.select(arguments.columns.join(if is_set { " " } else { ", " }));
     }
     let resources = &arguments.resources;
     let options = options(resources);

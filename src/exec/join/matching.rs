@@ -123,25 +123,25 @@ impl Matching {
 
     /// Works out what the left rows of a batch are matched by.
     pub(super) fn left(&self, batch: &Batch, work: &mut Work) -> Result<Left> {
-        self.left_by(self.keys.iter().map(|key| &key.left), batch, work)
+        Ok(Left {
+            keys: self.evaluated(self.keys.iter().map(|key| &key.left), batch, work)?,
+            tests: self.evaluated(self.tests.iter().map(|test| &test.left), batch, work)?,
+            rows: batch.rows,
+        })
     }
 
-    /// The same with keys that are placed elsewhere.
-    pub(super) fn left_by<'a>(
+    /// What expressions of the join give for a batch.
+    pub(super) fn evaluated<'a>(
         &self,
-        keys: impl IntoIterator<Item = &'a Bound>,
+        bounds: impl IntoIterator<Item = &'a Bound>,
         batch: &Batch,
         work: &mut Work,
-    ) -> Result<Left> {
-        let mut evaluate = |bound: &Bound| {
+    ) -> Result<Vec<ArrayRef>> {
+        let evaluate = |bound: &Bound| {
             work.with_events(self.step, |events| bound.evaluate_key(batch, events))
                 .map_err(|e| e.in_step(&self.text))
         };
-        Ok(Left {
-            keys: keys.into_iter().map(&mut evaluate).collect::<Result<_>>()?,
-            tests: self.tests.iter().map(|test| evaluate(&test.left)).collect::<Result<_>>()?,
-            rows: batch.rows,
-        })
+        bounds.into_iter().map(evaluate).collect()
     }
 
     /// The rows of some pairs: left columns, added ones, merged keys.

@@ -122,9 +122,9 @@ impl Side {
         Ok(Ok(Side { rows, index, bands, matched: Arc::new(matched), _held: held }))
     }
 
-    /// The group of each left row's key; [`UNKNOWN`] where no row has it.
-    pub(super) fn groups_of(&self, left: &Left) -> Result<Vec<u32>> {
-        self.index.groups_of(&left.keys, left.rows)
+    /// The group of each left key; [`UNKNOWN`] where no row has it.
+    pub(super) fn groups_of(&self, keys: &[ArrayRef], rows: usize) -> Result<Vec<u32>> {
+        self.index.groups_of(keys, rows)
     }
 
     /// Calls `f` with each left row and the rows that it matches, in order.

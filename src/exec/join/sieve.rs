@@ -42,8 +42,9 @@ impl Sieve for Keys {
             return Ok(BooleanArray::from(vec![true; batch.rows]));
         }
         let (how, side) = &self.shared;
-        let left = how.left_by(&self.keys, batch, work)?;
-        let keep: BooleanArray = side.groups_of(&left)?.iter().map(|group| Some(*group != UNKNOWN)).collect();
+        let keys = how.evaluated(&self.keys, batch, work)?;
+        let keep: BooleanArray =
+            side.groups_of(&keys, batch.rows)?.iter().map(|group| Some(*group != UNKNOWN)).collect();
         let stay = keep.true_count();
         self.tried.fetch_add(batch.rows, Ordering::Relaxed);
         self.kept.fetch_add(stay, Ordering::Relaxed);
