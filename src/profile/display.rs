@@ -81,7 +81,9 @@ impl ProfileView<'_> {
         let hidden = pairs.len().saturating_sub(PAIRS);
         pairs.truncate(PAIRS);
         let lines = pairs.iter().map(|pair| {
-            let correlation = pair.correlation.map_or("·".into(), |r| format!("{r:.3}"));
+            // No zero has a sign.
+            let shown = |r: f64| format!("{:.3}", (r * 1000.0).round() / 1000.0 + 0.0);
+            let correlation = pair.correlation.map_or("·".into(), shown);
             vec![correlation, cut(&pair.first, CELL), cut(&pair.second, CELL)]
         });
         write_aligned(f, "  ", lines.collect(), &[true, false, false])?;
@@ -155,7 +157,7 @@ const SORTS: &[Sort] = &[
             MISSING,
             figure("blank", 0, |c, _| c.zeros.map_or("·".into(), some)),
             DISTINCT,
-            figure("characters", 1, |c, _| lengths(c)),
+            figure("characters", 1, |c, _| lengths_of(c)),
             Figure { title: "most frequent", of: frequent, right: false, spare: 0 },
         ],
     },
@@ -264,14 +266,15 @@ fn full(f: &mut fmt::Formatter<'_>, column: &ColumnProfile, rows: u64, width: us
     column.spread.into_iter().for_each(|spread| line("spread", brief(spread)));
     write_aligned(f, "  ", lines, &[false, true, true])?;
     if let Some(lengths) = &column.lengths {
-        let [low, middle, high] = lengths.quartiles;
-        let figures = [lengths.shortest as f64, low, middle, high, lengths.longest as f64, lengths.mean];
-        let titles = ["shortest", "25 %", "median", "75 %", "longest", "mean"];
-        let line = |(title, figure): (&str, f64)| vec![title.to_owned(), brief(figure)];
-        writeln!(f, "\n  characters")?;
-        write_aligned(f, "  ", titles.into_iter().zip(figures).map(line).collect(), &[false, true])?;
+        let [_, median, _] = lengths.quartiles.map(brief);
+        let range = lengths_of(column);
+        writeln!(f, "  characters  {range}, median {median}, mean {}", brief(lengths.mean))?;
     }
-    bars(f, column, rows)?;
+    // Where all texts are listed, bars of their lengths tell nothing more.
+    let are_listed = column.distinct.is_some_and(|d| d.exact && d.count <= column.frequent.len() as u64);
+    if !(are_listed && column.kind == Type::Text) {
+        bars(f, column, rows)?;
+    }
     if column.frequent.is_empty() || column.distinct.is_some_and(|d| d.count > 1 && all_once(column)) {
         return Ok(());
     }
@@ -281,7 +284,9 @@ fn full(f: &mut fmt::Formatter<'_>, column: &ColumnProfile, rows: u64, width: us
         vec![value(&one.value), format!("{least}{}", grouped(one.rows)), share(one.rows, rows)]
     };
     let right = column.kind.is_number();
-    write_aligned(f, "  ", column.frequent.iter().map(line).collect(), &[right, true, true])
+    // What occurs once is not frequent, unless it is told of every value how often it does.
+    let frequent = column.frequent.iter().filter(|one| one.rows > 1 || are_listed);
+    write_aligned(f, "  ", frequent.map(line).collect(), &[right, true, true])
 }
 
 /// Whether no value is more frequent than any other: there is nothing to tell then.
@@ -311,7 +316,10 @@ fn bars(f: &mut fmt::Formatter<'_>, column: &ColumnProfile, rows: u64) -> fmt::R
 
 /// A bin's borders: of whole numbers and days the first and the last that are in, of one only that.
 fn borders(bin: &Bin, whole: bool) -> [String; 2] {
-    let number = |x: f64| if x.fract() == 0.0 && x.abs() < 1e15 { brief(x) } else { shown(x) };
+    let number = |x: f64| {
+        let text = value(&Scalar::Float(x));
+        text.strip_suffix(".0").map_or(text.clone(), str::to_owned)
+    };
     match (&bin.from, &bin.to) {
         (Scalar::Float(from), Scalar::Float(to)) if whole && to - from <= 1.0 => {
             [number(*from), String::new()]
@@ -361,8 +369,8 @@ fn share(count: u64, rows: u64) -> String {
 fn value(value: &Scalar) -> String {
     match value {
         Scalar::Null => "·".into(),
-        Scalar::Float(x) => shown(*x),
-        Scalar::Int(x) if *x >= 0 => grouped(x.unsigned_abs()),
+        Scalar::Float(x) => in_threes(&shown(*x)),
+        Scalar::Int(x) => in_threes(&x.to_string()),
         Scalar::Text(text) if text.is_empty() => "\"\"".into(),
         other => cut(&other.plain(), CELL),
     }
@@ -371,11 +379,20 @@ fn value(value: &Scalar) -> String {
 /// A figure of a few digits: what stands behind them says nothing at a glance.
 fn brief(x: f64) -> String {
     let x = four_digits(x);
-    if x.fract() == 0.0 && x.abs() < 1e15 {
-        let sign = if x < 0.0 { "-" } else { "" };
-        return format!("{sign}{}", grouped(x.abs() as u64));
+    let text = shown(x);
+    in_threes(text.strip_suffix(".0").unwrap_or(&text))
+}
+
+/// A number as text, the digits of its whole part in threes; not of four, which may be a year.
+fn in_threes(number: &str) -> String {
+    let digits = number.strip_prefix('-').unwrap_or(number);
+    let (whole, part) = digits.split_at(digits.find('.').unwrap_or(digits.len()));
+    match whole.parse() {
+        Ok(count) if whole.len() > 4 => {
+            format!("{}{}{part}", if digits == number { "" } else { "-" }, grouped(count))
+        }
+        _ => number.to_owned(),
     }
-    shown(x)
 }
 
 fn quartile(column: &ColumnProfile, i: usize) -> String {
@@ -408,7 +425,8 @@ fn digits(x: f64, count: i32) -> f64 {
     crate::expr::functions::round_half_away(x, place)
 }
 
-fn lengths(column: &ColumnProfile) -> String {
+/// Between what the lengths of texts lie.
+fn lengths_of(column: &ColumnProfile) -> String {
     match &column.lengths {
         None => "·".into(),
         Some(lengths) if lengths.shortest == lengths.longest => grouped(lengths.shortest),
