@@ -158,6 +158,13 @@ fn each_sort_is_shown_in_its_way(#[case] csv: &str, #[case] types: &str, #[case]
 }
 
 #[test]
+fn days_of_timestamps_are_told_by_the_first_and_the_last() {
+    let stamps = "values t: (timestamp '2026-01-01 10:00:00'), (timestamp '2026-03-01 12:30:00')";
+    let shown = Flow::steps(stamps).profile().unwrap().view(80).full().to_string();
+    assert!(shown.contains("2025-12-29  –  2026-01-04"), "{shown}");
+}
+
+#[test]
 fn lists_and_empty_tables_have_profiles() {
     let lists = Flow::steps("values x: ('a b'), (null)").add("l = parts(x, ' ')").profile().unwrap();
     assert!(lists.view(80).to_string().contains("l       list(text)        1"), "{}", lists.view(80));

@@ -328,6 +328,11 @@ fn borders(bin: &Bin, whole: bool) -> [String; 2] {
         (Scalar::Float(from), Scalar::Float(to)) => [number(*from), number(*to)],
         (Scalar::Date(from), Scalar::Date(to)) if to - from == 1 => [value(&bin.from), String::new()],
         (Scalar::Date(_), Scalar::Date(to)) => [value(&bin.from), value(&Scalar::Date(to - 1))],
+        (Scalar::Timestamp(from), Scalar::Timestamp(to)) => {
+            // Borders of timestamps are midnights.
+            let day = |at: &i64| Scalar::Date(at.div_euclid(churn_kernels::calendar::DAY) as i32);
+            borders(&Bin { from: day(from), to: day(to), rows: bin.rows }, whole)
+        }
         (from, to) => [value(from), value(to)],
     }
 }
