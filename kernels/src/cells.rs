@@ -45,6 +45,15 @@ impl Rows<'_> {
         self.len() == 0
     }
 
+    /// The row at a place among them.
+    #[inline(always)]
+    pub fn row(&self, place: usize) -> usize {
+        match self {
+            Rows::All(_) => place,
+            Rows::These(rows) => rows.get(place).map_or(0, |row| *row as usize),
+        }
+    }
+
     /// Calls `f` with each row's number.
     #[inline(always)]
     pub fn for_each(&self, mut f: impl FnMut(usize)) {
@@ -161,10 +170,6 @@ impl<'a> Cells<'a> {
         let mut first = 0;
         while first < count {
             let some = CHUNK.min(count - first);
-            let row_of = |i: usize| match rows {
-                Rows::All(_) => first + i,
-                Rows::These(rows) => rows.get(first + i).map_or(0, |row| *row as usize),
-            };
             if !(matches!(rows, Rows::All(_)) && some == CHUNK && self.load(first, &mut cells)) {
                 self.spans(rows, first, some, &mut spans);
                 for i in 0..some {
@@ -175,7 +180,7 @@ impl<'a> Cells<'a> {
             while bad != 0 {
                 let i = bad.trailing_zeros() as usize;
                 bad &= bad - 1;
-                let text = self.raw(row_of(i));
+                let text = self.raw(rows.row(first + i));
                 values[i] = parse(text).unwrap_or_else(|| {
                     let list = if text.is_empty() { &mut column.empty } else { &mut column.odd };
                     list.push((first + i) as u32);

@@ -330,8 +330,7 @@ fn borders(bin: &Bin, whole: bool) -> [String; 2] {
         (Scalar::Date(_), Scalar::Date(to)) => [value(&bin.from), value(&Scalar::Date(to - 1))],
         (Scalar::Timestamp(from), Scalar::Timestamp(to)) => {
             // Borders of timestamps are midnights.
-            let day = |at: &i64| Scalar::Date(at.div_euclid(churn_kernels::calendar::DAY) as i32);
-            borders(&Bin { from: day(from), to: day(to), rows: bin.rows }, whole)
+            borders(&Bin { from: day_of(*from), to: day_of(*to), rows: bin.rows }, whole)
         }
         (from, to) => [value(from), value(to)],
     }
@@ -407,13 +406,15 @@ fn quartile(column: &ColumnProfile, i: usize) -> String {
         Some(Scalar::Float(x)) => format!("≈{}", brief(digits(*x, 3))),
         Some(other) if quartiles.exact => value(other),
         // An estimate is good to a day; a time of day to a minute.
-        Some(Scalar::Timestamp(at)) => {
-            let day = at.div_euclid(churn_kernels::calendar::DAY);
-            format!("≈{}", Scalar::Date(day as i32).plain())
-        }
+        Some(Scalar::Timestamp(at)) => format!("≈{}", value(&day_of(*at))),
         Some(other) => format!("≈{}", value(other)),
         None => "·".into(),
     }
+}
+
+/// The day of a timestamp.
+fn day_of(at: i64) -> Scalar {
+    Scalar::Date(at.div_euclid(churn_kernels::calendar::DAY) as i32)
 }
 
 /// A number with four digits that count, or all of a whole part.

@@ -161,14 +161,6 @@ impl Loop<'_> {
         if is_missing(&text, cell.quoted, self.options) { Seen::Missing } else { Seen::Text(cell, text) }
     }
 
-    /// The row of a place among the rows that are read.
-    fn row(&self, place: u32) -> usize {
-        match self.rows {
-            Rows::All(_) => place as usize,
-            Rows::These(rows) => rows.get(place as usize).map_or(0, |row| *row as usize),
-        }
-    }
-
     /// Numbers and dates: the common cells are read; here the others are.
     fn primitive<T: ArrowPrimitiveType>(
         &self,
@@ -186,7 +178,7 @@ impl Loop<'_> {
         }
         let mut nulls = empty;
         for place in odd {
-            let row = self.row(place);
+            let row = self.rows.row(place as usize);
             let value = match self.see(row) {
                 Seen::Missing => None,
                 Seen::Text(_, text) => {
@@ -269,7 +261,7 @@ impl Loop<'_> {
         }
         let mut nulls = empty;
         for place in odd {
-            match self.see(self.row(place)) {
+            match self.see(self.rows.row(place as usize)) {
                 Seen::Missing => nulls.push(place),
                 Seen::Text(cell, Cow::Borrowed(_)) => builder.set_part(place as usize, cell.start, cell.end),
                 Seen::Text(cell, Cow::Owned(text)) => match std::str::from_utf8(&text) {
