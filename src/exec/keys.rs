@@ -103,8 +103,7 @@ impl KeyTable {
     /// An empty table for keys of these types.
     pub(crate) fn new(kinds: Vec<Type>) -> Result<KeyTable> {
         let packs = |kind: &Type| {
-            let dated = matches!(kind, Type::Date | Type::Time | Type::Timestamp);
-            dated || matches!(kind, Type::Bool | Type::Int | Type::Float | Type::Text)
+            kind.is_temporal() || matches!(kind, Type::Bool | Type::Int | Type::Float | Type::Text)
         };
         let mut converter = None;
         let keys = match kinds.as_slice() {

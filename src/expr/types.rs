@@ -85,6 +85,11 @@ impl Type {
         matches!(self, Type::Date | Type::Timestamp)
     }
 
+    /// Whether its values are points in time: a date, a time of day or a timestamp.
+    pub(crate) fn is_temporal(&self) -> bool {
+        matches!(self, Type::Date | Type::Time | Type::Timestamp)
+    }
+
     /// Whether nothing can be said of its values: `null` alone, or a mistake already reported.
     pub fn is_open(&self) -> bool {
         matches!(self, Type::Null | Type::Unknown)

@@ -147,7 +147,7 @@ const SORTS: &[Sort] = &[
     },
     Sort {
         title: "dates and times",
-        has: |kind| matches!(kind, Type::Date | Type::Time | Type::Timestamp),
+        has: Type::is_temporal,
         figures: &[MISSING, DISTINCT, LEAST, QUARTER, MEDIAN, THREE, MOST, SHAPE],
     },
     Sort {
@@ -173,8 +173,7 @@ const SORTS: &[Sort] = &[
     Sort {
         title: "others",
         has: |kind| {
-            let known = kind.is_number()
-                || matches!(kind, Type::Date | Type::Time | Type::Timestamp | Type::Text | Type::Bool);
+            let known = kind.is_number() || kind.is_temporal() || matches!(kind, Type::Text | Type::Bool);
             !known
         },
         figures: &[Figure { title: "type", of: |c, _| c.kind.to_string(), right: false, spare: 0 }, MISSING],

@@ -168,7 +168,7 @@ fn pairs(fields: &[Field], detail: Detail) -> Vec<(usize, usize)> {
 
 /// The facts of a column: their names, and what makes them.
 fn facts(place: usize, kind: &Type) -> impl Iterator<Item = (&'static str, Fact)> {
-    let has_range = kind.is_number() || matches!(kind, Type::Date | Type::Time | Type::Timestamp);
+    let has_range = kind.is_number() || kind.is_temporal();
     FACTS
         .into_iter()
         .filter(move |_| has_range)

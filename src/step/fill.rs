@@ -125,7 +125,7 @@ impl Step for Fill {
             let with_bound = checker.row_expression(&with, &fields, &mut pers);
             // A text literal beside a date is read as one, below.
             let is_text = matches!(with_bound.as_literal(), Some(Scalar::Text(_)));
-            let read_as_date = is_text && matches!(column.kind, Type::Date | Type::Time | Type::Timestamp);
+            let read_as_date = is_text && column.kind.is_temporal();
             let with_type = with_bound.kind;
             if with_type == Type::Unknown {
                 continue;

@@ -120,10 +120,8 @@ impl Values {
     /// From here on the values are too many to be counted each.
     fn start_sketch(&mut self) -> Result<()> {
         if self.sketch.is_none() {
-            let mut buckets = Buckets::new(match self.kind {
-                Type::Date | Type::Time | Type::Timestamp => Scale::Whole,
-                _ => Scale::Relative,
-            });
+            let scale = if self.kind.is_temporal() { Scale::Whole } else { Scale::Relative };
+            let mut buckets = Buckets::new(scale);
             self.measured()?.into_iter().for_each(|(x, times)| buckets.add(x, times));
             self.sketch = Some(Sketch { distinct: Distinct::default(), buckets });
             self.sketch_new(0)?;

@@ -325,7 +325,7 @@ impl Binder<'_> {
     /// A text literal beside a date, time or timestamp, read as one.
     fn dated(&mut self, bound: Bound, other: &Type, span: Span) -> Option<Bound> {
         let Some(Scalar::Text(text)) = bound.as_literal() else { return Some(bound) };
-        if !matches!(other, Type::Date | Type::Time | Type::Timestamp) {
+        if !other.is_temporal() {
             return Some(bound);
         }
         let read = match (cast::dated_literal(text, other), other) {
@@ -393,7 +393,7 @@ impl Binder<'_> {
             return self.type_error(span, what, "");
         }
         if let Some(format) = &cast.format {
-            let dated = |kind: &Type| matches!(kind, Type::Date | Type::Time | Type::Timestamp);
+            let dated = |kind: &Type| kind.is_temporal();
             let fits =
                 (from.kind == Type::Text && dated(&cast.to)) || (cast.to == Type::Text && dated(&from.kind));
             if !fits {

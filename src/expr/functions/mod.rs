@@ -178,7 +178,7 @@ impl Arguments {
     pub(crate) fn unite(&mut self) -> Result<Type, Complaint> {
         let mut shared = Type::Null;
         // Beside a date, wherever it stands, a text literal is read as one.
-        let dated = |v: &Bound| matches!(v.kind, Type::Date | Type::Time | Type::Timestamp);
+        let dated = |v: &Bound| v.kind.is_temporal();
         let beside_date = self.values.iter().any(dated);
         for (i, value) in self.values.iter().enumerate() {
             if beside_date && matches!(value.as_literal(), Some(Scalar::Text(_))) {

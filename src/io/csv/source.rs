@@ -117,7 +117,7 @@ impl CsvSource {
                     continue;
                 };
                 if let Some(wanted) = &wanted {
-                    let dated = matches!(wanted, Type::Date | Type::Time | Type::Timestamp);
+                    let dated = wanted.is_temporal();
                     casts.push(Cast { position, by_pattern: dated && look.is_by_pattern() });
                     continue;
                 }
