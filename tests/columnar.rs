@@ -131,6 +131,43 @@ fn nested_records_are_columns_named_by_path() {
     assert_eq!(table.values("t.x").unwrap(), [churn::Scalar::Int(1), churn::Scalar::Null]);
 }
 
+#[test]
+fn lists_of_records_are_a_list_for_each_field() {
+    let folder = tempfile::tempdir().unwrap();
+    let text = concat!(
+        r#"{"farm": "F1", "b": [{"n": 1, "t": {"x": 0.5}, "p": [{"q": 7}, {}]}, null, {"n": 2}]}"#,
+        "\n",
+        r#"{"farm": "F2", "b": []}"#,
+        "\n",
+        r#"{"farm": "F3"}"#,
+        "\n",
+        r#"{"farm": "F4", "b": [{"p": []}]}"#,
+        "\n",
+    );
+    fs::write(folder.path().join("t.ndjson"), text).unwrap();
+    let table = run(&folder, &["read 't.ndjson'"]);
+    let names: Vec<_> = table.columns().map(|(n, k)| format!("{n} {k}")).collect();
+    assert_eq!(names, ["farm text", "b.n list(int)", "b.t.x list(float)", "b.p.q list(list(int))"]);
+    let column = |name: &str| table.values(name).unwrap().iter().map(ToString::to_string).collect::<Vec<_>>();
+    assert_eq!(column("b.n"), ["[1, null, 2]", "[]", "null", "[null]"]);
+    assert_eq!(column("b.t.x"), ["[0.5, null, null]", "[]", "null", "[null]"]);
+    assert_eq!(column("b.p.q"), ["[[7, null], null, null]", "[]", "null", "[null]"]);
+    let rows = run(&folder, &["read 't.ndjson'", "unnest \"b.n\", \"b.t.x\"", "select farm, \"b.n\""]);
+    assert_eq!(rows.len(), 6);
+}
+
+#[rstest]
+#[case::of_values_elsewhere(r#"{"b": [7, {"n": 2}]}"#, &["b list(text)", "b.n list(int)"])]
+#[case::a_record_elsewhere(r#"{"b": {"n": 2}}"#, &["b.n text"])]
+fn what_is_a_list_of_records_in_some(#[case] other: &str, #[case] columns: &[&str]) {
+    let folder = tempfile::tempdir().unwrap();
+    fs::write(folder.path().join("t.ndjson"), format!("{{\"b\": [{{\"n\": 1}}]}}\n{other}\n")).unwrap();
+    let table = run(&folder, &["read 't.ndjson'"]);
+    let names: Vec<_> = table.columns().map(|(n, k)| format!("{n} {k}")).collect();
+    assert_eq!(names, *columns.to_vec());
+    assert_eq!(table.len(), 2);
+}
+
 #[rstest]
 #[case::bad_value("{\"a\": 1}\n{\"a\": \"x\"}\n", "'x' is not an int.", Some(2))]
 #[case::late_field(

@@ -63,7 +63,10 @@ fn write_sample(folder: &Path) {
         .expect("a file");
     let sample = |i: usize| {
         let results = format!("{{\"urea\": {}, \"bacteria\": {{\"count\": {}}}}}", 20 + i, 9000 * i);
-        format!("{{\"farm\": \"F{i:03}\", \"day\": \"2026-01-13\", \"results\": {results}}}\n")
+        let bottles = "[{\"number\": 1, \"cells\": 210}, {\"number\": 2, \"cells\": 190, \"fat\": 4.1}]";
+        format!(
+            "{{\"farm\": \"F{i:03}\", \"day\": \"2026-01-13\", \"bottles\": {bottles}, \"results\": {results}}}\n"
+        )
     };
     fs::write(folder.join("lab.ndjson"), (0..20).map(sample).collect::<String>()).expect("a file");
 }

@@ -1,25 +1,19 @@
 //! Columns from their cells: one tight loop a type, over the common form of a cell.
 //!
-//! The common number has at most eight characters: they are loaded as one word and turned into digits without a
-//! branch on any of them. What is not of the common form (quoted, padded, longer, no number at all) is listed as
-//! odd, and the caller looks at it again with all its rules.
+//! The common number has at most eight characters, the common day ten: they are loaded as words and turned into digits
+//! without a branch on any of them. What is not of the common form (quoted, padded, longer, no number at all) is listed
+//! as odd, and the caller looks at it again with all its rules.
 
-use crate::grid::{Grid, Slot};
-use crate::short::{self, CHUNK};
-use crate::{calendar, hash, number};
+use crate::chunk::{CHUNK, Chunk};
+use crate::grid::Grid;
+use crate::{calendar, days, number, short};
 
-/// The cells of one column: their places are in the records of rows.
+/// The cells of one column of a block.
 #[derive(Clone, Copy, Debug)]
 pub struct Cells<'a> {
     bytes: &'a [u8],
-    records: &'a [u32],
-    stride: usize,
-    start: usize,
-    /// 1 where a separator stands before the cell.
-    skip: u32,
-    end: usize,
-    /// Whether a carriage return before the end is not part of the cell: in a row's last column.
-    last: bool,
+    grid: &'a Grid,
+    number: usize,
 }
 
 /// The rows to read.
@@ -65,84 +59,38 @@ impl Rows<'_> {
 }
 
 impl<'a> Cells<'a> {
-    /// The cells between two places of each row of a grid over `bytes`.
-    pub fn new(bytes: &'a [u8], grid: &'a Grid, start: Slot, end: Slot) -> Cells<'a> {
-        let (records, stride) = grid.records();
-        Cells {
-            bytes,
-            records,
-            stride,
-            start: start.place(),
-            skip: u32::from(start != Slot::Start),
-            end: end.place(),
-            last: end == Slot::End,
-        }
+    /// The cells of a grid over `bytes` that were placed as the `number`th; none if there is no such.
+    pub fn new(bytes: &'a [u8], grid: &'a Grid, number: usize) -> Cells<'a> {
+        Cells { bytes, grid, number }
     }
 
     /// Where a cell starts and ends.
     #[inline(always)]
     pub fn range(&self, row: usize) -> (usize, usize) {
-        let at = row * self.stride;
-        self.trimmed(
-            self.records.get(at + self.start).map_or(0, |s| (*s + self.skip) as usize),
-            self.records.get(at + self.end).map_or(0, |e| *e as usize),
-        )
+        let (start, length) = self.grid.place(self.number, row).unwrap_or_default();
+        (start as usize, start as usize + length as usize)
     }
 
-    /// Where some cells stand: of so many rows from one on.
-    ///
-    /// Loops that have them in arrays need no more than a register or two for each.
-    #[inline]
-    pub(crate) fn spans(&self, rows: Rows<'_>, from: usize, some: usize, into: &mut Spans) {
-        let spans = into.starts.iter_mut().zip(&mut into.lengths).take(some);
-        let put = |(to, length): (&mut u32, &mut u32), (start, end): (usize, usize)| {
-            (*to, *length) = (start as u32, end.saturating_sub(start) as u32);
-        };
-        match rows {
-            Rows::All(_) => spans.zip(from..).for_each(|(span, row)| put(span, self.range(row))),
-            Rows::These(rows) => {
-                let rows = rows.get(from..).unwrap_or_default();
-                spans.zip(rows).for_each(|(span, row)| put(span, self.range(*row as usize)));
-            }
-        }
-    }
-
+    /// The cells of 64 rows from a multiple of 64 on, as they lie or moved to `spare`; behind the last they may be any.
     #[inline(always)]
-    fn trimmed(&self, start: usize, mut end: usize) -> (usize, usize) {
-        if self.last && end > start && self.bytes.get(end - 1) == Some(&b'\r') {
-            end -= 1;
-        }
-        (start, end)
+    pub(crate) fn chunk<'c>(&'c self, rows: Rows<'_>, from: usize, spare: &'c mut Spans) -> Chunk<'c> {
+        let as_they_lie = match rows {
+            Rows::All(_) => self.grid.places(self.number, from / CHUNK),
+            Rows::These(_) => None,
+        };
+        let (starts, lengths) = as_they_lie.unwrap_or_else(|| {
+            for i in 0..CHUNK.min(rows.len() - from) {
+                let place = self.grid.place(self.number, rows.row(from + i));
+                (spare.starts[i], spare.lengths[i]) = place.unwrap_or_default();
+            }
+            (&spare.starts, &spare.lengths)
+        });
+        Chunk { bytes: self.bytes, starts, lengths }
     }
 
     #[inline(always)]
     fn text(&self, (start, end): (usize, usize)) -> &'a [u8] {
         self.bytes.get(start..end).unwrap_or_default()
-    }
-
-    /// Reads a column of values; `parse` is given the block, and where a cell starts and ends in it.
-    #[inline(always)]
-    pub fn read<T: Copy + Default>(
-        &self,
-        rows: Rows<'_>,
-        parse: impl Fn(&[u8], usize, usize) -> Option<T>,
-    ) -> Column<T> {
-        let (mut empty, mut odd) = (Vec::new(), Vec::new());
-        let mut one = |place: usize, (start, end): (usize, usize)| {
-            parse(self.bytes, start, end).unwrap_or_else(|| {
-                let list = if start == end { &mut empty } else { &mut odd };
-                list.push(place as u32);
-                T::default()
-            })
-        };
-        let values = match rows {
-            Rows::All(rows) => (0..rows).map(|row| one(row, self.range(row))).collect(),
-            Rows::These(rows) => {
-                let cells = rows.iter().enumerate();
-                cells.map(|(place, row)| one(place, self.range(*row as usize))).collect()
-            }
-        };
-        Column { values, empty, odd }
     }
 
     /// Reads decimal fractions.
@@ -155,28 +103,27 @@ impl<'a> Cells<'a> {
         self.in_chunks(rows, short::wholes, number::parse_int)
     }
 
-    /// Reads numbers of at most eight characters many at a time, and the others one by one.
+    /// Reads days.
+    pub fn dates(&self, rows: Rows<'_>) -> Column<i32> {
+        self.in_chunks(rows, days::days, calendar::parse_date)
+    }
+
+    /// Reads cells of the common form many at a time, and the others one by one.
     #[inline(always)]
     fn in_chunks<T: Copy + Default>(
         &self,
         rows: Rows<'_>,
-        short: fn(&short::Chunk, &mut [T; CHUNK]) -> u64,
+        common: fn(Chunk<'_>, &mut [T; CHUNK]) -> u64,
         parse: fn(&[u8]) -> Option<T>,
     ) -> Column<T> {
         let count = rows.len();
         let mut column = Column { values: Vec::with_capacity(count), empty: Vec::new(), odd: Vec::new() };
-        let (mut cells, mut spans) = (short::Chunk::default(), Spans::default());
-        let mut values = [T::default(); CHUNK];
+        let (mut spare, mut values) = (Spans::default(), [T::default(); CHUNK]);
         let mut first = 0;
         while first < count {
             let some = CHUNK.min(count - first);
-            if !(matches!(rows, Rows::All(_)) && some == CHUNK && self.load(first, &mut cells)) {
-                self.spans(rows, first, some, &mut spans);
-                for i in 0..some {
-                    cells.put(i, eight(self.bytes, spans.starts[i] as usize), u64::from(spans.lengths[i]));
-                }
-            }
-            let mut bad = short(&cells, &mut values) & (u64::MAX >> (CHUNK - some));
+            let bad = common(self.chunk(rows, first, &mut spare), &mut values);
+            let mut bad = bad & (u64::MAX >> (CHUNK - some));
             while bad != 0 {
                 let i = bad.trailing_zeros() as usize;
                 bad &= bad - 1;
@@ -193,53 +140,20 @@ impl<'a> Cells<'a> {
         column
     }
 
-    /// Loads the cells of a whole chunk of rows at once, where the processor can; gives whether it did.
-    fn load(&self, first: usize, cells: &mut short::Chunk) -> bool {
-        if self.last {
-            return false;
-        }
-        let records = self.records.get(first * self.stride..).unwrap_or_default();
-        cells.load(
-            self.bytes,
-            records,
-            short::Places { stride: self.stride, start: self.start, skip: self.skip, end: self.end },
-        )
-    }
-
-    /// Reads days.
-    pub fn dates(&self, rows: Rows<'_>) -> Column<i32> {
-        let mut known = [KnownDay::default(); KNOWN_DAYS];
-        let mut column =
-            Column { values: Vec::with_capacity(rows.len()), empty: Vec::new(), odd: Vec::new() };
-        let (mut spans, mut days) = (Spans::default(), [0; CHUNK]);
-        while column.values.len() < rows.len() {
-            let first = column.values.len();
-            let some = CHUNK.min(rows.len() - first);
-            self.spans(rows, first, some, &mut spans);
-            for (i, slot) in days.iter_mut().enumerate().take(some) {
-                let (start, length) = (spans.starts[i] as usize, spans.lengths[i] as usize);
-                let (century, rest) = (eight(self.bytes, start) as u16, eight(self.bytes, start + 2));
-                let known = &mut known[(hash::of_u64(rest) >> 32) as usize % KNOWN_DAYS];
-                if length == 10 && (known.century, known.rest) == (century, rest) {
-                    *slot = known.day;
-                    continue;
-                }
-                let day = calendar::parse_date(self.text((start, start + length)));
-                match day {
-                    Some(day) => *known = KnownDay { century, rest, day },
-                    None if length == 0 => column.empty.push((first + i) as u32),
-                    None => column.odd.push((first + i) as u32),
-                }
-                *slot = day.unwrap_or_default();
-            }
-            column.values.extend_from_slice(&days[..some]);
-        }
-        column
-    }
-
     /// Reads anything else from a cell's bytes.
+    #[inline(always)]
     pub fn parsed<T: Copy + Default>(&self, rows: Rows<'_>, parse: impl Fn(&[u8]) -> Option<T>) -> Column<T> {
-        self.read(rows, |bytes, start, end| parse(bytes.get(start..end)?))
+        let (mut values, mut empty, mut odd) = (Vec::with_capacity(rows.len()), Vec::new(), Vec::new());
+        rows.for_each(|row| {
+            let text = self.raw(row);
+            let value = parse(text);
+            if value.is_none() {
+                let list = if text.is_empty() { &mut empty } else { &mut odd };
+                list.push(values.len() as u32);
+            }
+            values.push(value.unwrap_or_default());
+        });
+        Column { values, empty, odd }
     }
 
     /// The cell's bytes as they stand in the block.
@@ -248,27 +162,10 @@ impl<'a> Cells<'a> {
     }
 }
 
-/// Days of a block that are known, by their text: of few different ones, whatever their order, each is read once.
-const KNOWN_DAYS: usize = 256;
-
-/// A day's text, `YYYY-MM-DD` as its first two bytes and the other eight, and the day.
-#[derive(Clone, Copy)]
-struct KnownDay {
-    century: u16,
-    rest: u64,
-    day: i32,
-}
-
-impl Default for KnownDay {
-    fn default() -> Self {
-        KnownDay { century: u16::from_le_bytes(*b"19"), rest: u64::from_le_bytes(*b"70-01-01"), day: 0 }
-    }
-}
-
 /// Where the cells of up to 64 rows start, and how long they are.
 pub(crate) struct Spans {
-    pub(crate) starts: [u32; CHUNK],
-    pub(crate) lengths: [u32; CHUNK],
+    starts: [u32; CHUNK],
+    lengths: [u32; CHUNK],
 }
 
 impl Default for Spans {
@@ -288,23 +185,6 @@ pub struct Column<T> {
     pub odd: Vec<u32>,
 }
 
-/// Eight bytes of the block from `at`, lowest first; those behind its end are zero.
-#[inline(always)]
-fn eight(bytes: &[u8], at: usize) -> u64 {
-    match bytes.get(at..at + 8).and_then(|b| <[u8; 8]>::try_from(b).ok()) {
-        Some(word) => u64::from_le_bytes(word),
-        None => near_the_end(bytes, at),
-    }
-}
-
-#[cold]
-fn near_the_end(bytes: &[u8], at: usize) -> u64 {
-    let mut word = [0; 8];
-    let rest = bytes.get(at..).unwrap_or_default();
-    word.iter_mut().zip(rest).for_each(|(to, from)| *to = *from);
-    u64::from_le_bytes(word)
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -316,8 +196,8 @@ mod tests {
         let lines: String = texts.iter().map(|t| format!("x,{t}\n")).collect();
         let (mut structure, mut grid) = (Structure::default(), Grid::default());
         structure.find(lines.as_bytes(), Dialect { separator: b',', quote: None, comment: None });
-        grid.walk(lines.as_bytes(), &structure, 2, &[0], None);
-        let cells = Cells::new(lines.as_bytes(), &grid, Slot::Separator(0), Slot::End);
+        grid.walk(lines.as_bytes(), &structure, 2, &[1], None);
+        let cells = Cells::new(lines.as_bytes(), &grid, 0);
         read(cells, Rows::All(texts.len()))
     }
 

@@ -40,13 +40,13 @@ impl Dense {
     /// Appends the number of each key; gives false, and appends nothing, if one is not known.
     pub fn find<K: Copy + Into<i64>>(&self, keys: &[K], into: &mut Vec<u32>) -> bool {
         let before = into.len();
+        into.resize(before + keys.len(), 0);
         let mut greatest = 0;
-        into.extend(keys.iter().map(|key| {
+        for (key, slot) in keys.iter().zip(into.iter_mut().skip(before)) {
             let place = (*key).into().wrapping_sub(self.least) as usize;
-            let number = self.numbers.get(place).copied().unwrap_or(UNKNOWN);
-            greatest = number.max(greatest);
-            number
-        }));
+            *slot = self.numbers.get(place).copied().unwrap_or(UNKNOWN);
+            greatest = greatest.max(*slot);
+        }
         if greatest == UNKNOWN {
             into.truncate(before);
         }

@@ -1,46 +1,26 @@
-//! Rows of a block, and where some of their cells end.
+//! Rows of a block, and where some of their cells stand.
 //!
 //! The separators of a row are the bits between two line ends. The row's bits are shifted into one word, their
 //! number says whether the row has the right number of cells, and the place of the nth is found without a loop
 //! (a deposit of one bit, BMI2). Separators that nobody asks for cost nothing but their share of that count.
+//! Starts and lengths of a column's cells lie one behind the other, so that vectors of them are loaded as they are.
 
+use std::ops::Range;
+
+use crate::chunk::CHUNK;
 use crate::masks::Way;
 use crate::structure::Structure;
 
-/// The rows of a block that have the right number of cells.
-///
-/// Each row is a record: where it starts, where its line ends, and the places of the separators asked for.
+/// The rows of a block that have the right number of cells: where each of the cells asked for stands in them.
 #[derive(Clone, Debug, Default)]
 pub struct Grid {
     rows: usize,
-    stride: usize,
-    /// As long as the longest block needed, so that it is not cleared for each.
-    records: Vec<u32>,
+    /// How many cells of a row are placed.
+    cells: usize,
+    /// For each 64 rows, for each cell in turn: where it starts in each of them, and how long it is. As long as the
+    /// largest block needed, so that it is not cleared for each.
+    places: Vec<[u32; CHUNK]>,
     ragged: Vec<Ragged>,
-}
-
-/// The places in a record before those of separators.
-const OF_ROW: usize = 2;
-
-/// A place in the records of rows.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Slot {
-    /// Where the row starts.
-    Start,
-    /// Where its line ends.
-    End,
-    /// A separator, by its number among those asked for.
-    Separator(usize),
-}
-
-impl Slot {
-    pub(crate) fn place(self) -> usize {
-        match self {
-            Slot::Start => 0,
-            Slot::End => 1,
-            Slot::Separator(number) => OF_ROW + number,
-        }
-    }
 }
 
 /// A row with the wrong number of cells.
@@ -54,21 +34,37 @@ pub struct Ragged {
     pub cells: usize,
 }
 
-/// The place of the nth set bit, lowest first and from 0.
-#[inline(always)]
-fn nth_bit(mut bits: u64, n: u32) -> u32 {
-    for _ in 0..n {
-        bits &= bits.wrapping_sub(1);
-    }
-    bits.trailing_zeros()
+/// What a row is held against.
+#[derive(Clone, Copy)]
+struct Rule {
+    /// How many cells a row has.
+    width: usize,
+    /// The byte with which lines start that are no rows.
+    comment: Option<u8>,
 }
 
-#[cfg(target_arch = "x86_64")]
-#[inline]
-#[target_feature(enable = "bmi1,bmi2")]
-fn nth_bit_bmi2(bits: u64, n: u32) -> u32 {
-    std::arch::x86_64::_pdep_u64(1 << n, bits).trailing_zeros()
+/// Lines that are looked at together.
+const EIGHT: usize = 8;
+
+/// Rows whose cells are to be placed, 64 at a time; some more may wait behind them.
+struct Rows {
+    /// For each row a bit for each border of its cells: one as if a separator stood before the row, those of its
+    /// separators, and one at its end.
+    borders: [u64; CHUNK + EIGHT],
+    starts: [u32; CHUNK + EIGHT],
+    count: usize,
+    /// Rows whose borders do not fit in a word, and their numbers here.
+    long: Vec<(usize, Range<usize>)>,
 }
+
+impl Default for Rows {
+    fn default() -> Self {
+        Rows { borders: [0; CHUNK + EIGHT], starts: [0; CHUNK + EIGHT], count: 0, long: Vec::new() }
+    }
+}
+
+/// The length below which a row's borders fit in a word.
+const SHORT: usize = 63;
 
 impl Grid {
     /// How many rows there are.
@@ -76,14 +72,22 @@ impl Grid {
         self.rows
     }
 
-    /// The records of all rows, one behind the other, and the length of one.
-    pub fn records(&self) -> (&[u32], usize) {
-        (&self.records[..self.rows * self.stride], self.stride)
+    /// Where a cell starts in each of 64 rows, and how long it is there, by its number among those asked for and that of
+    /// the rows; behind the last row they may be any. `None` if there are no such.
+    #[inline(always)]
+    pub(crate) fn places(&self, cell: usize, chunk: usize) -> Option<(&[u32; CHUNK], &[u32; CHUNK])> {
+        if cell >= self.cells {
+            return None;
+        }
+        let at = (chunk * self.cells + cell) * 2;
+        self.places.get(at).zip(self.places.get(at + 1))
     }
 
-    /// Something of a row.
-    pub fn get(&self, row: usize, slot: Slot) -> Option<u32> {
-        self.records().0.get(row * self.stride + slot.place()).copied()
+    /// Where a cell starts in a row, and how long it is.
+    #[inline(always)]
+    pub fn place(&self, cell: usize, row: usize) -> Option<(u32, u32)> {
+        let (starts, lengths) = self.places(cell, row / CHUNK).filter(|_| row < self.rows)?;
+        Some((starts[row % CHUNK], lengths[row % CHUNK]))
     }
 
     /// Rows with another number of cells.
@@ -93,8 +97,9 @@ impl Grid {
 
     /// Walks over the rows of a block, in place of what was there.
     ///
-    /// `width` is the number of cells of a row; `wanted` the separators to place, from 0 and rising. A blank line
-    /// is no row unless rows have one cell; a line that starts with `comment` is none.
+    /// `width` is the number of cells of a row; `wanted` the cells to place, from 0, each below `width`. A blank line is
+    /// no row unless rows have one cell; a line that starts with `comment` is none. A carriage return before a line's
+    /// end is not part of its last cell.
     pub fn walk(
         &mut self,
         bytes: &[u8],
@@ -104,111 +109,314 @@ impl Grid {
         comment: Option<u8>,
     ) {
         self.ragged.clear();
-        self.stride = OF_ROW + wanted.len();
-        let most = structure.line_ends.len() * self.stride;
-        if self.records.len() < most {
-            self.records.resize(most, 0);
+        self.cells = wanted.len();
+        let room = structure.line_ends().len().div_ceil(CHUNK) * 2 * self.cells;
+        if self.places.len() < room {
+            self.places.resize(room, [0; CHUNK]);
         }
-        self.rows = match Way::choose() {
+        let rule = Rule { width, comment };
+        match Way::choose() {
+            #[cfg(target_arch = "x86_64")]
+            Way::Avx512(_) if comment.is_none() => {
+                // SAFETY: the way is chosen only where the processor has it.
+                unsafe { self.walk_avx512(bytes, structure, rule, wanted) };
+            }
             #[cfg(target_arch = "x86_64")]
             Way::Avx512(_) | Way::Avx2(_) => {
                 // SAFETY: both ways are chosen only where the processor has BMI2 and POPCNT.
-                unsafe { self.walk_bmi2(bytes, structure, width, wanted, comment) }
+                unsafe { self.walk_bmi2(bytes, structure, rule, wanted) };
             }
-            Way::Portable => self.walk_with(bytes, structure, width, wanted, comment, nth_bit),
-        };
+            Way::Portable => self.walk_with(bytes, structure, rule, wanted, plain_borders),
+        }
+        if wanted.last().is_some_and(|cell| *cell as usize + 1 == width) {
+            self.trim_returns(bytes);
+        }
+    }
+
+    #[cfg(target_arch = "x86_64")]
+    #[target_feature(enable = "avx512f,avx512bw,avx512vl,avx2,bmi1,bmi2,popcnt")]
+    fn walk_avx512(&mut self, bytes: &[u8], structure: &Structure, rule: Rule, wanted: &[u32]) {
+        self.walk_with(
+            bytes,
+            structure,
+            rule,
+            wanted,
+            #[inline(always)]
+            |rule, words, edges, rows| borders_avx512(rule, words, edges, rows),
+        );
     }
 
     #[cfg(target_arch = "x86_64")]
     #[target_feature(enable = "bmi1,bmi2,popcnt")]
-    fn walk_bmi2(
-        &mut self,
-        bytes: &[u8],
-        structure: &Structure,
-        width: usize,
-        wanted: &[u32],
-        comment: Option<u8>,
-    ) -> usize {
-        self.walk_with(
-            bytes,
-            structure,
-            width,
-            wanted,
-            comment,
-            #[inline(always)]
-            |bits, n| nth_bit_bmi2(bits, n),
-        )
+    fn walk_bmi2(&mut self, bytes: &[u8], structure: &Structure, rule: Rule, wanted: &[u32]) {
+        self.walk_with(bytes, structure, rule, wanted, plain_borders);
     }
 
-    /// The walk itself; gives the number of rows. For a few separators there is a loop without a loop within.
+    /// The walk itself; `borders` finds those of eight rows and gives a bit for each that does not have its number of
+    /// cells, or whose borders do not fit in a word.
     #[inline(always)]
     fn walk_with(
         &mut self,
         bytes: &[u8],
         structure: &Structure,
-        width: usize,
+        rule: Rule,
         wanted: &[u32],
-        comment: Option<u8>,
-        nth: impl Fn(u64, u32) -> u32,
-    ) -> usize {
-        macro_rules! of_length {
-            ($($n:literal)*) => {
-                match wanted.len() {
-                    $($n => {
-                        let mut few = [0; $n];
-                        few.copy_from_slice(wanted);
-                        self.walk_of(bytes, structure, width, &few, comment, nth)
-                    })*
-                    _ => self.walk_of(bytes, structure, width, wanted, comment, nth),
+        borders: impl Fn(Rule, &[u64], &[u32; EIGHT + 1], &mut Rows) -> u8,
+    ) {
+        let (words, way) = (structure.separators.as_slice(), Way::choose());
+        let mut left = self.places.as_mut_slice();
+        let mut rows = Rows::default();
+        let mut edges = structure.edges.as_slice();
+        let mut last = [0; EIGHT + 1];
+        self.rows = 0;
+        while edges.len() > 1 {
+            let lines = EIGHT.min(edges.len() - 1);
+            let nine = edges.first_chunk().unwrap_or_else(|| {
+                last = [edges[lines]; EIGHT + 1];
+                last[..=lines].copy_from_slice(edges);
+                &last
+            });
+            let mut odd = borders(rule, words, nine, &mut rows);
+            let first = rows.count;
+            rows.count += lines;
+            if odd != 0 {
+                // Those that are rows in spite of it stay, and the others' places are taken.
+                rows.count = first;
+                for lane in 0..lines {
+                    let row = nine[lane].wrapping_add(1) as usize..nine[lane + 1] as usize;
+                    if odd & 1 != 0 {
+                        match rule.seldom(bytes, words, &row) {
+                            Some(cells) if cells == rule.width => rows.long.push((rows.count, row)),
+                            other => {
+                                let ragged =
+                                    other.map(|cells| Ragged { start: row.start, end: row.end + 1, cells });
+                                self.ragged.extend(ragged);
+                                odd >>= 1;
+                                continue;
+                            }
+                        }
+                    }
+                    odd >>= 1;
+                    rows.borders[rows.count] = rows.borders[first + lane];
+                    rows.starts[rows.count] = rows.starts[first + lane];
+                    rows.count += 1;
                 }
-            };
+            }
+            if rows.count >= CHUNK {
+                self.rows += CHUNK;
+                left = rows.place(words, wanted, left, way);
+            }
+            edges = &edges[lines..];
         }
-        of_length!(0 1 2 3 4 5 6 7 8)
+        self.rows += rows.count;
+        rows.place(words, wanted, left, way);
+    }
+
+    /// Takes the carriage returns before line ends off the cells placed last.
+    fn trim_returns(&mut self, bytes: &[u8]) {
+        for chunk in self.places.chunks_exact_mut(2 * self.cells).take(self.rows.div_ceil(CHUNK)) {
+            let [.., starts, lengths] = chunk else { continue };
+            for (start, length) in starts.iter().zip(lengths) {
+                let last = (*start as usize + *length as usize).wrapping_sub(1);
+                *length -= u32::from(*length > 0 && bytes.get(last) == Some(&b'\r'));
+            }
+        }
+    }
+}
+
+impl Rule {
+    /// How many cells a row has whose borders do not fit or are not as many as they should be; `None` if the line is no
+    /// row, but blank or a comment.
+    #[inline(never)]
+    fn seldom(self, bytes: &[u8], words: &[u64], row: &Range<usize>) -> Option<usize> {
+        let line = bytes.get(row.clone()).unwrap_or_default();
+        let is_comment = self.comment.is_some() && line.first().copied() == self.comment;
+        let is_blank = self.width > 1 && matches!(line, [] | [b'\r']);
+        (!is_comment && !is_blank).then(|| count(words, row.start, row.end) + 1)
+    }
+}
+
+impl Rows {
+    /// Places the cells of 64 rows, or of those that there are, in the first places, and gives those that are left.
+    fn place<'p>(
+        &mut self,
+        words: &[u64],
+        wanted: &[u32],
+        places: &'p mut [[u32; CHUNK]],
+        way: Way,
+    ) -> &'p mut [[u32; CHUNK]] {
+        let Some((places, left)) = places.split_at_mut_checked(2 * wanted.len()) else { return &mut [] };
+        match way {
+            // SAFETY: a way is chosen only where the processor has it.
+            #[cfg(target_arch = "x86_64")]
+            Way::Avx512(_) => unsafe { self.place_avx512(wanted, places) },
+            // SAFETY: as above.
+            #[cfg(target_arch = "x86_64")]
+            Way::Avx2(_) => unsafe { self.place_bmi2(wanted, places) },
+            Way::Portable => self.place_with(wanted, places, nth_bit),
+        }
+        for (at, row) in self.long.extract_if(.., |(at, _)| *at < CHUNK) {
+            place_long(words, row, wanted, |number, start, length| {
+                if let Some([starts, lengths]) = places.get_mut(2 * number..2 * number + 2) {
+                    (starts[at], lengths[at]) = (start as u32, length as u32);
+                }
+            });
+        }
+        self.long.iter_mut().for_each(|(at, _)| *at -= CHUNK);
+        self.borders.copy_within(CHUNK.., 0);
+        self.starts.copy_within(CHUNK.., 0);
+        self.count = self.count.saturating_sub(CHUNK);
+        left
     }
 
     #[inline(always)]
-    fn walk_of<W: AsRef<[u32]> + ?Sized>(
-        &mut self,
-        bytes: &[u8],
-        structure: &Structure,
-        width: usize,
-        wanted: &W,
-        comment: Option<u8>,
-        nth: impl Fn(u64, u32) -> u32,
-    ) -> usize {
-        let wanted = wanted.as_ref();
-        let words = structure.separators.as_slice();
-        let mut records = self.records.chunks_exact_mut(OF_ROW + wanted.len());
-        let mut rows = 0;
-        let mut start = 0usize;
-        for end in structure.line_ends.iter().map(|end| *end as usize) {
-            let bits = window(words, start);
-            // The separators of a row that is shorter than a word all stand in the first one.
-            let short = end - start < 64;
-            let bits = if short { bits & ((1 << ((end - start) & 63)) - 1) } else { bits };
-            let cells = if short { bits.count_ones() as usize } else { count(words, start, end) } + 1;
-            let is_comment = || comment.is_some() && bytes.get(start).copied() == comment;
-            let is_blank = || end == start || (end == start + 1 && bytes.get(start) == Some(&b'\r'));
-            if cells == width && !is_comment() {
-                // There is a record for every line.
-                let Some(record) = records.next() else { break };
-                let (of_row, places) = record.split_at_mut(OF_ROW);
-                of_row.copy_from_slice(&[start as u32, end as u32]);
-                if short {
-                    for (place, n) in places.iter_mut().zip(wanted) {
-                        *place = start as u32 + nth(bits, *n);
-                    }
-                } else {
-                    place_long(words, start..end, wanted, places, &nth);
-                }
-                rows += 1;
-            } else if !(is_comment() || width > 1 && is_blank()) {
-                self.ragged.push(Ragged { start, end: end + 1, cells });
+    fn place_with(&self, wanted: &[u32], places: &mut [[u32; CHUNK]], nth: impl Fn(u64, u32) -> (u32, u32)) {
+        for (cell, places) in wanted.iter().zip(places.chunks_exact_mut(2)) {
+            let [starts, lengths] = places else { continue };
+            for i in 0..self.count.min(CHUNK) {
+                let (from, to) = nth(self.borders[i], *cell);
+                starts[i] = self.starts[i] + from;
+                lengths[i] = to.wrapping_sub(from + 1);
             }
-            start = end + 1;
         }
-        rows
     }
+
+    #[cfg(target_arch = "x86_64")]
+    #[target_feature(enable = "bmi1,bmi2")]
+    fn place_bmi2(&self, wanted: &[u32], places: &mut [[u32; CHUNK]]) {
+        self.place_with(
+            wanted,
+            places,
+            #[inline(always)]
+            |bits, n| {
+                let bit = std::arch::x86_64::_pdep_u64(1 << (n & 63), bits);
+                let behind = bits & !(bit ^ bit.wrapping_sub(1));
+                (bit.trailing_zeros(), behind.trailing_zeros())
+            },
+        );
+    }
+
+    /// The same for eight rows at once: the lowest border of each is taken off until the one asked for is the lowest.
+    #[cfg(target_arch = "x86_64")]
+    #[target_feature(enable = "avx512f,avx512cd,avx512vl,avx2")]
+    fn place_avx512(&self, wanted: &[u32], places: &mut [[u32; CHUNK]]) {
+        #[allow(clippy::wildcard_imports)]
+        use std::arch::x86_64::*;
+        let one = _mm512_set1_epi64(1);
+        let without_lowest = |bits| _mm512_and_si512(bits, _mm512_sub_epi64(bits, one));
+        let lowest = |bits| {
+            let bit = _mm512_and_si512(bits, _mm512_sub_epi64(_mm512_setzero_si512(), bits));
+            _mm512_cvtepi64_epi32(_mm512_sub_epi64(_mm512_set1_epi64(63), _mm512_lzcnt_epi64(bit)))
+        };
+        for i in (0..self.count.min(CHUNK)).step_by(EIGHT) {
+            // SAFETY: eight numbers stand behind `i`, which is a multiple of eight below 64, in both arrays.
+            let (mut borders, starts) = unsafe {
+                (
+                    _mm512_loadu_si512(self.borders.as_ptr().add(i).cast()),
+                    _mm256_loadu_si256(self.starts.as_ptr().add(i).cast()),
+                )
+            };
+            let mut at = 0;
+            for (cell, places) in wanted.iter().zip(places.chunks_exact_mut(2)) {
+                while at < *cell {
+                    borders = without_lowest(borders);
+                    at += 1;
+                }
+                let from = lowest(borders);
+                let to = lowest(without_lowest(borders));
+                let length = _mm256_sub_epi32(_mm256_sub_epi32(to, from), _mm256_set1_epi32(1));
+                let [to_starts, to_lengths] = places else { continue };
+                // SAFETY: as above, in these arrays.
+                unsafe {
+                    let start = _mm256_add_epi32(starts, from);
+                    _mm256_storeu_si256(to_starts.as_mut_ptr().add(i).cast(), start);
+                    _mm256_storeu_si256(to_lengths.as_mut_ptr().add(i).cast(), length);
+                }
+            }
+        }
+    }
+}
+
+/// Finds the borders of the cells of eight rows, each between two edges, and where they start, behind the rows that
+/// are there; gives a bit for each row that has another number of cells or whose borders do not fit in a word.
+#[inline(always)]
+fn plain_borders(rule: Rule, words: &[u64], edges: &[u32; EIGHT + 1], rows: &mut Rows) -> u8 {
+    let mut odd = 0;
+    let at = rows.borders.iter_mut().zip(&mut rows.starts).skip(rows.count);
+    for (lane, (borders, start)) in at.take(EIGHT).enumerate() {
+        *start = edges[lane].wrapping_add(1);
+        let length = edges[lane + 1].wrapping_sub(*start) as usize;
+        let separators = window(words, *start as usize) & ((1 << (length & 63)) - 1);
+        let is_even = length < SHORT && separators.count_ones() as usize + 1 == rule.width;
+        *borders = separators << 1 | 1 | 2 << (length & 63);
+        odd |= u8::from(!is_even || rule.comment.is_some()) << lane;
+    }
+    odd
+}
+
+#[cfg(target_arch = "x86_64")]
+#[inline]
+#[target_feature(enable = "avx512f,avx512bw,avx512vl,avx2")]
+fn borders_avx512(rule: Rule, words: &[u64], edges: &[u32; EIGHT + 1], rows: &mut Rows) -> u8 {
+    #[allow(clippy::wildcard_imports)]
+    use std::arch::x86_64::*;
+    let (Some(borders), Some(starts)) = (
+        rows.borders.get_mut(rows.count..rows.count + EIGHT),
+        rows.starts.get_mut(rows.count..rows.count + EIGHT),
+    ) else {
+        return u8::MAX;
+    };
+    // The greatest start is the last.
+    if edges[EIGHT - 1].wrapping_add(1) as usize / 8 + 16 > words.len() * 8 {
+        return plain_borders(rule, words, edges, rows);
+    }
+    let load = |behind: usize| {
+        // SAFETY: sixteen bytes follow the greatest of these places in the words, as was looked at.
+        let two = |lane: usize| unsafe {
+            let place = |lane: usize| edges[lane].wrapping_add(1) as usize / 8 + behind;
+            let at = |lane: usize| words.as_ptr().cast::<u8>().add(place(lane));
+            let low = _mm_castsi128_pd(_mm_loadl_epi64(at(lane).cast()));
+            _mm_castpd_si128(_mm_loadh_pd(low, at(lane + 1).cast()))
+        };
+        let four =
+            |lane: usize| _mm256_inserti128_si256::<1>(_mm256_castsi128_si256(two(lane)), two(lane + 2));
+        _mm512_inserti64x4::<1>(_mm512_castsi256_si512(four(0)), four(4))
+    };
+    let number = |n: i64| _mm512_set1_epi64(n);
+    // SAFETY: eight numbers are loaded from the first and from the last of nine.
+    let (before, ends) = unsafe {
+        (_mm256_loadu_si256(edges.as_ptr().cast()), _mm256_loadu_si256(edges.as_ptr().add(1).cast()))
+    };
+    let first = _mm256_add_epi32(before, _mm256_set1_epi32(1));
+    let shift = _mm512_and_si512(_mm512_cvtepu32_epi64(first), number(7));
+    let low = _mm512_srlv_epi64(load(0), shift);
+    let bits = _mm512_or_si512(low, _mm512_sllv_epi64(load(8), _mm512_sub_epi64(number(64), shift)));
+    let length = _mm512_cvtepu32_epi64(_mm256_sub_epi32(ends, first));
+    let there = _mm512_srlv_epi64(number(-1), _mm512_sub_epi64(number(64), length));
+    let separators = _mm512_and_si512(bits, there);
+    // The bits of each half byte are looked up, and those of each word added.
+    let table = _mm512_broadcast_i32x4(_mm_setr_epi8(0, 1, 1, 2, 1, 2, 2, 3, 1, 2, 2, 3, 2, 3, 3, 4));
+    let half = |bits: __m512i| _mm512_shuffle_epi8(table, _mm512_and_si512(bits, _mm512_set1_epi8(15)));
+    let halves = _mm512_add_epi8(half(separators), half(_mm512_srli_epi64::<4>(separators)));
+    let cells = _mm512_sad_epu8(halves, _mm512_setzero_si512());
+    let behind = _mm512_sllv_epi64(number(2), length);
+    let all = _mm512_or_si512(_mm512_or_si512(_mm512_slli_epi64::<1>(separators), number(1)), behind);
+    // SAFETY: both are eight numbers long.
+    unsafe {
+        _mm512_storeu_si512(borders.as_mut_ptr().cast(), all);
+        _mm256_storeu_si256(starts.as_mut_ptr().cast(), first);
+    }
+    _mm512_cmpneq_epi64_mask(cells, number(rule.width as i64 - 1))
+        | _mm512_cmpge_epu64_mask(length, number(SHORT as i64))
+}
+
+/// The place of the nth set bit, lowest first and from 0, and that of the next; 64 for what there is not.
+#[inline(always)]
+fn nth_bit(mut bits: u64, n: u32) -> (u32, u32) {
+    for _ in 0..n {
+        bits &= bits.wrapping_sub(1);
+    }
+    (bits.trailing_zeros(), (bits & bits.wrapping_sub(1)).trailing_zeros())
 }
 
 /// The bits of 64 bytes from one on.
@@ -232,25 +440,21 @@ fn count(words: &[u64], start: usize, end: usize) -> usize {
     ones + below(end) - below(start)
 }
 
-/// Places the separators of a row of several words.
-#[inline(always)]
-fn place_long(
-    words: &[u64],
-    row: std::ops::Range<usize>,
-    wanted: &[u32],
-    places: &mut [u32],
-    nth: &impl Fn(u64, u32) -> u32,
-) {
-    let (mut from, mut count) = (row.start, 0);
-    let mut next = wanted.iter().zip(places).peekable();
-    while from < row.end && next.peek().is_some() {
-        let bits = window(words, from);
-        let ones = bits.count_ones();
-        while let Some((n, place)) = next.next_if(|(n, _)| **n < count + ones) {
-            *place = from as u32 + nth(bits, n - count);
+/// Places the cells of a row of several words, which has them.
+fn place_long(words: &[u64], row: Range<usize>, wanted: &[u32], mut put: impl FnMut(usize, usize, usize)) {
+    let (mut from, mut count, mut bits) = (row.start, 0, window(words, row.start));
+    // The place of a separator; they are asked for in order.
+    let mut separator = |n: u32| {
+        while n >= count + bits.count_ones() && from < row.end {
+            count += bits.count_ones();
+            from += 64;
+            bits = window(words, from);
         }
-        count += ones;
-        from += 64;
+        (from + nth_bit(bits, n - count).0 as usize).min(row.end)
+    };
+    for (number, cell) in wanted.iter().enumerate() {
+        let start = cell.checked_sub(1).map_or(row.start, |before| separator(before) + 1);
+        put(number, start, separator(*cell).saturating_sub(start));
     }
 }
 
@@ -262,35 +466,71 @@ mod tests {
 
     const CSV: Dialect = Dialect { separator: b',', quote: None, comment: Some(b'#') };
 
+    fn cells<'a>(text: &'a str, grid: &Grid, row: usize) -> Vec<&'a str> {
+        let cell = |number: usize| {
+            let (start, length) = grid.place(number, row).unwrap_or_default();
+            &text[start as usize..(start + length) as usize]
+        };
+        (0..grid.cells).map(cell).collect()
+    }
+
     proptest! {
         #[test]
-        fn rows_as_by_splitting(lines in prop::collection::vec("#?[ab]{0,40}(,[ab]{0,40}){0,3}", 0..20)) {
+        fn rows_as_by_splitting(lines in prop::collection::vec("#?[ab]{0,40}(,[ab]{0,40}){0,3}\r?", 0..20)) {
             let text: String = lines.iter().map(|l| format!("{l}\n")).collect();
             let mut structure = Structure::default();
             structure.find(text.as_bytes(), CSV);
-            let mut grid = Grid::default();
-            grid.walk(text.as_bytes(), &structure, 3, &[0, 1], Some(b'#'));
-            let cells = |l: &&String| l.split(',').count();
-            let said = |l: &&String| !l.is_empty() && !l.starts_with('#');
-            let fitting: Vec<&String> = lines.iter().filter(said).filter(|l| cells(l) == 3).collect();
-            prop_assert_eq!(grid.rows(), fitting.len());
-            prop_assert_eq!(grid.ragged().len(), lines.iter().filter(said).filter(|l| cells(l) != 3).count());
-            let mut plainly = grid.clone();
-            let rows = plainly.walk_with(text.as_bytes(), &structure, 3, &[0, 1], Some(b'#'), nth_bit);
-            prop_assert_eq!(rows, fitting.len());
-            let mut without = Grid::default();
-            without.walk(text.as_bytes(), &structure, 3, &[1], None);
+            let said = |l: &&String| !l.trim_end().is_empty() && !l.starts_with('#');
+            let width = |l: &&String| l.split(',').count();
+            let fitting: Vec<&String> = lines.iter().filter(said).filter(|l| width(l) == 3).collect();
+            let (mut grid, mut few) = (Grid::default(), Grid::default());
+            grid.walk(text.as_bytes(), &structure, 3, &[0, 1, 2], Some(b'#'));
+            few.walk(text.as_bytes(), &structure, 3, &[1], Some(b'#'));
+            prop_assert_eq!(grid.ragged().len(), lines.iter().filter(said).filter(|l| width(l) != 3).count());
+            for walked in [&grid, &few] {
+                prop_assert_eq!(walked.rows(), fitting.len());
+            }
             for (row, line) in fitting.iter().enumerate() {
-                let at = |grid: &Grid, slot| grid.get(row, slot).map_or(0, |place| place as usize);
-                let (start, end) = (at(&grid, Slot::Start), at(&grid, Slot::End));
-                prop_assert_eq!(&text[start..end], line.as_str());
-                let first = &text[start..at(&grid, Slot::Separator(0))];
-                let third = &text[at(&grid, Slot::Separator(1)) + 1..end];
-                prop_assert_eq!(Some(first), line.split(',').next());
-                prop_assert_eq!(Some(third), line.split(',').nth(2));
-                prop_assert_eq!(at(&grid, Slot::Separator(0)), at(&plainly, Slot::Separator(0)));
-                let other = (0..without.rows()).find(|o| without.get(*o, Slot::Start) == grid.get(row, Slot::Start));
-                prop_assert_eq!(other.and_then(|o| without.get(o, Slot::Separator(0))), grid.get(row, Slot::Separator(1)));
+                let expected: Vec<&str> = line.strip_suffix('\r').unwrap_or(line).split(',').collect();
+                prop_assert_eq!(&cells(&text, &grid, row), &expected);
+                prop_assert_eq!(cells(&text, &few, row), &expected[1..2]);
+            }
+        }
+
+        #[test]
+        fn every_way_gives_the_same(borders in prop::collection::vec(any::<u64>(), CHUNK), wanted in prop::sample::subsequence((0..9).collect::<Vec<u32>>(), 1..5)) {
+            let mut rows = Rows { starts: [7; CHUNK + EIGHT], count: CHUNK, ..Rows::default() };
+            // Ten borders at least.
+            rows.borders.iter_mut().zip(borders).for_each(|(to, bits)| *to = bits | 0x3ff << 40);
+            let (mut fast, mut plain) = (vec![[0; CHUNK]; 2 * wanted.len()], vec![[0; CHUNK]; 2 * wanted.len()]);
+            rows.place_with(&wanted, &mut plain, nth_bit);
+            #[cfg(target_arch = "x86_64")]
+            if std::arch::is_x86_feature_detected!("bmi2") {
+                // SAFETY: the processor has it.
+                unsafe { rows.place_bmi2(&wanted, &mut fast) };
+                prop_assert_eq!(&fast, &plain);
+            }
+            rows.place(&[], &wanted, &mut fast, Way::choose());
+            prop_assert_eq!(fast, plain);
+        }
+
+        #[test]
+        fn borders_in_every_way(words in prop::collection::vec(any::<u64>(), 24), lengths in prop::collection::vec(0u32..70, EIGHT), width in 1usize..40) {
+            let mut edges = [u32::MAX; EIGHT + 1];
+            for (i, length) in lengths.iter().enumerate() {
+                edges[i + 1] = edges[i].wrapping_add(1) + length;
+            }
+            let rule = Rule { width, comment: None };
+            let (mut fast, mut plain) = (Rows::default(), Rows::default());
+            let odd = plain_borders(rule, &words, &edges, &mut plain);
+            #[cfg(target_arch = "x86_64")]
+            if let Way::Avx512(_) = Way::choose() {
+                // SAFETY: the way is chosen only where the processor has it.
+                prop_assert_eq!(unsafe { borders_avx512(rule, &words, &edges, &mut fast) }, odd);
+                prop_assert_eq!(fast.starts, plain.starts);
+                for lane in (0..EIGHT).filter(|lane| odd >> lane & 1 == 0) {
+                    prop_assert_eq!(fast.borders[lane], plain.borders[lane]);
+                }
             }
         }
     }

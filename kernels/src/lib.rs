@@ -23,7 +23,9 @@
 
 pub mod calendar;
 pub mod cells;
+mod chunk;
 pub mod columns;
+mod days;
 pub mod dense;
 pub mod digits;
 pub mod distinct;

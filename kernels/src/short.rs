@@ -4,54 +4,11 @@
 //! this form is told by a bit, and read again by whoever asked. AVX-512 does eight at once, from loading the cells
 //! to the quotient; elsewhere a plain form that compilers make vectors of.
 
+use crate::chunk::{CHUNK, Chunk};
 use crate::masks::Way;
 
-/// Cells that are read together.
-pub(crate) const CHUNK: usize = 64;
-
-/// The first eight bytes of some cells, lowest first, and the lengths of the cells.
-pub(crate) struct Chunk {
-    words: [u64; CHUNK],
-    lengths: [u64; CHUNK],
-}
-
-impl Default for Chunk {
-    fn default() -> Self {
-        Chunk { words: [0; CHUNK], lengths: [0; CHUNK] }
-    }
-}
-
-/// Where the starts and ends of cells stand in the records of rows.
-#[derive(Clone, Copy)]
-pub(crate) struct Places {
-    pub(crate) stride: usize,
-    pub(crate) start: usize,
-    /// What a cell's start is behind the place.
-    pub(crate) skip: u32,
-    pub(crate) end: usize,
-}
-
-impl Chunk {
-    #[inline(always)]
-    pub(crate) fn put(&mut self, i: usize, word: u64, length: u64) {
-        (self.words[i], self.lengths[i]) = (word, length);
-    }
-
-    /// Loads the cells of the first rows of some records; gives false, and the chunk is to be filled otherwise, if
-    /// the processor cannot or a cell is too near the end of the bytes.
-    pub(crate) fn load(&mut self, bytes: &[u8], records: &[u32], places: Places) -> bool {
-        #[cfg(target_arch = "x86_64")]
-        if let Way::Avx512(_) = Way::choose() {
-            // SAFETY: the way is chosen only where the processor has it.
-            return unsafe { avx512::load(self, bytes, records, places) };
-        }
-        let _ = (bytes, records, places);
-        false
-    }
-}
-
 /// Reads decimal fractions; gives a bit for each cell that is none of this form.
-pub(crate) fn fractions(cells: &Chunk, values: &mut [f64; CHUNK]) -> u64 {
+pub(crate) fn fractions(cells: Chunk<'_>, values: &mut [f64; CHUNK]) -> u64 {
     match Way::choose() {
         // SAFETY: a way is chosen only where the processor has it.
         #[cfg(target_arch = "x86_64")]
@@ -64,7 +21,7 @@ pub(crate) fn fractions(cells: &Chunk, values: &mut [f64; CHUNK]) -> u64 {
 }
 
 /// Reads whole numbers; gives a bit for each cell that is none of this form.
-pub(crate) fn wholes(cells: &Chunk, values: &mut [i64; CHUNK]) -> u64 {
+pub(crate) fn wholes(cells: Chunk<'_>, values: &mut [i64; CHUNK]) -> u64 {
     match Way::choose() {
         // SAFETY: a way is chosen only where the processor has it.
         #[cfg(target_arch = "x86_64")]
@@ -78,13 +35,13 @@ pub(crate) fn wholes(cells: &Chunk, values: &mut [i64; CHUNK]) -> u64 {
 
 #[cfg(target_arch = "x86_64")]
 #[target_feature(enable = "avx2")]
-fn fractions_avx2(cells: &Chunk, values: &mut [f64; CHUNK]) -> u64 {
+fn fractions_avx2(cells: Chunk<'_>, values: &mut [f64; CHUNK]) -> u64 {
     plain_fractions(cells, values)
 }
 
 #[cfg(target_arch = "x86_64")]
 #[target_feature(enable = "avx2")]
-fn wholes_avx2(cells: &Chunk, values: &mut [i64; CHUNK]) -> u64 {
+fn wholes_avx2(cells: Chunk<'_>, values: &mut [i64; CHUNK]) -> u64 {
     plain_wholes(cells, values)
 }
 
@@ -112,10 +69,10 @@ fn told(bad: &[u64; CHUNK]) -> u64 {
 }
 
 #[inline(always)]
-fn plain_fractions(cells: &Chunk, values: &mut [f64; CHUNK]) -> u64 {
-    let mut bad = [0; CHUNK];
+fn plain_fractions(cells: Chunk<'_>, values: &mut [f64; CHUNK]) -> u64 {
+    let (words, mut bad) = (cells.words(), [0; CHUNK]);
     for i in 0..CHUNK {
-        let (length, word) = (cells.lengths[i], cells.words[i]);
+        let (length, word) = (u64::from(cells.lengths[i]), words[i]);
         // What follows the cell is cut off.
         let kept = 4 * (8 - length.min(8));
         let word = word << kept << kept >> kept >> kept;
@@ -138,12 +95,13 @@ fn plain_fractions(cells: &Chunk, values: &mut [f64; CHUNK]) -> u64 {
 }
 
 #[inline(always)]
-fn plain_wholes(cells: &Chunk, values: &mut [i64; CHUNK]) -> u64 {
-    let mut bad = [0; CHUNK];
+fn plain_wholes(cells: Chunk<'_>, values: &mut [i64; CHUNK]) -> u64 {
+    let (words, mut bad) = (cells.words(), [0; CHUNK]);
     for i in 0..CHUNK {
-        let (number, no_digit) = digits(cells.words[i], cells.lengths[i]);
+        let length = u64::from(cells.lengths[i]);
+        let (number, no_digit) = digits(words[i], length);
         values[i] = number.cast_signed();
-        bad[i] = no_digit | u64::from(cells.lengths[i].wrapping_sub(1) >= 8);
+        bad[i] = no_digit | u64::from(length.wrapping_sub(1) >= 8);
     }
     told(&bad)
 }
@@ -154,37 +112,9 @@ mod avx512 {
     #[allow(clippy::wildcard_imports)]
     use std::arch::x86_64::*;
 
-    use super::{CHUNK, Chunk, Places, TENS};
-
-    #[target_feature(enable = "avx512f,avx512vl,avx2")]
-    pub(super) fn load(cells: &mut Chunk, bytes: &[u8], records: &[u32], places: Places) -> bool {
-        let Places { stride, start, skip, end } = places;
-        if records.len() < (CHUNK - 1) * stride + start.max(end) + 1 || bytes.len() < 8 {
-            return false;
-        }
-        let (Ok(step), Ok(_)) = (i32::try_from(stride), i32::try_from(bytes.len())) else { return false };
-        let rows = _mm256_mullo_epi32(_mm256_setr_epi32(0, 1, 2, 3, 4, 5, 6, 7), _mm256_set1_epi32(step));
-        let last = _mm256_set1_epi32((bytes.len() - 8) as i32);
-        let mut near_end = 0;
-        for i in (0..CHUNK).step_by(8) {
-            // SAFETY: the places of rows i to i + 7, below the 64th, lie within the records, whose length was looked
-            // at; starts were compared with the last byte from which eight can be loaded, and those behind it are
-            // loaded from there; eight words fit behind `i` in both arrays.
-            unsafe {
-                let record = records.as_ptr().add(i * stride);
-                let from = _mm256_i32gather_epi32::<4>(record.add(start).cast(), rows);
-                let from = _mm256_add_epi32(from, _mm256_set1_epi32(skip.cast_signed()));
-                let to = _mm256_i32gather_epi32::<4>(record.add(end).cast(), rows);
-                near_end |= _mm256_cmpgt_epu32_mask(from, last);
-                let within = _mm256_min_epu32(from, last);
-                let words = _mm512_i32gather_epi64::<1>(within, bytes.as_ptr().cast());
-                _mm512_storeu_si512(cells.words.as_mut_ptr().add(i).cast(), words);
-                let lengths = _mm512_cvtepu32_epi64(_mm256_sub_epi32(to, from));
-                _mm512_storeu_si512(cells.lengths.as_mut_ptr().add(i).cast(), lengths);
-            }
-        }
-        near_end == 0
-    }
+    use super::{TENS, plain_fractions, plain_wholes};
+    use crate::chunk::avx512::{all_have, cells_with, lengths, words};
+    use crate::chunk::{CHUNK, Chunk};
 
     /// The digits of a number of eight, the most significant in the lowest byte, as a number.
     #[inline]
@@ -205,16 +135,16 @@ mod avx512 {
         bad: __mmask8,
     }
 
+    /// Eight cells from the `i`th on.
+    ///
+    /// # Safety
+    /// `i` is at most 56, and eight bytes follow the start of each cell.
     #[inline]
-    #[target_feature(enable = "avx512f,avx512bw")]
-    fn eight(cells: &Chunk, i: usize) -> Eight {
-        // SAFETY: eight words stand behind `i`, which is a multiple of eight below 64.
-        let (words, lengths) = unsafe {
-            (
-                _mm512_loadu_si512(cells.words.as_ptr().add(i).cast()),
-                _mm512_loadu_si512(cells.lengths.as_ptr().add(i).cast()),
-            )
-        };
+    #[target_feature(enable = "avx512f,avx512bw,avx512vl")]
+    unsafe fn eight(cells: Chunk<'_>, i: usize) -> Eight {
+        // SAFETY: as the caller promises.
+        let words = unsafe { words(cells, i) };
+        let lengths = _mm512_cvtepu32_epi64(lengths(cells, i));
         // A shift by 64 or more leaves nothing.
         let missing = _mm512_sub_epi64(_mm512_set1_epi64(64), _mm512_slli_epi64::<3>(lengths));
         let there = _mm512_sllv_epi64(_mm512_set1_epi64(-1), missing);
@@ -228,14 +158,6 @@ mod avx512 {
         }
     }
 
-    /// A bit for each cell with one of these bytes.
-    #[inline]
-    #[target_feature(enable = "avx512f,avx512bw")]
-    fn cells_with(bytes: __mmask64) -> __mmask8 {
-        let all = _mm512_movm_epi8(bytes);
-        _mm512_test_epi64_mask(all, all)
-    }
-
     /// A bit for each byte that is no digit.
     #[inline]
     #[target_feature(enable = "avx512f,avx512bw")]
@@ -244,15 +166,19 @@ mod avx512 {
         _mm512_cmpgt_epu8_mask(values, _mm512_set1_epi8(9))
     }
 
-    #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512cd")]
-    pub(super) fn fractions(cells: &Chunk, values: &mut [f64; CHUNK]) -> u64 {
+    #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512cd,avx512vl")]
+    pub(super) fn fractions(cells: Chunk<'_>, values: &mut [f64; CHUNK]) -> u64 {
+        if !all_have(cells, 8) {
+            return plain_fractions(cells, values);
+        }
         let all = _mm512_set1_epi64(-1);
         let zero = _mm512_set1_epi8(b'0'.cast_signed());
         // SAFETY: eight numbers are loaded from an array of eight.
         let tens = unsafe { _mm512_loadu_pd(TENS.as_ptr()) };
         let mut told = 0;
         for i in (0..CHUNK).step_by(8) {
-            let Eight { text, there, bad } = eight(cells, i);
+            // SAFETY: `i` is a multiple of eight below 64, and eight bytes follow each start.
+            let Eight { text, there, bad } = unsafe { eight(cells, i) };
             let is_point = _mm512_mask_cmpeq_epi8_mask(there, text, _mm512_set1_epi8(b'.'.cast_signed()));
             let points = _mm512_movm_epi8(is_point);
             // Eight times the digits behind the last point; 64 where there is none.
@@ -280,11 +206,15 @@ mod avx512 {
         told
     }
 
-    #[target_feature(enable = "avx512f,avx512bw")]
-    pub(super) fn wholes(cells: &Chunk, values: &mut [i64; CHUNK]) -> u64 {
+    #[target_feature(enable = "avx512f,avx512bw,avx512vl")]
+    pub(super) fn wholes(cells: Chunk<'_>, values: &mut [i64; CHUNK]) -> u64 {
+        if !all_have(cells, 8) {
+            return plain_wholes(cells, values);
+        }
         let mut told = 0;
         for i in (0..CHUNK).step_by(8) {
-            let Eight { text, there, bad } = eight(cells, i);
+            // SAFETY: `i` is a multiple of eight below 64, and eight bytes follow each start.
+            let Eight { text, there, bad } = unsafe { eight(cells, i) };
             let number = number(_mm512_subs_epu8(text, _mm512_set1_epi8(b'0'.cast_signed())));
             // SAFETY: eight numbers fit behind `i`.
             unsafe { _mm512_storeu_si512(values.as_mut_ptr().add(i).cast(), number) };
@@ -301,19 +231,15 @@ mod tests {
 
     proptest! {
         #[test]
-        fn every_way_gives_the_same(texts in prop::collection::vec("[0-9.a]{0,9}|[0-9]{1,5}[.][0-9]{0,2}", CHUNK)) {
-            let mut cells = Chunk::default();
-            for (i, text) in texts.iter().enumerate() {
-                let mut word = [b'7'; 8];
-                text.bytes().zip(&mut word).for_each(|(byte, slot)| *slot = byte);
-                cells.put(i, u64::from_le_bytes(word), text.len() as u64);
-            }
+        fn every_way_gives_the_same(texts in prop::collection::vec("[0-9.a]{0,9}|[0-9]{1,5}[.][0-9]{0,2}", CHUNK), more in 0usize..9) {
+            let (mut bytes, starts, lengths) = crate::chunk::in_a_row(&texts);
+            bytes.resize(bytes.len() + more, b'7');
+            let cells = Chunk { bytes: &bytes, starts: &starts, lengths: &lengths };
             let (mut fast, mut plain) = ([0.0; CHUNK], [0.0; CHUNK]);
-            let bad = fractions(&cells, &mut fast);
-            prop_assert_eq!(bad, plain_fractions(&cells, &mut plain));
+            let (bad, plain_bad) = (fractions(cells, &mut fast), plain_fractions(cells, &mut plain));
             let (mut fast_ints, mut plain_ints) = ([0; CHUNK], [0; CHUNK]);
-            let bad_ints = wholes(&cells, &mut fast_ints);
-            prop_assert_eq!(bad_ints, plain_wholes(&cells, &mut plain_ints));
+            let (bad_ints, plain_bad_ints) = (wholes(cells, &mut fast_ints), plain_wholes(cells, &mut plain_ints));
+            prop_assert_eq!((bad, bad_ints), (plain_bad, plain_bad_ints));
             for (i, text) in texts.iter().enumerate() {
                 if bad >> i & 1 == 0 {
                     prop_assert_eq!(fast[i], plain[i], "{}", text);

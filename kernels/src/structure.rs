@@ -12,6 +12,9 @@
 use crate::masks::{Masks, Needles, Way, portable};
 use crate::prefetch;
 
+/// Chunks that are gone over together.
+const TOGETHER: usize = 4;
+
 /// Bytes ahead of the pass that are brought near.
 const AHEAD: usize = 1024;
 
@@ -27,25 +30,34 @@ pub struct Dialect {
 }
 
 /// The borders of a block: of its cells as bits, of its records as places.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Structure {
-    /// One bit a byte, lowest first; one word more than the bytes fill.
+    /// One bit a byte, lowest first; two words more than the bytes fill.
     pub(crate) separators: Vec<u64>,
-    /// Where lines end.
-    pub(crate) line_ends: Vec<u32>,
+    /// Where lines end; before the first of them stands [`BEFORE`].
+    pub(crate) edges: Vec<u32>,
     /// Where a quote opens that does not close in the block.
     open_quote: Option<usize>,
+}
+
+/// The edge before the first line, which starts one behind it, as the others do.
+const BEFORE: u32 = u32::MAX;
+
+impl Default for Structure {
+    fn default() -> Self {
+        Structure { separators: Vec::new(), edges: vec![BEFORE], open_quote: None }
+    }
 }
 
 impl Structure {
     /// Where each line ends, in order.
     pub fn line_ends(&self) -> &[u32] {
-        &self.line_ends
+        self.edges.get(1..).unwrap_or_default()
     }
 
     /// How many cells the first line has.
     pub fn first_width(&self) -> usize {
-        let end = self.line_ends.first().map_or(0, |end| *end as usize);
+        let end = self.line_ends().first().map_or(0, |end| *end as usize);
         let (whole, part) = (end / 64, end % 64);
         let ones = |words: &[u64]| words.iter().map(|w| w.count_ones() as usize).sum::<usize>();
         let last = self.separators.get(whole).copied().unwrap_or(0) & ((1 << part) - 1);
@@ -54,7 +66,7 @@ impl Structure {
 
     /// Forgets the line ends from the `count`th on.
     pub fn truncate(&mut self, count: usize) {
-        self.line_ends.truncate(count);
+        self.edges.truncate(count + 1);
     }
 
     /// Where a quote opens that does not close in the block.
@@ -66,7 +78,7 @@ impl Structure {
     ///
     /// At most `u32::MAX` bytes.
     pub fn find(&mut self, bytes: &[u8], dialect: Dialect) {
-        self.line_ends.clear();
+        self.edges.truncate(1);
         if dialect.comment.is_some() {
             self.find_plainly(bytes, dialect);
             return;
@@ -118,32 +130,54 @@ impl Structure {
         };
         let mut quotes = Quotes::new(bytes, dialect.separator, needles.quote);
         let (chunks, rest) = bytes.as_chunks::<64>();
-        self.separators.resize(chunks.len() + 2, 0);
+        self.separators.resize(chunks.len() + 3, 0);
         // Room for a line end at every byte; what is not written to costs nothing.
-        self.line_ends.reserve(bytes.len() + 128);
-        let ends = self.line_ends.as_mut_ptr();
-        let mut lines = 0;
+        self.edges.reserve(bytes.len() + 128);
+        let ends = self.edges.as_mut_ptr();
+        let mut edges = 1;
+        let mut put = |place: usize, word: &mut u64, found: Masks| {
+            *word = found.separator;
+            // SAFETY: there is room for every byte before this chunk, for its own and for two more.
+            edges += unsafe { write_bits(found.line_end, place * 64, ends.add(edges)) };
+        };
+        // Quotes are rare: several chunks without any are gone over with nothing else in mind.
+        let has_quotes = dialect.quote.is_some();
+        let mut words = self.separators.chunks_exact_mut(TOGETHER);
+        let mut place = 0;
+        for (some, words) in chunks.chunks_exact(TOGETHER).zip(&mut words) {
+            prefetch::near(bytes, place * 64 + AHEAD);
+            prefetch::near(bytes, place * 64 + AHEAD + 64);
+            prefetch::near(bytes, place * 64 + AHEAD + 128);
+            prefetch::near(bytes, place * 64 + AHEAD + 192);
+            let found: [Masks; TOGETHER] = std::array::from_fn(|i| masks(&some[i], needles));
+            let quoted = found.iter().any(|found| found.quote != 0);
+            if has_quotes && quoted || quotes.open.is_some() {
+                for ((i, found), word) in found.into_iter().enumerate().zip(words) {
+                    put(place + i, word, quotes.outside(found, (place + i) * 64));
+                }
+            } else {
+                for ((i, found), word) in found.into_iter().enumerate().zip(words) {
+                    put(place + i, word, found);
+                }
+            }
+            place += TOGETHER;
+        }
         // Padded with a byte that is none of the three.
         let filler = (0u8..).find(|b| ![needles.separator, b'\n', needles.quote].contains(b)).unwrap_or(0);
         let mut last = [filler; 64];
         last[..rest.len()].copy_from_slice(rest);
-        for ((i, chunk), word) in chunks.iter().chain([&last]).enumerate().zip(&mut self.separators) {
-            prefetch::near(bytes, i * 64 + AHEAD);
-            let mut m = masks(chunk, needles);
-            if m.quote != 0 && dialect.quote.is_some() || quotes.open.is_some() {
-                let inside = quotes.inside(m.quote, i * 64);
-                m.separator &= !inside;
-                m.line_end &= !inside;
+        let words = self.separators.iter_mut().skip(place);
+        for (chunk, word) in chunks.iter().skip(place).chain([&last]).zip(words) {
+            let mut found = masks(chunk, needles);
+            if has_quotes {
+                found = quotes.outside(found, place * 64);
             }
-            *word = m.separator;
-            // SAFETY: there is room for every byte before this chunk, for its own and for two more.
-            lines += unsafe { write_bits(m.line_end, i * 64, ends.add(lines)) };
+            put(place, word, found);
+            place += 1;
         }
         // SAFETY: so many were written, one after the other.
-        unsafe { self.line_ends.set_len(lines) };
-        if let Some(word) = self.separators.last_mut() {
-            *word = 0;
-        }
+        unsafe { self.edges.set_len(edges) };
+        self.separators.iter_mut().rev().take(2).for_each(|word| *word = 0);
         self.open_quote = quotes.open;
     }
 
@@ -151,7 +185,7 @@ impl Structure {
     fn find_plainly(&mut self, bytes: &[u8], dialect: Dialect) {
         let mut quotes = Quotes::new(bytes, dialect.separator, dialect.quote.unwrap_or(0));
         self.separators.clear();
-        self.separators.resize(bytes.len() / 64 + 2, 0);
+        self.separators.resize(bytes.len() / 64 + 3, 0);
         let mut in_comment = false;
         let mut line_start = true;
         for (at, &byte) in bytes.iter().enumerate() {
@@ -162,7 +196,7 @@ impl Structure {
             if in_comment {
                 if byte == b'\n' {
                     in_comment = false;
-                    self.line_ends.push(at as u32);
+                    self.edges.push(at as u32);
                 }
             } else if Some(byte) == dialect.quote {
                 quotes.turn(at);
@@ -170,7 +204,7 @@ impl Structure {
                 if byte == dialect.separator {
                     self.separators[at / 64] |= 1 << (at % 64);
                 } else if byte == b'\n' {
-                    self.line_ends.push(at as u32);
+                    self.edges.push(at as u32);
                 }
             }
         }
@@ -211,6 +245,15 @@ struct Quotes<'a> {
 }
 
 impl<'a> Quotes<'a> {
+    /// What stands outside quotes of what was found in the chunk at `base`.
+    #[inline(never)]
+    fn outside(&mut self, mut found: Masks, base: usize) -> Masks {
+        let inside = self.inside(found.quote, base);
+        found.separator &= !inside;
+        found.line_end &= !inside;
+        found
+    }
+
     fn new(bytes: &'a [u8], separator: u8, quote: u8) -> Self {
         Quotes { bytes, separator, quote, open: None, skip_to: 0 }
     }
@@ -278,7 +321,7 @@ pub fn last_record_end(bytes: &[u8], dialect: Dialect) -> Option<usize> {
         return if dialect.comment.is_some() {
             let mut structure = Structure::default();
             structure.find_plainly(bytes, dialect);
-            structure.line_ends.last().map(|p| *p as usize + 1)
+            structure.line_ends().last().map(|p| *p as usize + 1)
         } else {
             memchr::memrchr(b'\n', bytes).map(|p| p + 1)
         };
@@ -351,7 +394,10 @@ mod tests {
     fn a_comment_may_hold_quotes() {
         let mut structure = Structure::default();
         structure.find(b"#,\"\na,b\n", Dialect { comment: Some(b'#'), ..CSV });
-        assert_eq!((structure.separators.as_slice(), structure.line_ends()), (&[1 << 5, 0][..], &[3, 7][..]));
+        assert_eq!(
+            (structure.separators.as_slice(), structure.line_ends()),
+            (&[1 << 5, 0, 0][..], &[3, 7][..])
+        );
     }
 
     proptest! {

@@ -10,7 +10,8 @@ use arrow_array::StringViewArray;
 use arrow_buffer::{Buffer, NullBuffer, ScalarBuffer};
 
 use crate::cells::{Cells, Column, Rows, Spans};
-use crate::short::CHUNK;
+use crate::chunk::{CHUNK, Chunk};
+use crate::masks::Way;
 
 /// A block of text.
 #[derive(Debug)]
@@ -103,18 +104,21 @@ impl<'a> ViewBuilder<'a> {
         let mut listed = Column { values: Vec::new(), empty: Vec::new(), odd: Vec::new() };
         let mut views = std::mem::take(&mut self.views);
         views.reserve(rows.len());
-        let (mut spans, mut made) = (Spans::default(), [0; CHUNK]);
+        let (mut spare, mut made) = (Spans::default(), [0; CHUNK]);
         let mut place = 0;
         while place < rows.len() {
             let some = CHUNK.min(rows.len() - place);
-            cells.spans(rows, place, some, &mut spans);
-            if short_views(self.bytes, &spans, quote, &mut made) {
+            let chunk = cells.chunk(rows, place, &mut spare);
+            if let Some(empty) = short_views(chunk, quote, &mut made) {
                 views.extend_from_slice(&made[..some]);
-                let empty = (0..some).filter(|i| spans.lengths[*i] == 0);
-                listed.empty.extend(empty.map(|i| (place + i) as u32));
+                let mut empty = empty & (u64::MAX >> (CHUNK - some));
+                while empty != 0 {
+                    listed.empty.push((place + empty.trailing_zeros() as usize) as u32);
+                    empty &= empty - 1;
+                }
             } else {
                 for i in 0..some {
-                    let (start, length) = (spans.starts[i] as usize, spans.lengths[i] as usize);
+                    let (start, length) = (chunk.starts[i] as usize, chunk.lengths[i] as usize);
                     let is_quoted = quote.is_some() && self.bytes.get(start) == quote.as_ref();
                     let list = if length == 0 { &mut listed.empty } else { &mut listed.odd };
                     if length == 0 || is_quoted {
@@ -191,24 +195,75 @@ impl<'a> ViewBuilder<'a> {
 /// A bit of each byte that is not ASCII.
 const HIGH: u64 = 0x8080_8080_8080_8080;
 
-/// Makes the views of cells that are short, not quoted and ASCII, as nearly all are, without a branch on any of them;
-/// gives false where one is not. Behind the last cell the spans may be any that were once right.
-#[inline(never)]
-fn short_views(bytes: &[u8], spans: &Spans, quote: Option<u8>, views: &mut [u128; CHUNK]) -> bool {
-    let Some(last) = bytes.len().checked_sub(16) else { return false };
+/// Makes the views of cells that are short, not quoted and ASCII, as nearly all are, without a branch on any of them, and
+/// gives a bit for each that is empty; `None` where one is not of this form.
+fn short_views(cells: Chunk<'_>, quote: Option<u8>, views: &mut [u128; CHUNK]) -> Option<u64> {
     // What is not ASCII is told in any case.
-    let quote = u64::from(quote.unwrap_or(0x80));
-    let (mut low, mut high, mut odd) = (0u64, 0u64, false);
-    for ((start, length), view) in spans.starts.iter().zip(&spans.lengths).zip(views) {
-        let (start, length) = (*start as usize, *length as usize);
-        let text = bytes.get(start.min(last)..).and_then(|text| text.first_chunk::<16>());
+    let quote = quote.unwrap_or(0x80);
+    match Way::choose() {
+        // SAFETY: a way is chosen only where the processor has it.
+        #[cfg(target_arch = "x86_64")]
+        Way::Avx512(_) => unsafe { short_views_avx512(cells, quote, views) },
+        _ => plain_short_views(cells, quote, views),
+    }
+}
+
+fn plain_short_views(cells: Chunk<'_>, quote: u8, views: &mut [u128; CHUNK]) -> Option<u64> {
+    let last = cells.bytes.len().checked_sub(16)?;
+    let (mut low, mut high, mut odd, mut empty) = (0u64, 0u64, false, 0);
+    for (i, view) in views.iter_mut().enumerate() {
+        let (start, length) = (cells.starts[i] as usize, cells.lengths[i] as usize);
+        let text = cells.bytes.get(start.min(last)..).and_then(|text| text.first_chunk::<16>());
         let kept = text.map_or(0, |text| u128::from_le_bytes(*text)) & LOW_BYTES[length.min(15)];
         low |= kept as u64;
         high |= (kept >> 64) as u64;
-        odd |= (length > 12) | (start > last) | (kept as u64 & 0xff == quote);
+        odd |= (length > 12) | (start > last) | (kept as u64 & 0xff == u64::from(quote));
+        empty |= u64::from(length == 0) << i;
         *view = kept << 32 | length as u128;
     }
-    !odd && (low | high) & HIGH == 0
+    (!odd && (low | high) & HIGH == 0).then_some(empty)
+}
+
+#[cfg(target_arch = "x86_64")]
+#[target_feature(enable = "avx512f,avx512bw,avx512vl,bmi2")]
+fn short_views_avx512(cells: Chunk<'_>, quote: u8, views: &mut [u128; CHUNK]) -> Option<u64> {
+    #[allow(clippy::wildcard_imports)]
+    use std::arch::x86_64::*;
+    let end = _mm512_set1_epi32(i32::try_from(cells.bytes.len()).ok()?);
+    let (mut odd, mut empty) = (0, 0);
+    for i in (0..CHUNK).step_by(16) {
+        // SAFETY: sixteen numbers stand behind `i` in both arrays.
+        let (starts, lengths) = unsafe {
+            (
+                _mm512_loadu_si512(cells.starts.as_ptr().add(i).cast()),
+                _mm512_loadu_si512(cells.lengths.as_ptr().add(i).cast()),
+            )
+        };
+        odd |= _mm512_cmpgt_epu32_mask(lengths, _mm512_set1_epi32(12));
+        odd |= _mm512_cmpgt_epu32_mask(starts, end);
+        odd |= _mm512_cmpgt_epu32_mask(_mm512_add_epi32(starts, lengths), end);
+        empty |= u64::from(_mm512_testn_epi32_mask(lengths, lengths)) << i;
+    }
+    if odd != 0 {
+        return None;
+    }
+    let first = _mm_set1_epi8(quote.cast_signed());
+    let (mut seen, mut differs) = (_mm_setzero_si128(), _mm_set1_epi8(-1));
+    for ((start, length), view) in cells.starts.iter().zip(cells.lengths).zip(views) {
+        let there = ((1u32 << length) - 1) << 4;
+        let text = cells.bytes.as_ptr().wrapping_add(*start as usize).wrapping_sub(4);
+        // SAFETY: only the bytes of the cell are loaded, which lies within the block: the last bytes of its view,
+        // whose first four are its length.
+        let text = unsafe { _mm_maskz_loadu_epi8(there as u16, text.cast()) };
+        seen = _mm_or_si128(seen, text);
+        differs = _mm_min_epu8(differs, _mm_xor_si128(text, first));
+        let made = _mm_or_si128(text, _mm_cvtsi32_si128(length.cast_signed()));
+        // SAFETY: a view has sixteen bytes.
+        unsafe { _mm_storeu_si128(std::ptr::from_mut(view).cast(), made) };
+    }
+    // The first byte of a cell is the fifth of its view.
+    let quoted = _mm_testn_epi8_mask(differs, differs) & 1 << 4 != 0;
+    (_mm_movepi8_mask(seen) == 0 && !quoted).then_some(empty)
 }
 
 /// The first so many bytes of sixteen, up to twelve.
@@ -252,6 +307,25 @@ mod tests {
     use proptest::prelude::*;
 
     proptest! {
+        #[test]
+        fn short_cells_in_every_way(texts in prop::collection::vec("[a-z]{0,12}|[a-c]{0,3}", CHUNK), odd in prop::option::of("ä|\"a|[a-z]{13}|a\"")) {
+            let mut texts = texts;
+            texts[17] = odd.unwrap_or_default();
+            let (mut bytes, starts, lengths) = crate::chunk::in_a_row(&texts);
+            bytes.extend_from_slice(&[b'x'; 16]);
+            let cells = Chunk { bytes: &bytes, starts: &starts, lengths: &lengths };
+            let (mut fast, mut plain) = ([0; CHUNK], [0; CHUNK]);
+            let (empty, plainly) = (short_views(cells, Some(b'"'), &mut fast), plain_short_views(cells, b'"', &mut plain));
+            prop_assert_eq!(empty, plainly);
+            if let Some(empty) = empty {
+                prop_assert_eq!(fast, plain);
+                for (i, text) in texts.iter().enumerate() {
+                    prop_assert_eq!(fast[i], view_of(text.as_bytes(), 0, 0));
+                    prop_assert_eq!(empty >> i & 1 == 1, text.is_empty());
+                }
+            }
+        }
+
         #[test]
         fn parts_read_back(text in "[a-zä€😀,]{0,80}", cuts in prop::collection::vec((0usize..200, 0usize..60), 1..20)) {
             let block = {

@@ -566,7 +566,9 @@ fn packed(array: &ArrayRef) -> Option<Cow<'_, [u128]>> {
 fn packed_with(array: &ArrayRef, long: Option<u128>) -> Option<Cow<'_, [u128]>> {
     if let Some(texts) = array.as_string_view_opt() {
         let views = texts.views();
-        if texts.null_count() == 0 && views.iter().all(|view| *view as u32 <= 12) {
+        // What holds no other bytes has short texts alone.
+        let are_short = texts.data_buffers().is_empty() || views.iter().all(|view| *view as u32 <= 12);
+        if texts.null_count() == 0 && are_short {
             return Some(Cow::Borrowed(views));
         }
         let fits = |(row, view): (usize, &u128)| match (texts.is_valid(row), *view as u32) {

@@ -221,6 +221,9 @@ fn call(name: &str, args: &[V]) -> V {
         ("lower", [V::Text(t)]) => V::Text(t.to_lowercase()),
         ("upper", [V::Text(t)]) => V::Text(t.to_uppercase()),
         ("trim", [V::Text(t)]) => V::Text(t.trim().into()),
+        ("parts", [V::Text(t), V::Text(at)]) => {
+            V::List(t.split(at.as_str()).map(|p| V::Text(p.into())).collect())
+        }
         ("length", [V::Text(t)]) => V::Int(t.chars().count() as i64),
         ("substring", [V::Text(t), V::Int(from), V::Int(n)]) => {
             let chars = t.chars().enumerate().filter(|(i, _)| {

@@ -2,7 +2,7 @@
 
 use super::aggregates::Agg;
 use super::eval::E;
-use super::reshape::{Pivot, Unpivot};
+use super::reshape::{Cut, Pivot, Split, Unnest, Unpivot};
 use super::steps::Step;
 use super::two_tables::{Condition, Join, Other};
 use super::value::{Data, Ty, V};
@@ -72,7 +72,7 @@ fn value(r: &mut Random, ty: Ty) -> V {
         ),
         Ty::Date => V::Date(18_000 + if r.chance(70) { r.below(5) as i32 } else { r.below(4000) as i32 }),
         Ty::Bool => V::Bool(r.chance(50)),
-        Ty::List => panic!("lists are not drawn"),
+        Ty::List(_) => panic!("lists are not drawn"),
     }
 }
 
@@ -128,7 +128,7 @@ fn join(r: &mut Random, data: &Data, others: &[Other], number: usize) -> Step {
         let unequal = if asof { 1 } else { r.pick(&[0, 0, 1, 2, 3]) };
         for i in 0..(equal + unequal).max(1) {
             let ty = r.pick(&data.columns).1;
-            let ty = if ty == Ty::List { Ty::Int } else { ty };
+            let ty = if ty.is_list() { Ty::Int } else { ty };
             let theirs = if ty == Ty::Int && r.chance(20) { Ty::Float } else { ty };
             let op = if i < equal || equal + unequal == 0 { "=" } else { r.pick(&["<", "<=", ">", ">="]) };
             let depth = usize::from(r.chance(30));
@@ -237,6 +237,47 @@ fn pivot(r: &mut Random, data: &Data, number: usize) -> Step {
         values
     });
     Step::Pivot(Pivot { key, values, by, items })
+}
+
+/// A cut of a text column into as many parts as any of its texts has.
+fn split(r: &mut Random, data: &Data, number: usize) -> Step {
+    let texts = columns_of(data, Ty::Text);
+    let Some(column) = (!texts.is_empty()).then(|| r.pick(&texts)) else { return Step::First(9, 0) };
+    let (cut, parts) = if r.chance(50) {
+        let separator = r.pick(&[" ", "a", "", ", "]);
+        let cut = Cut::At(if separator.is_empty() { "t" } else { separator });
+        let place = data.place(&column);
+        let most = data.rows.iter().filter_map(|row| cut.parts(&row[place])).map(|parts| parts.len()).max();
+        (cut, most.unwrap_or(1) + r.below(2))
+    } else {
+        let first = 1 + r.below(3);
+        let places = if r.chance(50) { vec![first] } else { vec![first, first + 1 + r.below(9)] };
+        let parts = places.len() + 1;
+        (Cut::After(places), parts)
+    };
+    let names = (0..parts).map(|i| format!("s{number}_{i}")).collect();
+    Step::Split(Split { column, cut, names, keep: r.chance(40) })
+}
+
+/// Lists to rows, two at once where they are of one length; without a list, one is made.
+fn unnest(r: &mut Random, data: &Data, number: usize) -> Step {
+    let lists: Vec<String> =
+        data.columns.iter().filter(|(_, t)| t.is_list()).map(|(n, _)| n.clone()).collect();
+    if lists.is_empty() {
+        let parts = E::Call("parts", vec![expr(r, data, Ty::Text, 1), E::Lit(V::Text(" ".into()))]);
+        return Step::Add(vec![(format!("l{number}"), parts, Ty::Text.listed())]);
+    }
+    let first = r.pick(&lists);
+    let length = |row: &Vec<V>, name: &String| match &row[data.place(name)] {
+        V::List(items) => items.len(),
+        _ => 0,
+    };
+    let alike = |other: &&String| {
+        **other != first && data.rows.iter().all(|row| length(row, other) == length(row, &first))
+    };
+    let second = lists.iter().find(alike).filter(|_| r.chance(70)).cloned();
+    let columns = std::iter::once(first.clone()).chain(second).collect();
+    Step::Unnest(Unnest { columns, skip_nulls: r.chance(40) })
 }
 
 fn columns_of(data: &Data, ty: Ty) -> Vec<String> {
@@ -391,7 +432,7 @@ fn aggregate(r: &mut Random, data: &Data) -> Agg {
             None,
             any,
         ),
-        14 => make("array_agg", vec![expr(r, data, any, 1)], None, Ty::List),
+        14 => make("array_agg", vec![expr(r, data, any, 1)], None, any.listed()),
         _ => make(
             r.pick(&["weighted_mean", "covar"]),
             vec![expr(r, data, Ty::Int, 0), expr(r, data, Ty::Int, 0)],
@@ -404,7 +445,7 @@ fn aggregate(r: &mut Random, data: &Data) -> Agg {
 
 fn some_columns(r: &mut Random, data: &Data) -> Vec<String> {
     let usable: Vec<String> =
-        data.columns.iter().filter(|(_, t)| *t != Ty::List).map(|(n, _)| n.clone()).collect();
+        data.columns.iter().filter(|(_, t)| !t.is_list()).map(|(n, _)| n.clone()).collect();
     let mut chosen: Vec<String> = Vec::new();
     for _ in 0..1 + r.below(2) {
         let name = r.pick(&usable);
@@ -417,7 +458,9 @@ fn some_columns(r: &mut Random, data: &Data) -> Vec<String> {
 
 fn step(r: &mut Random, data: &Data, others: &[Other], number: usize) -> Step {
     let ty = r.pick(&TYPES);
-    match r.below(27) {
+    match r.below(30) {
+        27 => split(r, data, number),
+        28 | 29 => unnest(r, data, number),
         23 => {
             let by = if r.chance(50) { vec![] } else { some_columns(r, data) };
             Step::Carry(some_columns(r, data)[0].clone(), r.chance(50), by)
@@ -430,7 +473,7 @@ fn step(r: &mut Random, data: &Data, others: &[Other], number: usize) -> Step {
         0 | 1 => Step::Filter(expr(r, data, Ty::Bool, 2)),
         2 => {
             let mut agg = aggregate(r, data);
-            while matches!(agg.ty, Ty::List) {
+            while agg.ty.is_list() {
                 agg = aggregate(r, data);
             }
             let keys = if r.chance(30) { vec![] } else { some_columns(r, data) };
@@ -475,7 +518,7 @@ fn step(r: &mut Random, data: &Data, others: &[Other], number: usize) -> Step {
         12 if r.chance(50) => Step::FirstPer(1 + r.below(3), some_columns(r, data)),
         12 => Step::Last(r.below(8), if r.chance(50) { vec![] } else { some_columns(r, data) }),
         13 => {
-            let lists = data.columns.iter().any(|(_, t)| *t == Ty::List);
+            let lists = data.columns.iter().any(|(_, t)| t.is_list());
             Step::Distinct(if lists || r.chance(50) { some_columns(r, data) } else { vec![] })
         }
         14 => {
@@ -501,7 +544,7 @@ pub fn chain(r: &mut Random, data: &Data, others: &[Other]) -> Vec<Step> {
     let mut steps = Vec::new();
     let mut shape = data.clone();
     for number in 0..1 + r.below(5) {
-        if shape.columns.iter().all(|(_, t)| *t == Ty::List) {
+        if shape.columns.iter().all(|(_, t)| t.is_list()) {
             break;
         }
         let next = step(r, &shape, others, number);

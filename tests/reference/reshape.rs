@@ -23,6 +23,114 @@ pub struct Pivot {
     pub items: Vec<(String, Agg)>,
 }
 
+#[derive(Clone, Debug)]
+pub enum Cut {
+    At(&'static str),
+    After(Vec<usize>),
+}
+
+#[derive(Clone, Debug)]
+pub struct Split {
+    pub column: String,
+    pub cut: Cut,
+    pub names: Vec<String>,
+    pub keep: bool,
+}
+
+#[derive(Clone, Debug)]
+pub struct Unnest {
+    pub columns: Vec<String>,
+    pub skip_nulls: bool,
+}
+
+impl fmt::Display for Split {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let names = self.names.join(", ");
+        let keep = if self.keep { " keep" } else { "" };
+        match &self.cut {
+            Cut::At(separator) => write!(f, "split {} at '{separator}' as {names}{keep}", self.column),
+            Cut::After(places) => {
+                let places: Vec<String> = places.iter().map(ToString::to_string).collect();
+                write!(f, "split {} after {} as {names}{keep}", self.column, places.join(", "))
+            }
+        }
+    }
+}
+
+impl fmt::Display for Unnest {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "unnest {}{}", self.columns.join(", "), if self.skip_nulls { " skip nulls" } else { "" })
+    }
+}
+
+impl Cut {
+    /// The parts of a text; of a position cut, those that are not empty.
+    pub fn parts(&self, value: &V) -> Option<Vec<String>> {
+        let V::Text(text) = value else { return None };
+        Some(match self {
+            Cut::At(separator) => text.split(separator).map(str::to_owned).collect(),
+            Cut::After(places) => {
+                let chars: Vec<char> = text.chars().collect();
+                let mut starts = vec![0];
+                starts.extend(places);
+                let ends = places.iter().copied().chain([chars.len()]);
+                let part = |(start, end): (usize, usize)| chars[start..end.min(chars.len())].iter().collect();
+                starts.into_iter().zip(ends).filter(|(start, _)| *start < chars.len()).map(part).collect()
+            }
+        })
+    }
+}
+
+impl Split {
+    pub fn apply(&self, data: &Data) -> Data {
+        let place = data.place(&self.column);
+        let parts = |row: &Vec<V>| {
+            let mut parts = self.cut.parts(&row[place]).unwrap_or_default().into_iter();
+            self.names.iter().map(|_| parts.next().map_or(V::Null, V::Text)).collect::<Vec<V>>()
+        };
+        let (at, gone) = if self.keep { (place + 1, 0) } else { (place, 1) };
+        let mut columns = data.columns.clone();
+        columns.splice(at..at + gone, self.names.iter().map(|n| (n.clone(), Ty::Text)));
+        let rows = data.rows.iter().map(|row| {
+            let mut new = row.clone();
+            new.splice(at..at + gone, parts(row));
+            new
+        });
+        Data { columns, rows: rows.collect() }
+    }
+}
+
+impl Unnest {
+    pub fn apply(&self, data: &Data) -> Data {
+        let places: Vec<usize> = self.columns.iter().map(|c| data.place(c)).collect();
+        let mut columns = data.columns.clone();
+        for place in &places {
+            if let Ty::List(item) = columns[*place].1 {
+                columns[*place].1 = *item;
+            }
+        }
+        let mut rows = Vec::new();
+        for row in &data.rows {
+            let lists: Vec<Vec<V>> = places
+                .iter()
+                .map(|place| match &row[*place] {
+                    V::List(items) => items.clone(),
+                    _ => Vec::new(),
+                })
+                .collect();
+            let length = lists[0].len();
+            for i in 0..length.max(usize::from(!self.skip_nulls)) {
+                let mut new = row.clone();
+                for (place, list) in places.iter().zip(&lists) {
+                    new[*place] = list.get(i).cloned().unwrap_or(V::Null);
+                }
+                rows.push(new);
+            }
+        }
+        Data { columns, rows }
+    }
+}
+
 impl fmt::Display for Unpivot {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let skip = if self.skip_nulls { " skip nulls" } else { "" };

@@ -4,7 +4,7 @@ use std::fmt;
 
 use super::aggregates::Agg;
 use super::eval::{E, eval};
-use super::reshape::{Pivot, Unpivot};
+use super::reshape::{Pivot, Split, Unnest, Unpivot};
 use super::two_tables::{Join, Other, append};
 use super::value::{Data, Ty, V};
 use super::windows::Window;
@@ -33,6 +33,8 @@ pub enum Step {
     Carry(String, bool, Vec<String>),
     Unpivot(Unpivot),
     Pivot(Pivot),
+    Split(Split),
+    Unnest(Unnest),
 }
 
 fn items(items: &[(String, E, Ty)]) -> String {
@@ -89,6 +91,8 @@ impl fmt::Display for Step {
             }
             Step::Unpivot(unpivot) => unpivot.fmt(f),
             Step::Pivot(pivot) => pivot.fmt(f),
+            Step::Split(split) => split.fmt(f),
+            Step::Unnest(unnest) => unnest.fmt(f),
             Step::Append(other) => write!(f, "append {}", other.name),
         }
     }
@@ -174,6 +178,8 @@ impl Step {
             }
             Step::Unpivot(unpivot) => unpivot.apply(data),
             Step::Pivot(pivot) => pivot.apply(data),
+            Step::Split(split) => split.apply(data),
+            Step::Unnest(unnest) => unnest.apply(data),
             Step::Append(other) => append(data, &other.data),
             Step::Fill(name, e) => {
                 let place = data.place(name);

@@ -9,10 +9,27 @@ pub enum Ty {
     Float,
     Text,
     Date,
-    List,
+    /// Of values of a type.
+    List(&'static Ty),
 }
 
 impl Ty {
+    pub fn is_list(self) -> bool {
+        matches!(self, Ty::List(_))
+    }
+
+    /// The type of lists of such values.
+    pub fn listed(self) -> Ty {
+        Ty::List(match self {
+            Ty::Bool => &Ty::Bool,
+            Ty::Int => &Ty::Int,
+            Ty::Float => &Ty::Float,
+            Ty::Text => &Ty::Text,
+            Ty::Date => &Ty::Date,
+            Ty::List(_) => panic!("lists of lists are not drawn"),
+        })
+    }
+
     pub fn name(self) -> &'static str {
         match self {
             Ty::Bool => "bool",
@@ -20,7 +37,7 @@ impl Ty {
             Ty::Float => "float",
             Ty::Text => "text",
             Ty::Date => "date",
-            Ty::List => "list",
+            Ty::List(_) => "list",
         }
     }
 }

@@ -19,10 +19,19 @@ pub(super) fn results(seed: u64) -> String {
         };
         let freezing =
             if r.once_in(6) { String::new() } else { format!(", \"freezing\": -0.5{}", 10 + r.below(20)) };
+        let bottles: Vec<String> = (1..=1 + r.below(3))
+            .map(|number| {
+                let fat =
+                    if r.once_in(9) { String::new() } else { format!(", \"fat\": 4.{:02}", r.below(60)) };
+                format!("{{\"number\": {number}, \"cells\": {}{fat}}}", 80 + r.skewed(400))
+            })
+            .collect();
         let _ = writeln!(
             out,
             "{{\"sample\": \"L{sample:05}\", \"farm\": \"F{farm:04}\", \"day\": \"2026-{month:02}-{day:02}\", \
+             \"bottles\": [{}], \
              \"results\": {{\"urea\": {urea}{freezing}, \"bacteria\": {{\"count\": {}, \"found\": {pathogens}}}}}}}",
+            bottles.join(", "),
             1000 + r.skewed(200_000)
         );
     }

@@ -3,7 +3,7 @@
 use std::borrow::Cow;
 
 use churn_kernels::cells as kernel;
-use churn_kernels::grid::{Grid, Ragged, Slot};
+use churn_kernels::grid::{Grid, Ragged};
 use churn_kernels::structure::Structure;
 
 use super::options::CsvOptions;
@@ -15,14 +15,14 @@ pub(super) struct Borders {
     grid: Grid,
 }
 
-/// Which cells of a row are needed, and so which separators.
+/// Which cells of a row are needed.
 #[derive(Clone, Debug)]
 pub(super) struct Needed {
     width: usize,
-    /// The separators to place, rising.
-    separators: Vec<u32>,
-    /// The place of each separator among them.
-    slots: Vec<Option<usize>>,
+    /// Their positions, rising.
+    positions: Vec<u32>,
+    /// The number of each position among them.
+    numbers: Vec<Option<usize>>,
 }
 
 impl Needed {
@@ -31,16 +31,13 @@ impl Needed {
         let width = width.max(1);
         let mut wanted = vec![false; width];
         for position in positions {
-            for separator in [position.wrapping_sub(1), position] {
-                if let Some(wanted) = wanted.get_mut(separator) {
-                    *wanted = separator + 1 < width;
-                }
+            if let Some(wanted) = wanted.get_mut(position) {
+                *wanted = true;
             }
         }
-        let separators: Vec<u32> = (0u32..).zip(&wanted).filter(|(_, w)| **w).map(|(i, _)| i).collect();
-        let slot = |i: u32| separators.iter().position(|s| *s == i);
-        let slots = (0..width as u32).map(slot).collect();
-        Needed { width, separators, slots }
+        let positions: Vec<u32> = (0u32..).zip(&wanted).filter(|(_, w)| **w).map(|(i, _)| i).collect();
+        let numbers = (0..width as u32).map(|i| positions.iter().position(|p| *p == i)).collect();
+        Needed { width, positions, numbers }
     }
 }
 
@@ -70,7 +67,7 @@ impl<'a> Cells<'a> {
         options: &CsvOptions,
     ) -> Cells<'a> {
         let Borders { structure, grid } = borders;
-        grid.walk(bytes, structure, needed.width, &needed.separators, options.comment);
+        grid.walk(bytes, structure, needed.width, &needed.positions, options.comment);
         Cells { bytes, quote: options.quote, needed, grid }
     }
 
@@ -88,26 +85,10 @@ impl<'a> Cells<'a> {
         self.quote
     }
 
-    /// Where a row starts.
-    pub(super) fn start_of_row(&self, row: usize) -> usize {
-        self.grid.get(row, Slot::Start).map_or(0, |s| s as usize)
-    }
-
-    /// The cells of a column.
+    /// The cells of a column; each is empty in one that is not needed.
     pub(super) fn column(&self, position: usize) -> kernel::Cells<'a> {
-        let separator = |number: usize| self.needed.slots.get(number).copied().flatten().map(Slot::Separator);
-        // A column that nobody asked for has no cells to look at: each is empty.
-        let (start, end) = match position.checked_sub(1) {
-            None => (Some(Slot::Start), separator(0)),
-            Some(before) => (separator(before), separator(position)),
-        };
-        let last = (position + 1 == self.needed.width).then_some(Slot::End);
-        kernel::Cells::new(
-            self.bytes,
-            self.grid,
-            start.unwrap_or(Slot::End),
-            end.or(last).unwrap_or(Slot::Start),
-        )
+        let number = self.needed.numbers.get(position).copied().flatten();
+        kernel::Cells::new(self.bytes, self.grid, number.unwrap_or(usize::MAX))
     }
 
     /// The cell, without its quotes and without the line end's carriage return.

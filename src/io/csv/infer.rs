@@ -180,7 +180,7 @@ fn look_at(part: &[u8], ends: bool, looks: &mut [Look], options: &CsvOptions) ->
             }
         }
     }
-    let length = if rows < cells.rows() { cells.start_of_row(rows) } else { whole.len() };
+    let length = if rows < cells.rows() { cells.column(0).range(rows).0 } else { whole.len() };
     (length, rows)
 }
 

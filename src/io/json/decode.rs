@@ -6,7 +6,9 @@ use arrow_array::ArrayRef;
 use churn_kernels::calendar::{self, DAY};
 use hashbrown::HashMap;
 use serde::de::{DeserializeSeed, Deserializer, Error as _, IgnoredAny, MapAccess, SeqAccess, Visitor};
+use serde_json::Value;
 
+use super::lists;
 use super::source::JsonOptions;
 use crate::expr::{Scalar, Type, array_of, pattern};
 
@@ -64,6 +66,45 @@ impl<'a> Columns<'a> {
             values.truncate(self.rows);
             values.push(value);
         }
+    }
+
+    /// Puts a list of records into the columns within the field; false if it has none.
+    fn put_records(&mut self, records: &[Value]) -> bool {
+        let by_name = self.by_name;
+        let is_within = |name: &str| name.strip_prefix(&self.path).is_some_and(|rest| rest.starts_with('.'));
+        let mut within: Vec<(&String, Option<usize>)> =
+            by_name.iter().filter(|(name, _)| is_within(name)).map(|(name, place)| (name, *place)).collect();
+        if within.is_empty() {
+            return false;
+        }
+        within.sort_unstable();
+        let mut fields = lists::of_fields(&self.path, records);
+        for (name, place) in within {
+            let values = match fields.iter().position(|(path, _)| path == name) {
+                Some(at) => fields.swap_remove(at).1,
+                // As long as the others, so that they open together.
+                None => vec![Value::Null; records.len()],
+            };
+            let Some((place, kind)) = place.and_then(|place| Some((place, self.kinds.get(place)?))) else {
+                continue;
+            };
+            let list = Value::Array(values);
+            if lists::is_bare(&list) && !matches!(kind, Type::List(_)) {
+                continue;
+            }
+            match of_value(&list, kind, self.options) {
+                Some(list) => self.set(place, list),
+                None => {
+                    self.path.clone_from(name);
+                    self.bad(&list.to_string());
+                }
+            }
+        }
+        for (path, values) in fields.into_iter().filter(|(_, values)| !values.iter().all(lists::is_bare)) {
+            self.path = path;
+            self.bad(&Value::Array(values).to_string());
+        }
+        true
     }
 
     fn bad(&mut self, value: &str) {
@@ -208,8 +249,14 @@ impl<'de> Visitor<'de> for Cell<'_, '_> {
 
     fn visit_seq<S: SeqAccess<'de>>(self, mut items: S) -> Result<(), S::Error> {
         let mut values = Vec::new();
-        while let Some(item) = items.next_element::<serde_json::Value>()? {
+        while let Some(item) = items.next_element::<Value>()? {
             values.push(item);
+        }
+        let are_records = lists::are_records(&values);
+        if (are_records || self.place.is_none() && values.iter().all(lists::is_bare))
+            && self.columns.put_records(&values)
+        {
+            return Ok(());
         }
         let Some(Type::List(item)) = self.kind().cloned() else {
             let text = serde_json::to_string(&values).map_err(S::Error::custom)?;
@@ -219,7 +266,7 @@ impl<'de> Visitor<'de> for Cell<'_, '_> {
         };
         let options = self.columns.options;
         let list: Option<Vec<Scalar>> = values.iter().map(|value| of_value(value, &item, options)).collect();
-        self.put(list.map(|list| Scalar::List(list, *item)), || serde_json::Value::from(values).to_string());
+        self.put(list.map(|list| Scalar::List(list, *item)), || Value::from(values).to_string());
         Ok(())
     }
 }
@@ -273,8 +320,7 @@ fn of_text(value: &str, kind: &Type, options: &JsonOptions) -> Option<Scalar> {
     }
 }
 
-fn of_value(value: &serde_json::Value, kind: &Type, options: &JsonOptions) -> Option<Scalar> {
-    use serde_json::Value;
+fn of_value(value: &Value, kind: &Type, options: &JsonOptions) -> Option<Scalar> {
     match value {
         Value::Null => Some(Scalar::Null),
         Value::Bool(v) => of_bool(*v, kind),

@@ -2,6 +2,7 @@
 
 use serde_json::Value;
 
+use super::lists;
 use super::source::JsonOptions;
 use crate::expr::{Type, pattern};
 
@@ -17,6 +18,8 @@ struct Look {
     timestamp: usize,
     by_pattern: usize,
     lists: usize,
+    /// Lists without a value.
+    bare: usize,
     items: Option<Box<Look>>,
 }
 
@@ -40,17 +43,23 @@ impl Looks {
                 self.see_within(&format!("{name}."), value, options);
                 continue;
             }
-            let place = match self.fields.iter().position(|(n, _)| *n == name) {
-                Some(place) => place,
-                None => {
-                    self.fields.push((name, Look::default()));
-                    self.fields.len() - 1
+            match value {
+                Value::Array(items) if lists::are_records(items) => {
+                    for (path, values) in lists::of_fields(&name, items) {
+                        self.field(path).see(&Value::Array(values), options);
+                    }
                 }
-            };
-            if let Some((_, look)) = self.fields.get_mut(place) {
-                look.see(value, options);
+                value => self.field(name).see(value, options),
             }
         }
+    }
+
+    fn field(&mut self, name: String) -> &mut Look {
+        let place = self.fields.iter().position(|(n, _)| *n == name).unwrap_or(self.fields.len());
+        if place == self.fields.len() {
+            self.fields.push((name, Look::default()));
+        }
+        &mut self.fields[place].1
     }
 
     /// Columns that only null was seen of.
@@ -58,13 +67,13 @@ impl Looks {
         self.fields.iter().filter(|(_, look)| look.values == 0).map(|(name, _)| name.clone()).collect()
     }
 
-    /// The columns; a field that was only null, or a record elsewhere, is text or left to the columns within.
+    /// The columns; a field of nothing but null and empty lists is text, or left to the columns within.
     pub(super) fn columns(&self) -> Vec<(String, Type)> {
         let nested = |name: &str| {
             self.fields.iter().any(|(n, _)| n.strip_prefix(name).is_some_and(|r| r.starts_with('.')))
         };
-        let only_null = |look: &Look| look.values == 0;
-        let kept = self.fields.iter().filter(|(name, look)| !(only_null(look) && nested(name)));
+        let says_nothing = |look: &Look| look.values == look.bare;
+        let kept = self.fields.iter().filter(|(name, look)| !(says_nothing(look) && nested(name)));
         kept.map(|(name, look)| (name.clone(), look.kind())).collect()
     }
 }
@@ -95,6 +104,7 @@ impl Look {
             }
             Value::Array(items) => {
                 self.lists += 1;
+                self.bare += usize::from(lists::is_bare(value));
                 let look = self.items.get_or_insert_default();
                 items.iter().for_each(|item| look.see(item, options));
             }
