@@ -157,7 +157,7 @@ fn lists_of_records_are_a_list_for_each_field() {
 }
 
 #[rstest]
-#[case::of_values_elsewhere(r#"{"b": [7, {"n": 2}]}"#, &["b list(text)", "b.n list(int)"])]
+#[case::of_values_elsewhere(r#"{"b": [7, {"n": 2}]}"#, &["b.n list(int)", "b list(text)"])]
 #[case::a_record_elsewhere(r#"{"b": {"n": 2}}"#, &["b.n text"])]
 fn what_is_a_list_of_records_in_some(#[case] other: &str, #[case] columns: &[&str]) {
     let folder = tempfile::tempdir().unwrap();

@@ -9,6 +9,9 @@ use crate::prefetch;
 /// Keys that are looked up together.
 const CHUNK: usize = 128;
 
+/// Slots of a table that is near in any case.
+const NEAR: usize = 1 << 12;
+
 /// Keys and their numbers.
 #[derive(Clone, Debug, Default)]
 pub struct Numbering {
@@ -55,14 +58,16 @@ impl Numbering {
             let mask = self.slots.len() - 1;
             // First all looks at the table, then all at the keys: none waits for another.
             let places = self.places(some, mask);
-            into.extend(some.iter().zip(&places).map(|(key, at)| {
+            let mut numbers = [0; CHUNK];
+            for ((key, at), slot) in some.iter().zip(&places).zip(&mut numbers) {
                 // The slots are a power of two of them, so that a masked place is one.
                 let number = self.slots[*at as usize];
-                match self.keys.get((number as usize).wrapping_sub(1)) {
+                *slot = match self.keys.get((number as usize).wrapping_sub(1)) {
                     Some(found) if found == key => number - 1,
                     _ => self.find_or_add(*key, *at as usize),
-                }
-            }));
+                };
+            }
+            into.extend_from_slice(&numbers[..some.len()]);
         }
     }
 
@@ -72,6 +77,11 @@ impl Numbering {
         let mut places = [0u32; CHUNK];
         for (place, key) in places.iter_mut().zip(keys) {
             *place = (hash::of_key(*key) as usize & mask) as u32;
+        }
+        if self.slots.len() <= NEAR {
+            return places;
+        }
+        for place in places.iter().take(keys.len()) {
             prefetch::near(&self.slots, *place as usize);
         }
         for place in places.iter().take(keys.len()) {
@@ -82,6 +92,7 @@ impl Numbering {
     }
 
     /// The number of a key, looked for from a slot on.
+    #[inline(never)]
     fn find_or_add(&mut self, key: u128, mut at: usize) -> u32 {
         let mask = self.slots.len() - 1;
         loop {
@@ -98,6 +109,7 @@ impl Numbering {
     }
 
     /// The number of a key that is known.
+    #[inline(never)]
     pub fn find(&self, key: u128) -> Option<u32> {
         let mask = self.slots.len().checked_sub(1)?;
         let mut at = hash::of_key(key) as usize & mask;
@@ -119,14 +131,16 @@ impl Numbering {
         };
         for some in keys.chunks(CHUNK) {
             let places = self.places(some, mask);
-            into.extend(some.iter().zip(&places).map(|(key, at)| {
+            let mut numbers = [0; CHUNK];
+            for ((key, at), slot) in some.iter().zip(&places).zip(&mut numbers) {
                 let number = self.slots[*at as usize];
-                match self.keys.get((number as usize).wrapping_sub(1)) {
+                *slot = match self.keys.get((number as usize).wrapping_sub(1)) {
                     Some(found) if found == key => number - 1,
                     None => u32::MAX,
                     Some(_) => self.find(*key).unwrap_or(u32::MAX),
-                }
-            }));
+                };
+            }
+            into.extend_from_slice(&numbers[..some.len()]);
         }
     }
 

@@ -299,17 +299,23 @@ impl KeyTable {
         };
         let null = values.len();
         let codes = keys.keys();
-        if codes.null_count() == 0 {
-            // Most batches bring no new value.
-            let first = into.len();
-            into.extend(codes.values().iter().map(|code| known.get(*code as usize).copied().unwrap_or(0)));
-            if into.get(first..).is_some_and(|numbers| !numbers.contains(&UNKNOWN)) {
-                self.dictionary = Some((values.clone(), known));
-                return Ok(());
-            }
-            into.truncate(first);
+        let nulls = codes.nulls().filter(|nulls| nulls.null_count() > 0);
+        let place = |row: usize| match nulls {
+            Some(nulls) if nulls.is_null(row) => null,
+            _ => codes.values().get(row).map_or(null, |code| *code as usize),
+        };
+        // Most batches bring no new value.
+        let first = into.len();
+        let number = |known: &[u32], place: usize| known.get(place).copied().unwrap_or(0);
+        match nulls {
+            None => into.extend(codes.values().iter().map(|code| number(&known, *code as usize))),
+            Some(_) => into.extend((0..codes.len()).map(|row| number(&known, place(row)))),
         }
-        let place = |row: usize| if codes.is_null(row) { null } else { codes.value(row) as usize };
+        if into.get(first..).is_some_and(|numbers| !numbers.contains(&UNKNOWN)) {
+            self.dictionary = Some((values.clone(), known));
+            return Ok(());
+        }
+        into.truncate(first);
         let mut new: Vec<usize> = Vec::new();
         for row in 0..codes.len() {
             if let Some(slot) = known.get_mut(place(row)).filter(|slot| **slot == UNKNOWN) {
@@ -329,12 +335,7 @@ impl KeyTable {
                 }
             }
         }
-        into.reserve(codes.len());
-        if codes.null_count() == 0 {
-            into.extend(codes.values().iter().map(|code| known.get(*code as usize).copied().unwrap_or(0)));
-        } else {
-            into.extend((0..codes.len()).map(|row| known.get(place(row)).copied().unwrap_or(0)));
-        }
+        into.extend((0..codes.len()).map(|row| number(&known, place(row))));
         self.dictionary = Some((values.clone(), known));
         Ok(())
     }

@@ -51,15 +51,22 @@ impl Matched {
     pub(super) fn mark(&self, rows: &[u32]) {
         if self.rows <= SMALL && rows.len() > self.words.len() {
             // Gathered first, so that workers do not wait for each other.
-            let mut own = vec![0u64; self.words.len()];
+            let mut own = vec![0u8; self.words.len() * 64];
             for row in rows {
-                if let Some(word) = own.get_mut(*row as usize / 64) {
-                    *word |= 1 << (row % 64);
+                if let Some(mark) = own.get_mut(*row as usize) {
+                    *mark = 1;
                 }
             }
-            self.words.iter().zip(own).for_each(|(word, own)| {
-                word.fetch_or(own, Ordering::Relaxed);
-            });
+            for (word, own) in self.words.iter().zip(own.as_chunks::<64>().0) {
+                // Eight marks become eight bits by a multiplication that moves each to its place in the top byte.
+                let eight =
+                    |marks: &[u8; 8]| u64::from_le_bytes(*marks).wrapping_mul(0x0102_0408_1020_4080) >> 56;
+                let eights = own.as_chunks::<8>().0.iter().enumerate();
+                let bits = eights.fold(0, |bits, (i, marks)| bits | eight(marks) << (8 * i));
+                if bits & !word.load(Ordering::Relaxed) != 0 {
+                    word.fetch_or(bits, Ordering::Relaxed);
+                }
+            }
             return;
         }
         for row in rows {

@@ -133,13 +133,34 @@ fn sum(mut args: Arguments) -> Result<Made, Complaint> {
     })
 }
 
+/// Rows for each group from which on the sums of every other row are kept apart.
+const MANY_ROWS: usize = 16;
+
 fn add_floats(states: &mut [Real], groups: &[u32], args: &[arrow_array::ArrayRef]) -> Result<()> {
     let array = column(args, 0)?;
     let values = array.as_primitive::<Float64Type>().values();
-    each_valid(states, groups, &[array], |state, row| {
-        state.sum.add(at(values, row));
-        state.count += 1;
-    });
+    let add = |states: &mut [Real], groups: &[u32]| {
+        each_valid(states, groups, &[array], |state, row| {
+            state.sum.add(at(values, row));
+            state.count += 1;
+        });
+    };
+    if states.len() * MANY_ROWS > groups.len() {
+        add(states, groups);
+        return Ok(());
+    }
+    // An addition to a sum waits for the one before; of few groups, the next row often has the same.
+    let count = states.len();
+    let mut all = states.to_vec();
+    all.resize(2 * count, Real::default());
+    let groups = groups.iter().enumerate();
+    let every_other = groups.map(|(row, group)| if row % 2 == 0 { *group } else { group + count as u32 });
+    add(&mut all, &every_other.collect::<Vec<u32>>());
+    let (even, odd) = all.split_at_mut(count);
+    for ((state, even), odd) in states.iter_mut().zip(even).zip(odd) {
+        even.merge(odd);
+        *state = even.clone();
+    }
     Ok(())
 }
 

@@ -158,8 +158,11 @@ fn by_day(x: &Column, rows: usize, f: impl Fn(i32) -> i32) -> (Vec<i32>, Option<
     let span = most.abs_diff(least) as usize;
     let values = if span < TABLE_DAYS.min(rows) {
         let table: Vec<i32> = (least..=most).map(&f).collect();
-        let of = |day: &i32| table.get(day.wrapping_sub(least) as usize).copied().unwrap_or(0);
-        days.iter().map(of).collect()
+        let mut values = vec![0; rows];
+        for (value, day) in values.iter_mut().zip(days.iter()) {
+            *value = table.get(day.wrapping_sub(least) as usize).copied().unwrap_or(0);
+        }
+        values
     } else {
         (0..rows).zip(days.iter()).map(|(row, day)| if valid(row) { f(*day) } else { 0 }).collect()
     };
