@@ -442,19 +442,25 @@ fn count(words: &[u64], start: usize, end: usize) -> usize {
 
 /// Places the cells of a row of several words, which has them.
 fn place_long(words: &[u64], row: Range<usize>, wanted: &[u32], mut put: impl FnMut(usize, usize, usize)) {
-    let (mut from, mut count, mut bits) = (row.start, 0, window(words, row.start));
-    // The place of a separator; they are asked for in order.
-    let mut separator = |n: u32| {
-        while n >= count + bits.count_ones() && from < row.end {
-            count += bits.count_ones();
-            from += 64;
-            bits = window(words, from);
+    let mut wanted = wanted.iter().copied().enumerate().peekable();
+    let (mut from, mut start, mut cell) = (row.start, row.start, 0);
+    while from < row.end && wanted.peek().is_some() {
+        let mut bits = window(words, from);
+        while bits != 0 {
+            let end = from + bits.trailing_zeros() as usize;
+            if end >= row.end {
+                break;
+            }
+            if let Some((number, _)) = wanted.next_if(|(_, wanted)| *wanted == cell) {
+                put(number, start, end - start);
+            }
+            (start, cell) = (end + 1, cell + 1);
+            bits &= bits - 1;
         }
-        (from + nth_bit(bits, n - count).0 as usize).min(row.end)
-    };
-    for (number, cell) in wanted.iter().enumerate() {
-        let start = cell.checked_sub(1).map_or(row.start, |before| separator(before) + 1);
-        put(number, start, separator(*cell).saturating_sub(start));
+        from += 64;
+    }
+    if let Some((number, _)) = wanted.next() {
+        put(number, start, row.end - start);
     }
 }
 

@@ -300,28 +300,39 @@ impl KeyTable {
         let null = values.len();
         let codes = keys.keys();
         let nulls = codes.nulls().filter(|nulls| nulls.null_count() > 0);
-        let place = |row: usize| match nulls {
-            Some(nulls) if nulls.is_null(row) => null,
-            _ => codes.values().get(row).map_or(null, |code| *code as usize),
+        // Each row's place, with null's for a row without a code.
+        let places: Cow<'_, [i32]> = match nulls {
+            None => Cow::Borrowed(codes.values()),
+            Some(nulls) => {
+                let mut places = codes.values().to_vec();
+                let valid = nulls.inner().bit_chunks();
+                for (places, valid) in places.chunks_mut(64).zip(valid.iter_padded()) {
+                    // Most of them have no null.
+                    if valid != u64::MAX {
+                        let lacking = places.iter_mut().enumerate().filter(|(i, _)| valid >> i & 1 == 0);
+                        lacking.for_each(|(_, place)| *place = null as i32);
+                    }
+                }
+                Cow::Owned(places)
+            }
         };
+        let number = |known: &[u32], place: i32| known.get(place as usize).copied().unwrap_or(0);
         // Most batches bring no new value.
         let first = into.len();
-        let number = |known: &[u32], place: usize| known.get(place).copied().unwrap_or(0);
-        match nulls {
-            None => into.extend(codes.values().iter().map(|code| number(&known, *code as usize))),
-            Some(_) => into.extend((0..codes.len()).map(|row| number(&known, place(row)))),
-        }
+        into.resize(first + places.len(), 0);
+        let slots = into.iter_mut().skip(first);
+        slots.zip(places.iter()).for_each(|(slot, place)| *slot = number(&known, *place));
         if into.get(first..).is_some_and(|numbers| !numbers.contains(&UNKNOWN)) {
             self.dictionary = Some((values.clone(), known));
             return Ok(());
         }
         into.truncate(first);
         let mut new: Vec<usize> = Vec::new();
-        for row in 0..codes.len() {
-            if let Some(slot) = known.get_mut(place(row)).filter(|slot| **slot == UNKNOWN) {
+        for place in places.iter().map(|place| *place as usize) {
+            if let Some(slot) = known.get_mut(place).filter(|slot| **slot == UNKNOWN) {
                 // Marked until it has a number of its own.
                 *slot = UNKNOWN - 1;
-                new.push(place(row));
+                new.push(place);
             }
         }
         if !new.is_empty() {
@@ -335,7 +346,7 @@ impl KeyTable {
                 }
             }
         }
-        into.extend((0..codes.len()).map(|row| number(&known, place(row))));
+        into.extend(places.iter().map(|place| number(&known, *place)));
         self.dictionary = Some((values.clone(), known));
         Ok(())
     }

@@ -249,9 +249,20 @@ fn each_valid<S>(states: &mut [S], groups: &[u32], columns: &[&ArrayRef], mut f:
     }
 }
 
+/// Bytes of states that are near in any case.
+const NEAR: usize = 1 << 14;
+
 /// Calls `f` with the group's state and the row of each row; states are brought near some rows ahead.
 #[inline]
 fn each_row<S>(states: &mut [S], groups: &[u32], mut f: impl FnMut(&mut S, usize)) {
+    if size_of_val(states) <= NEAR {
+        for (row, group) in groups.iter().enumerate() {
+            if let Some(state) = states.get_mut(*group as usize) {
+                f(state, row);
+            }
+        }
+        return;
+    }
     for (row, group) in groups.iter().enumerate() {
         if let Some(later) = groups.get(row + prefetch::AHEAD) {
             prefetch::near(states, *later as usize);

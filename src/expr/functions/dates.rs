@@ -150,11 +150,15 @@ fn by_day(x: &Column, rows: usize, f: impl Fn(i32) -> i32) -> (Vec<i32>, Option<
     };
     let valid = |row: usize| nulls.as_ref().is_none_or(|n| n.is_valid(row));
     let some = || days.iter().enumerate().filter(|(row, _)| valid(*row)).map(|(_, day)| *day);
+    let widen = |(least, most): (i32, i32), day: i32| (day.min(least), day.max(most));
+    let none = (i32::MAX, i32::MIN);
     let (least, most) = match &nulls {
-        None => (days.iter().min().copied(), days.iter().max().copied()),
-        Some(_) => (some().min(), some().max()),
+        None => days.iter().fold(none, |range, day| widen(range, *day)),
+        Some(_) => some().fold(none, widen),
     };
-    let (Some(least), Some(most)) = (least, most) else { return (vec![0; rows], nulls) };
+    if least > most {
+        return (vec![0; rows], nulls);
+    }
     let span = most.abs_diff(least) as usize;
     let values = if span < TABLE_DAYS.min(rows) {
         let table: Vec<i32> = (least..=most).map(&f).collect();
