@@ -21,6 +21,7 @@
 //! | [`prefetch`] | memory brought near before it is needed |
 //! | [`views`] | text columns that point into a block of text |
 
+mod borders;
 pub mod calendar;
 pub mod cells;
 mod chunk;
