@@ -47,6 +47,9 @@ fn wholes_avx2(cells: Chunk<'_>, values: &mut [i64; CHUNK]) -> u64 {
 
 const TENS: [f64; 8] = [1e0, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7];
 
+/// The nearest numbers to their reciprocals.
+const TENTHS: [f64; 8] = [1e0, 1e-1, 1e-2, 1e-3, 1e-4, 1e-5, 1e-6, 1e-7];
+
 /// The number that the digits in the first `count` bytes of a word are, 0 to 8 of them, and bits where one is none.
 #[inline(always)]
 fn digits(text: u64, count: u64) -> (u64, u64) {
@@ -112,7 +115,7 @@ mod avx512 {
     #[allow(clippy::wildcard_imports)]
     use std::arch::x86_64::*;
 
-    use super::{TENS, plain_fractions, plain_wholes};
+    use super::{TENS, TENTHS, plain_fractions, plain_wholes};
     use crate::chunk::avx512::{all_have, cells_with, lengths, words};
     use crate::chunk::{CHUNK, Chunk};
 
@@ -166,6 +169,17 @@ mod avx512 {
         _mm512_cmpgt_epu8_mask(values, _mm512_set1_epi8(9))
     }
 
+    /// Quotients without a division, which takes several times as long: the product with the reciprocal, mended by what
+    /// it leaves. To the bit those of a division for all whole numbers of eight digits by all powers of ten up to the
+    /// seventh, which were all tried.
+    #[inline]
+    #[target_feature(enable = "avx512f")]
+    fn quotient(number: __m512d, unit: __m512d, reciprocal: __m512d) -> __m512d {
+        let about = _mm512_mul_pd(number, reciprocal);
+        let left = _mm512_fnmadd_pd(about, unit, number);
+        _mm512_fmadd_pd(left, reciprocal, about)
+    }
+
     #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512cd,avx512vl")]
     pub(super) fn fractions(cells: Chunk<'_>, values: &mut [f64; CHUNK]) -> u64 {
         if !all_have(cells, 8) {
@@ -173,8 +187,8 @@ mod avx512 {
         }
         let all = _mm512_set1_epi64(-1);
         let zero = _mm512_set1_epi8(b'0'.cast_signed());
-        // SAFETY: eight numbers are loaded from an array of eight.
-        let tens = unsafe { _mm512_loadu_pd(TENS.as_ptr()) };
+        // SAFETY: eight numbers are loaded from arrays of eight.
+        let (tens, tenths) = unsafe { (_mm512_loadu_pd(TENS.as_ptr()), _mm512_loadu_pd(TENTHS.as_ptr())) };
         let mut told = 0;
         for i in (0..CHUNK).step_by(8) {
             // SAFETY: `i` is a multiple of eight below 64, and eight bytes follow each start.
@@ -191,8 +205,12 @@ mod avx512 {
             );
             let number = number(_mm512_subs_epu8(joined, zero));
             let places = _mm512_srli_epi64::<3>(behind);
-            let unit = _mm512_permutex2var_pd(tens, places, _mm512_set1_pd(1.0));
-            let value = _mm512_div_pd(_mm512_cvtepi64_pd(number), unit);
+            let one = _mm512_set1_pd(1.0);
+            let value = quotient(
+                _mm512_cvtepi64_pd(number),
+                _mm512_permutex2var_pd(tens, places, one),
+                _mm512_permutex2var_pd(tenths, places, one),
+            );
             // SAFETY: eight numbers fit behind `i`.
             unsafe { _mm512_storeu_pd(values.as_mut_ptr().add(i), value) };
             let second_point = _mm512_test_epi64_mask(points, before);
@@ -228,6 +246,27 @@ mod avx512 {
 mod tests {
     use super::*;
     use proptest::prelude::*;
+
+    #[test]
+    fn quotients_of_numbers_far_and_wide() {
+        for first in (0..100_000_000u32).step_by(640 * 97) {
+            let texts: Vec<String> = (first..)
+                .step_by(10)
+                .take(CHUNK)
+                .map(|n| {
+                    let digits = n.to_string();
+                    let point = n as usize % digits.len().min(7) + 1;
+                    format!("{}.{}", &digits[..point], &digits[point..]).chars().take(8).collect()
+                })
+                .collect();
+            let (mut bytes, starts, lengths) = crate::chunk::in_a_row(&texts);
+            bytes.extend_from_slice(b"12345678");
+            let cells = Chunk { bytes: &bytes, starts: &starts, lengths: &lengths };
+            let (mut fast, mut plain) = ([0.0; CHUNK], [0.0; CHUNK]);
+            assert_eq!(fractions(cells, &mut fast), plain_fractions(cells, &mut plain));
+            assert_eq!(fast, plain);
+        }
+    }
 
     proptest! {
         #[test]
