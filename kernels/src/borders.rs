@@ -177,6 +177,9 @@ pub(crate) fn plain_borders(rule: Rule, words: &[u64], edges: &[u32; EIGHT + 1],
 pub(crate) fn borders_avx512(rule: Rule, words: &[u64], edges: &[u32; EIGHT + 1], rows: &mut Rows) -> u8 {
     #[allow(clippy::wildcard_imports)]
     use std::arch::x86_64::*;
+
+    use crate::chunk::avx512::eight_words;
+
     let (Some(borders), Some(starts)) = (
         rows.borders.get_mut(rows.count..rows.count + EIGHT),
         rows.starts.get_mut(rows.count..rows.count + EIGHT),
@@ -188,16 +191,9 @@ pub(crate) fn borders_avx512(rule: Rule, words: &[u64], edges: &[u32; EIGHT + 1]
         return plain_borders(rule, words, edges, rows);
     }
     let load = |behind: usize| {
+        let bytes = words.as_ptr().cast::<u8>();
         // SAFETY: sixteen bytes follow the greatest of these places in the words, as was looked at.
-        let two = |lane: usize| unsafe {
-            let place = |lane: usize| edges[lane].wrapping_add(1) as usize / 8 + behind;
-            let at = |lane: usize| words.as_ptr().cast::<u8>().add(place(lane));
-            let low = _mm_castsi128_pd(_mm_loadl_epi64(at(lane).cast()));
-            _mm_castpd_si128(_mm_loadh_pd(low, at(lane + 1).cast()))
-        };
-        let four =
-            |lane: usize| _mm256_inserti128_si256::<1>(_mm256_castsi128_si256(two(lane)), two(lane + 2));
-        _mm512_inserti64x4::<1>(_mm512_castsi256_si512(four(0)), four(4))
+        unsafe { eight_words(|lane| bytes.add(edges[lane].wrapping_add(1) as usize / 8 + behind)) }
     };
     let number = |n: i64| _mm512_set1_epi64(n);
     // SAFETY: eight numbers are loaded from the first and from the last of nine.

@@ -64,9 +64,25 @@ pub(crate) mod avx512 {
         last + length <= cells.bytes.len()
     }
 
-    /// The first eight bytes of eight cells, from the `i`th on.
+    /// Eight words, loaded one by one: an instruction that gathers takes three times as long.
     ///
-    /// Loaded one by one: an instruction that gathers takes three times as long.
+    /// # Safety
+    /// Eight bytes can be read from each of the eight places.
+    #[inline]
+    #[target_feature(enable = "avx512f")]
+    pub(crate) unsafe fn eight_words(at: impl Fn(usize) -> *const u8) -> __m512i {
+        // SAFETY: as the caller promises.
+        unsafe {
+            let two = |i: usize| {
+                let low = _mm_castsi128_pd(_mm_loadl_epi64(at(i).cast()));
+                _mm_castpd_si128(_mm_loadh_pd(low, at(i + 1).cast()))
+            };
+            let four = |i: usize| _mm256_inserti128_si256::<1>(_mm256_castsi128_si256(two(i)), two(i + 2));
+            _mm512_inserti64x4::<1>(_mm512_castsi256_si512(four(0)), four(4))
+        }
+    }
+
+    /// The first eight bytes of eight cells, from the `i`th on.
     ///
     /// # Safety
     /// `i` is at most 56, and eight bytes follow the start of each cell.
@@ -74,13 +90,9 @@ pub(crate) mod avx512 {
     #[target_feature(enable = "avx512f")]
     pub(crate) unsafe fn words(cells: Chunk<'_>, i: usize) -> __m512i {
         // SAFETY: as the caller promises.
-        let two = |i: usize| unsafe {
-            let at = |i: usize| cells.bytes.as_ptr().add(*cells.starts.get_unchecked(i) as usize);
-            let low = _mm_castsi128_pd(_mm_loadl_epi64(at(i).cast()));
-            _mm_castpd_si128(_mm_loadh_pd(low, at(i + 1).cast()))
-        };
-        let four = |i: usize| _mm256_inserti128_si256::<1>(_mm256_castsi128_si256(two(i)), two(i + 2));
-        _mm512_inserti64x4::<1>(_mm512_castsi256_si512(four(i)), four(i + 4))
+        unsafe {
+            eight_words(|lane| cells.bytes.as_ptr().add(*cells.starts.get_unchecked(i + lane) as usize))
+        }
     }
 
     /// The first sixteen bytes of four cells, two apart from each other, from the `i`th on.

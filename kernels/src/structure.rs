@@ -145,10 +145,7 @@ impl Structure {
         let mut words = self.separators.chunks_exact_mut(TOGETHER);
         let mut place = 0;
         for (some, words) in chunks.chunks_exact(TOGETHER).zip(&mut words) {
-            prefetch::near(bytes, place * 64 + AHEAD);
-            prefetch::near(bytes, place * 64 + AHEAD + 64);
-            prefetch::near(bytes, place * 64 + AHEAD + 128);
-            prefetch::near(bytes, place * 64 + AHEAD + 192);
+            (place..place + TOGETHER).for_each(|place| prefetch::near(bytes, place * 64 + AHEAD));
             let found: [Masks; TOGETHER] = std::array::from_fn(|i| masks(&some[i], needles));
             let quoted = found.iter().any(|found| found.quote != 0);
             if has_quotes && quoted || quotes.open.is_some() {

@@ -282,10 +282,8 @@ impl KeyTable {
             arrow_select::concat::concat(&[keys.values(), &null]).map_err(crate::expr::arrow_error)?;
         let mut numbers = Vec::new();
         self.find(&[widen(&values)?], values.len(), &mut numbers)?;
-        let codes = keys.keys();
-        let place =
-            |row: usize| if codes.is_null(row) { values.len() - 1 } else { codes.value(row) as usize };
-        into.extend((0..codes.len()).map(|row| numbers.get(place(row)).copied().unwrap_or(UNKNOWN)));
+        let places = places_of(keys.keys(), values.len() - 1);
+        into.extend(places.iter().map(|place| numbers.get(*place as usize).copied().unwrap_or(UNKNOWN)));
         Ok(())
     }
 
@@ -299,23 +297,7 @@ impl KeyTable {
         };
         let null = values.len();
         let codes = keys.keys();
-        let nulls = codes.nulls().filter(|nulls| nulls.null_count() > 0);
-        // Each row's place, with null's for a row without a code.
-        let places: Cow<'_, [i32]> = match nulls {
-            None => Cow::Borrowed(codes.values()),
-            Some(nulls) => {
-                let mut places = codes.values().to_vec();
-                let valid = nulls.inner().bit_chunks();
-                for (places, valid) in places.chunks_mut(64).zip(valid.iter_padded()) {
-                    // Most of them have no null.
-                    if valid != u64::MAX {
-                        let lacking = places.iter_mut().enumerate().filter(|(i, _)| valid >> i & 1 == 0);
-                        lacking.for_each(|(_, place)| *place = null as i32);
-                    }
-                }
-                Cow::Owned(places)
-            }
-        };
+        let places = places_of(codes, null);
         let number = |known: &[u32], place: i32| known.get(place as usize).copied().unwrap_or(0);
         // Most batches bring no new value.
         let first = into.len();
@@ -544,6 +526,23 @@ fn join(joint: &mut [u128], numbers: &[u32], part: usize) {
     for (key, number) in joint.iter_mut().zip(numbers) {
         *key |= u128::from(*number) << (32 * part);
     }
+}
+
+/// The place of each row's value in a dictionary; `null` for a row without one.
+fn places_of(codes: &PrimitiveArray<Int32Type>, null: usize) -> Cow<'_, [i32]> {
+    let Some(nulls) = codes.nulls().filter(|nulls| nulls.null_count() > 0) else {
+        return Cow::Borrowed(codes.values());
+    };
+    let mut places = codes.values().to_vec();
+    let valid = nulls.inner().bit_chunks();
+    for (places, valid) in places.chunks_mut(64).zip(valid.iter_padded()) {
+        // Most of them have no null.
+        if valid != u64::MAX {
+            let lacking = places.iter_mut().enumerate().filter(|(i, _)| valid >> i & 1 == 0);
+            lacking.for_each(|(_, place)| *place = null as i32);
+        }
+    }
+    Cow::Owned(places)
 }
 
 fn converter_of(kinds: &[Type]) -> Result<RowConverter> {
