@@ -250,6 +250,10 @@ fn what_is_larger_than_memory_gives_the_same() {
         "window by k order by x desc: m = median(x) over last 5 rows",
         "add s = sum(x) per k, t = sum(x) per table",
         "pivot k in (1, 2, 3) by x: n = count()",
+        "add big = k > 5\nwindow by big order by x: s = sum(k) over last 7 rows, m = median(x)",
+        "add m = median(x) per k, d = count_distinct(x) per table, o = mode(k) per table",
+        "group by big = k > 5: m = quantile(x, 0.3), d = count_distinct(x), o = mode(k), x = max(x)",
+        "add big = k > 5\nlast 4 per big",
     ];
     for chain in chains {
         let flow = Flow::steps("read 'a.csv'")
@@ -261,6 +265,46 @@ fn what_is_larger_than_memory_gives_the_same() {
         assert_eq!(shown(&small), large, "{chain}");
     }
     assert_eq!(fs::read_dir(folder.path()).unwrap().count(), 2);
+}
+
+/// Frames much wider than what is held of them, against sums from front to back.
+#[rstest]
+#[case::wide("rows between 9000 preceding and 3000 following", |row, _| (row - 9_000, row + 3_000))]
+#[case::narrow("last 7 rows", |row, _| (row - 6, row))]
+#[case::before("rows between 5000 preceding and 4990 preceding", |row, _| (row - 5_000, row - 4_990))]
+#[case::so_far("rows so far", |row, _| (0, row))]
+#[case::from_here("rows from here", |row, rows| (row, rows))]
+#[case::by_key("range between 9000 preceding and 30 following", |row, _| (row - 4_500, row + 15))]
+fn frames_of_any_width(#[case] frame: &str, #[case] ends: fn(i64, i64) -> (i64, i64)) {
+    const ROWS: i64 = 20_000;
+    let folder = TempDir::new().unwrap();
+    let value = |row: i64| row * 7_919 % 1_013 - 500;
+    let line = |row: i64| format!("{},{}\n", row * 2, value(row));
+    fs::write(folder.path().join("a.csv"), format!("k,v\n{}", (0..ROWS).map(line).collect::<String>()))
+        .unwrap();
+    let mut sums = vec![0];
+    (0..ROWS).for_each(|row| sums.push(sums.last().unwrap() + value(row)));
+    let expected = |row: i64| {
+        let (from, to) = ends(row, ROWS);
+        let (from, to) = (from.max(0), (to + 1).clamp(0, ROWS));
+        let any = from < to;
+        let at = |row: i64| Scalar::Int(value(row));
+        let sum = sums[to as usize] - sums[from.min(to) as usize];
+        let ends = if any { [at(from), at(to - 1)] } else { [Scalar::Null, Scalar::Null] };
+        [if any { Scalar::Int(sum) } else { Scalar::Null }, ends[0].clone(), ends[1].clone()]
+    };
+    for options in [RunOptions::new(), RunOptions::new().memory(1)] {
+        let window = format!(
+            "window order by k: s = sum(v) over {frame}, f = first(v) over {frame}, l = last_value(v) over {frame}"
+        );
+        let flow = Flow::steps("read 'a.csv'").in_folder(folder.path()).then(&window);
+        let table = flow.run_with(&options).unwrap();
+        let found = ["s", "f", "l"].map(|name| table.values(name).unwrap());
+        for row in 0..ROWS {
+            let found = [0, 1, 2].map(|i| found[i][row as usize].clone());
+            assert_eq!(found, expected(row), "{row}");
+        }
+    }
 }
 
 /// What is counted where keys are tested while rows are read is what the join itself would count, also where most

@@ -31,6 +31,7 @@ pub mod dense;
 pub mod digits;
 pub mod distinct;
 pub mod double;
+mod few;
 pub mod gather;
 pub mod grid;
 pub mod hash;

@@ -3,6 +3,7 @@
 //! A table of numbers with the keys beside it, in order: one look at each for a key that is known. While it fits
 //! in the cache most places are empty, so that a second look is rare; a large one is up to half full.
 
+use crate::few::Few;
 use crate::hash;
 use crate::prefetch;
 
@@ -18,6 +19,8 @@ pub struct Numbering {
     keys: Vec<u128>,
     /// One more than the number of the key that has its place here; 0 where there is none.
     slots: Vec<u32>,
+    /// A table of its own while the keys are few.
+    few: Option<Few>,
 }
 
 impl Numbering {
@@ -50,6 +53,12 @@ impl Numbering {
     pub fn number(&mut self, keys: &[u128], into: &mut Vec<u32>) {
         into.reserve(keys.len());
         for some in keys.chunks(CHUNK) {
+            let mut numbers = [0; CHUNK];
+            if self.few.as_ref().is_some_and(|few| few.find(some, &mut numbers)) {
+                into.extend_from_slice(&numbers[..some.len()]);
+                continue;
+            }
+            let before = self.keys.len();
             // Room for all of them, so that the loops need not look for it.
             let wanted = self.keys.len() + some.len();
             if wanted * 2 > self.slots.len() {
@@ -58,7 +67,6 @@ impl Numbering {
             let mask = self.slots.len() - 1;
             // First all looks at the table, then all at the keys: none waits for another.
             let places = self.places(some, mask);
-            let mut numbers = [0; CHUNK];
             for ((key, at), slot) in some.iter().zip(&places).zip(&mut numbers) {
                 // The slots are a power of two of them, so that a masked place is one.
                 let number = self.slots[*at as usize];
@@ -68,6 +76,9 @@ impl Numbering {
                 };
             }
             into.extend_from_slice(&numbers[..some.len()]);
+            if self.keys.len() > before {
+                self.few = Few::new(&self.keys);
+            }
         }
     }
 

@@ -35,9 +35,23 @@ impl Budget {
     pub(crate) fn reservation(&self) -> Reservation {
         Reservation { budget: self.clone(), bytes: 0 }
     }
+
+    /// The error of rows that must be held and do not fit.
+    pub(crate) fn refused(&self) -> Error {
+        let megabytes = (self.0.limit / 1_000_000).max(1);
+        let what =
+            format!("The rows that must be held do not fit in the {megabytes} MB that the run is given.");
+        Error::new(ErrorKind::Memory, what)
+            .next("Give it more with --memory, or hold fewer rows and columns: filter and select earlier.")
+    }
 }
 
 impl Reservation {
+    /// The account.
+    pub(crate) fn budget(&self) -> &Budget {
+        &self.budget
+    }
+
     /// Sets the bytes that are held; gives whether the account has room for them.
     ///
     /// They count even if it has not: a step that can put its rows on disk does so next.
@@ -64,12 +78,7 @@ impl Reservation {
         if self.try_hold(bytes) {
             return Ok(());
         }
-        let megabytes = (self.budget.0.limit / 1_000_000).max(1);
-        Err(Error::new(
-            ErrorKind::Memory,
-            format!("The rows that must be held do not fit in the {megabytes} MB that the run is given."),
-        )
-        .next("Give it more with --memory, or hold fewer rows and columns: filter and select earlier."))
+        Err(self.budget.refused())
     }
 
     /// Sets the bytes that are held by something that cannot be cut smaller: a little is always there.

@@ -9,6 +9,7 @@ use arrow_array::cast::AsArray;
 use arrow_array::{ArrayRef, BooleanArray, LargeBinaryArray, UInt32Array};
 
 use super::budget::{Budget, Reservation};
+use super::context::Context;
 use super::held::{Held, batch_of, concat, slices_of};
 use super::keys::KeyTable;
 use super::merge::Merge;
@@ -103,33 +104,76 @@ fn flush((file, waiting, rows): &mut (Writer, Vec<Batch>, usize)) -> Result<()> 
     Ok(())
 }
 
-/// What becomes of rows that meet by their keys: for each batch the rows that it is now, and which of its own rows
-/// they stand in the places of, if not of all.
-pub(crate) type Process = Arc<dyn Fn(&[Batch]) -> Result<Vec<(Batch, Option<BooleanArray>)>> + Send + Sync>;
+/// What becomes of a batch: the rows that it is now, and which of its own rows they stand in the places of, if not of
+/// all.
+pub(crate) type Became = (Batch, Option<BooleanArray>);
+
+/// What becomes of rows that meet by their keys.
+pub(crate) trait Process: Send + Sync {
+    /// What each batch becomes.
+    fn rows(&self, batches: &[Batch]) -> Result<Vec<Became>>;
+
+    /// The way of files whose rows do not fit though no deal can part them; without one they are held.
+    fn large(&self) -> Option<&dyn Large> {
+        None
+    }
+}
+
+/// What becomes of a file of rows that are not held.
+pub(crate) trait Large {
+    /// The file that they become. The first column, of that one too, are the places.
+    fn worked_out(&self, run: &Run, disk: &Disk) -> Result<Run>;
+}
+
+impl<F: Fn(&[Batch]) -> Result<Vec<Became>> + Send + Sync> Process for F {
+    fn rows(&self, batches: &[Batch]) -> Result<Vec<Became>> {
+        self(batches)
+    }
+}
+
+/// Where rows go that do not fit.
+pub(crate) struct Disk<'a> {
+    pub(crate) spill: &'a Spill,
+    pub(crate) budget: &'a Budget,
+    /// Threads that may sort them.
+    pub(crate) threads: usize,
+}
 
 /// Files of rows that meet by their keys, and what becomes of them.
 pub(crate) struct Files<'a> {
     pub(crate) kinds: &'a [Type],
     /// The keys of some rows.
     pub(crate) keys: &'a dyn Fn(&Batch) -> Result<Vec<ArrayRef>>,
-    pub(crate) process: &'a Process,
+    pub(crate) process: &'a dyn Process,
     /// What the process holds beside the rows.
     pub(crate) bytes_a_row: usize,
     pub(crate) spill: &'a Spill,
+    pub(crate) threads: usize,
 }
 
 /// How often rows are dealt at most: after so many times those of one file have one key.
 const LEVELS: u32 = 4;
 
+/// Rows that are not dealt again.
+const FEW: u64 = 1 << 14;
+
 impl Files<'_> {
     /// Works on the rows of one file after the other; gives the results, each run in order.
     pub(crate) fn processed(&self, runs: Vec<Run>, held: &mut Reservation) -> Result<Vec<Run>> {
         let mut results = Vec::new();
-        let mut open: Vec<(Run, u32)> = runs.into_iter().rev().map(|run| (run, 0)).collect();
+        // Without keys all rows are in one file, however often they are dealt.
+        let first = if self.kinds.is_empty() { LEVELS } else { 0 };
+        let mut open: Vec<(Run, u32)> = runs.into_iter().rev().map(|run| (run, first)).collect();
         while let Some((run, level)) = open.pop() {
-            let Some(mut batches) = self.held(&run, level, held)? else {
-                let parts = self.dealt_again(&run, level + 1)?;
+            let large = self.process.large();
+            let Some(mut batches) = self.held(&run, large.is_some(), held)? else {
                 held.hold(0)?;
+                if level == LEVELS || run.rows <= FEW {
+                    let disk = Disk { spill: self.spill, budget: held.budget(), threads: self.threads };
+                    results.push(large.ok_or_else(|| disk.budget.refused())?.worked_out(&run, &disk)?);
+                    continue;
+                }
+                let parts = self.dealt_again(&run, level + 1)?;
                 // One key has all rows: no further deal can part them.
                 let whole = parts.iter().any(|part| part.rows == run.rows);
                 open.extend(parts.into_iter().map(|part| (part, if whole { LEVELS } else { level + 1 })));
@@ -137,7 +181,7 @@ impl Files<'_> {
             };
             let places: Vec<ArrayRef> = batches.iter_mut().map(|b| b.columns.remove(0)).collect();
             let mut writer = self.spill.writer()?;
-            for ((mut batch, keep), mut places) in (self.process)(&batches)?.into_iter().zip(places) {
+            for ((mut batch, keep), mut places) in self.process.rows(&batches)?.into_iter().zip(places) {
                 if let Some(keep) = keep {
                     places =
                         arrow_select::filter::filter(&places, &keep).map_err(crate::expr::arrow_error)?;
@@ -153,18 +197,17 @@ impl Files<'_> {
         Ok(results)
     }
 
-    /// The rows of a file; none if they do not fit and can be dealt to more files.
-    fn held(&self, run: &Run, level: u32, held: &mut Reservation) -> Result<Option<Vec<Batch>>> {
+    /// The rows of a file; none if they do not fit. A few do, unless there is a way without.
+    fn held(&self, run: &Run, is_hard: bool, held: &mut Reservation) -> Result<Option<Vec<Batch>>> {
         let (mut batches, mut bytes) = (Vec::new(), 0);
         for batch in run.reader()?.into_iter().flatten() {
             let batch = batch?;
             bytes += batch.memory() + batch.rows * self.bytes_a_row;
             batches.push(batch);
-            if level < LEVELS && !held.fits_whole(bytes) {
+            if !(if is_hard { held.try_hold(bytes) } else { held.fits_whole(bytes) }) {
                 return Ok(None);
             }
         }
-        held.hold_whole(bytes)?;
         Ok(Some(batches))
     }
 
@@ -191,10 +234,11 @@ pub(crate) struct Meeting {
     /// Places of the keys among the columns.
     keys: Vec<usize>,
     kinds: Vec<Type>,
-    process: Process,
+    process: Arc<dyn Process>,
     /// What the process holds beside the rows.
     bytes_a_row: usize,
     spill: Spill,
+    threads: usize,
     held: Reservation,
     batches: Vec<Batch>,
     dealt: Option<Dealt>,
@@ -205,17 +249,17 @@ impl Meeting {
     pub(crate) fn sink(
         keys: Vec<usize>,
         kinds: Vec<Type>,
-        (process, bytes_a_row): (Process, usize),
-        spill: &Spill,
-        budget: &Budget,
+        (process, bytes_a_row): (Arc<dyn Process>, usize),
+        context: &Context,
     ) -> Sink {
         let commit = Meeting {
             keys,
             kinds,
             process,
             bytes_a_row,
-            spill: spill.clone(),
-            held: budget.reservation(),
+            spill: context.spill.clone(),
+            threads: context.threads(),
+            held: context.budget.reservation(),
             batches: Vec::new(),
             dealt: None,
             row: 0,
@@ -259,71 +303,19 @@ impl Commit for Meeting {
 
     fn finish(mut self: Box<Self>, _: &mut Work) -> Result<Held> {
         let Some(dealt) = self.dealt.take() else {
-            let made = (self.process)(&self.batches)?;
+            let made = self.process.rows(&self.batches)?;
             return Ok(Held::Batches(made.into_iter().map(|(batch, _)| batch).collect()));
         };
         let keys = self.keys.clone();
         let files = Files {
             kinds: &self.kinds,
             keys: &|batch| Ok(keys.iter().filter_map(|i| batch.columns.get(*i).cloned()).collect()),
-            process: &self.process,
+            process: self.process.as_ref(),
             bytes_a_row: self.bytes_a_row,
             spill: &self.spill,
+            threads: self.threads,
         };
         let runs = files.processed(dealt.finish()?, &mut self.held)?;
         Ok(Held::Scan(Box::new(Merge::new(runs, None)?)))
     }
-}
-
-/// Keeps the first rows of each key.
-pub(crate) fn first_rows(keys: Vec<usize>, kinds: Vec<Type>, count: usize) -> Process {
-    Arc::new(move |batches| {
-        let mut table = KeyTable::new(kinds.clone())?;
-        let mut seen: Vec<usize> = Vec::new();
-        let mut keep = |batch: &Batch| {
-            let numbers = numbers_of(&mut table, batch, &keys)?;
-            seen.resize(table.len(), 0);
-            let keep: BooleanArray = within(&numbers, &mut seen, count).into();
-            Ok((batch.filter(&keep)?, Some(keep)))
-        };
-        batches.iter().map(&mut keep).collect()
-    })
-}
-
-/// Keeps the last rows of each key: the first ones from the other end.
-pub(crate) fn last_rows(keys: Vec<usize>, kinds: Vec<Type>, count: usize) -> Process {
-    Arc::new(move |batches| {
-        let mut table = KeyTable::new(kinds.clone())?;
-        let mut seen: Vec<usize> = Vec::new();
-        let mut kept = Vec::with_capacity(batches.len());
-        for batch in batches.iter().rev() {
-            let mut numbers = numbers_of(&mut table, batch, &keys)?;
-            seen.resize(table.len(), 0);
-            numbers.reverse();
-            let mut keep = within(&numbers, &mut seen, count);
-            keep.reverse();
-            let keep: BooleanArray = keep.into();
-            kept.push((batch.filter(&keep)?, Some(keep)));
-        }
-        kept.reverse();
-        Ok(kept)
-    })
-}
-
-/// Which rows are among the first `count` of their group.
-pub(crate) fn within(numbers: &[u32], seen: &mut [usize], count: usize) -> Vec<bool> {
-    let is_within = |number: &u32| {
-        let Some(seen) = seen.get_mut(*number as usize) else { return false };
-        *seen += 1;
-        *seen <= count
-    };
-    numbers.iter().map(is_within).collect()
-}
-
-/// The number of each row's key.
-pub(crate) fn numbers_of(table: &mut KeyTable, batch: &Batch, keys: &[usize]) -> Result<Vec<u32>> {
-    let columns: Vec<_> = keys.iter().filter_map(|i| batch.columns.get(*i).cloned()).collect();
-    let mut numbers = Vec::new();
-    table.numbers(&columns, batch.rows, &mut numbers)?;
-    Ok(numbers)
 }

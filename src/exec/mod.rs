@@ -3,6 +3,7 @@
 mod budget;
 mod build;
 mod context;
+mod ends;
 mod grace;
 mod group;
 mod held;

@@ -5,7 +5,8 @@ use churn_kernels::hash;
 
 use super::budget::Reservation;
 use super::context::Context;
-use super::grace::{Dealt, Files, first_rows, numbered, numbers_of, within};
+use super::ends::{first_rows, numbers_of, within};
+use super::grace::{Dealt, Files, numbered};
 use super::keys::KeyTable;
 use super::merge::Merge;
 use super::spill::{Spill, Writer};
@@ -121,9 +122,10 @@ impl SerialOp for FirstPer {
         let files = Files {
             kinds: &self.seen.kinds,
             keys: &|batch| Ok(keys.iter().filter_map(|i| batch.columns.get(*i).cloned()).collect()),
-            process: &process,
+            process: process.as_ref(),
             bytes_a_row: 8,
             spill: &self.seen.spill,
+            threads: self.seen.threads,
         };
         let mut runs = files.processed(dealt, &mut self.seen.held)?;
         let kept: u64 = runs.iter().map(|run| run.rows).sum();
@@ -167,6 +169,7 @@ pub(crate) struct Seen {
     table: KeyTable,
     held: Reservation,
     spill: Spill,
+    threads: usize,
     /// The place of the next row.
     row: u64,
     full: Option<Full>,
@@ -203,6 +206,7 @@ impl Seen {
             kinds,
             held: context.budget.reservation(),
             spill: context.spill.clone(),
+            threads: context.threads(),
             row: 0,
             full: None,
         })
@@ -284,7 +288,7 @@ impl SerialOp for RequireUnique {
         for run in full.dealt.finish()? {
             let mut batches: Vec<Batch> = run.reader()?.into_iter().flatten().collect::<Result<_>>()?;
             batches.iter_mut().for_each(|b| drop(b.columns.remove(0)));
-            for (batch, (_, keep)) in batches.iter().zip(process(&batches)?) {
+            for (batch, (_, keep)) in batches.iter().zip(process.rows(&batches)?) {
                 let keep: Vec<bool> = keep.iter().flat_map(|k| k.values().iter()).collect();
                 self.repeated(batch, &places_where(&keep, false))?;
             }

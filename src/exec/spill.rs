@@ -120,11 +120,16 @@ impl Writer {
 impl Run {
     /// Starts reading at the first batch; a file without rows has no reader.
     pub(crate) fn reader(&self) -> Result<Option<Reader>> {
+        self.reader_of(None)
+    }
+
+    /// As [`Run::reader`], of some columns.
+    pub(crate) fn reader_of(&self, columns: Option<Vec<usize>>) -> Result<Option<Reader>> {
         if self.rows == 0 {
             return Ok(None);
         }
         let file = BufReader::with_capacity(1 << 16, At(self.file.clone(), 0));
-        let stream = StreamReader::try_new(file, None).map_err(|e| arrow_failed(&self.folder, e))?;
+        let stream = StreamReader::try_new(file, columns).map_err(|e| arrow_failed(&self.folder, e))?;
         Ok(Some(Reader { stream, folder: self.folder.clone() }))
     }
 }

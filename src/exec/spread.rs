@@ -9,7 +9,7 @@ use arrow_array::cast::AsArray;
 use arrow_array::types::Int64Type;
 use arrow_array::{Array, ArrayRef, BooleanArray, UInt32Array};
 
-use super::grace::Process;
+use super::grace::{Became, Process};
 use super::held::concat;
 use super::keys::{KeyTable, UNKNOWN};
 use super::stream::{StreamOp, Take};
@@ -59,14 +59,15 @@ impl Cell {
 /// Doubled cells that are shown.
 const SHOWN: usize = 5;
 
-impl Spread {
-    /// What becomes of groups that meet: the first of each `by` becomes the wide row.
-    pub(crate) fn process(self) -> Process {
-        let spread = Arc::new(self);
-        Arc::new(move |batches| spread.spread(batches))
+impl Process for Spread {
+    /// The first of the groups of each `by` becomes the wide row.
+    fn rows(&self, batches: &[Batch]) -> Result<Vec<Became>> {
+        self.spread(batches)
     }
+}
 
-    fn spread(&self, batches: &[Batch]) -> Result<Vec<(Batch, Option<BooleanArray>)>> {
+impl Spread {
+    fn spread(&self, batches: &[Batch]) -> Result<Vec<Became>> {
         let Some(long) = concat(batches.to_vec())?.pop() else { return Ok(Vec::new()) };
         let combination = self.combinations_of(&long)?;
         let columns = |places: &[usize]| -> Vec<ArrayRef> {

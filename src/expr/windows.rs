@@ -2,6 +2,8 @@
 //!
 //! A window function is one line in [`ALL`]: how it is called, and the [`Task`] that it becomes.
 
+use std::ops::Range;
+
 use super::aggregates::Made;
 use super::functions::{Arguments, Complaint};
 use super::{Bound, Field, Interval, Scalar, Type, cast};
@@ -45,6 +47,18 @@ pub(crate) enum Nth {
     Last,
     /// From 1.
     At(usize),
+}
+
+impl Nth {
+    /// The row of a frame; none if it is not in there.
+    pub(crate) fn of(self, frame: Range<usize>) -> Option<usize> {
+        let place = match self {
+            Nth::First => frame.start,
+            Nth::Last => frame.end.checked_sub(1)?,
+            Nth::At(n) => frame.start.checked_add(n - 1)?,
+        };
+        frame.contains(&place).then_some(place)
+    }
 }
 
 /// Every window function that is not an aggregate.

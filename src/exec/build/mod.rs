@@ -8,7 +8,8 @@ use std::sync::PoisonError;
 
 use crate::error::{Error, ErrorKind, Result};
 use crate::exec::context::Context;
-use crate::exec::grace::{self, Meeting};
+use crate::exec::ends;
+use crate::exec::grace::Meeting;
 use crate::exec::group::{self, Call, Grouping};
 use crate::exec::held::{Collect, Discard, Held, Keep, Kept, Last, SampleRows};
 use crate::exec::join;
@@ -219,8 +220,8 @@ fn build(node: &Node, context: &Context) -> Result<Pipeline> {
             }
             let keys = places(&layout, per)?;
             let kinds = kinds_of(node, per);
-            let process = grace::last_rows(keys.clone(), kinds.clone(), *count);
-            let sink = Meeting::sink(keys, kinds, (process, 8), &context.spill, &context.budget);
+            let process = ends::last_rows(keys.clone(), kinds.clone(), *count);
+            let sink = Meeting::sink(keys, kinds, (process, 8), context);
             let mut pipeline = held_pipeline(pipeline::run(pipeline, sink, context)?, layout);
             pipeline.push(Box::new(stream::Count(step)));
             Ok(pipeline)

@@ -112,7 +112,7 @@ pub(super) fn spread(how: &Spread, node: &Node, pipeline: Pipeline, context: &Co
     };
     let bytes_a_row = 16 + how.combinations.len() * 4;
     let places = places(&layout, &by)?;
-    let sink = Meeting::sink(places, kinds, (spread.process(), bytes_a_row), &context.spill, &context.budget);
+    let sink = Meeting::sink(places, kinds, (Arc::new(spread), bytes_a_row), context);
     let held = pipeline::run(pipeline, sink, context)?;
     let mut work = Work::new(context.steps());
     work.tally.event(step, Event::OtherValue, left_out.load(Ordering::Relaxed));

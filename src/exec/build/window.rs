@@ -1,5 +1,7 @@
 //! The pipeline of a window.
 
+use std::sync::Arc;
+
 use super::{held_pipeline, kinds_of, places};
 use crate::error::Result;
 use crate::exec::context::Context;
@@ -33,7 +35,7 @@ pub(super) fn window(how: &Window, node: &Node, pipeline: Pipeline, context: &Co
         threads: context.threads(),
     };
     let bytes_a_row = window.bytes_a_row();
-    let sink = Meeting::sink(by, kinds, (window.process(), bytes_a_row), &context.spill, &context.budget);
+    let sink = Meeting::sink(by, kinds, (Arc::new(window), bytes_a_row), context);
     layout.extend(how.calls.iter().map(|c| c.field.id));
     Ok(held_pipeline(pipeline::run(pipeline, sink, context)?, layout))
 }

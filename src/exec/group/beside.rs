@@ -6,9 +6,13 @@ use arrow_array::cast::AsArray;
 use arrow_array::types::UInt32Type;
 use arrow_array::{ArrayRef, UInt32Array};
 
+use super::local::{Grouping, Local};
+use super::outside::Outside;
 use crate::error::Result;
+use crate::exec::grace::{Became, Disk, Large, Process};
 use crate::exec::held::{Held, slices_of};
 use crate::exec::spill::{Reader, Run, Spill, Writer};
+use crate::exec::tally::Work;
 use crate::expr::{Batch, taken};
 use crate::io::memory::Ready;
 use crate::io::source::{Morsel, Scan};
@@ -86,8 +90,62 @@ fn write(file: &mut Writer, mut batch: Batch, numbers: Vec<u32>) -> Result<()> {
     slices_of(batch, 1 << 13).into_iter().try_for_each(|part| file.write(part))
 }
 
+/// What becomes of rows that meet by their keys: each stands beside its group.
+pub(super) struct Beside(pub(super) Arc<Grouping>);
+
+impl Beside {
+    /// Adds rows to a table of groups. What happens to values was counted when the workers saw the rows first.
+    fn add(local: &mut Local<'_>, batch: Batch) -> Result<()> {
+        local.update(batch, &mut Work::new(0))
+    }
+}
+
+impl Process for Beside {
+    fn rows(&self, batches: &[Batch]) -> Result<Vec<Became>> {
+        let mut local = Local::new(&self.0)?;
+        batches.iter().try_for_each(|batch| Beside::add(&mut local, batch.clone()))?;
+        let results = Outside::default().results(&mut local.accumulators, local.keys.len());
+        let results = results.map_err(|e| e.in_step(&self.0.text))?;
+        let rows = std::mem::take(&mut local.rows).into_iter();
+        rows.map(|(batch, numbers)| Ok((beside(batch, &numbers, &results)?, None))).collect()
+    }
+
+    fn large(&self) -> Option<&dyn Large> {
+        Some(self)
+    }
+}
+
+impl Large for Beside {
+    /// The rows pass by twice: for the groups, and to stand beside them.
+    fn worked_out(&self, run: &Run, disk: &Disk) -> Result<Run> {
+        let mut local = Local::new(&self.0)?;
+        let (mut outside, mut held) = (Outside::default(), disk.budget.reservation());
+        for batch in run.reader()?.into_iter().flatten() {
+            let mut batch = batch?;
+            batch.columns.remove(0);
+            let rows = batch.rows;
+            Beside::add(&mut local, batch)?;
+            local.rows.clear();
+            outside.relieve(rows, &mut local.accumulators, &mut held, disk)?;
+        }
+        let results = outside.results(&mut local.accumulators, local.keys.len());
+        let results = results.map_err(|e| e.in_step(&self.0.text))?;
+        let mut made = disk.spill.writer()?;
+        for batch in run.reader()?.into_iter().flatten() {
+            let mut batch = batch?;
+            let places = batch.columns.remove(0);
+            let mut numbers = Vec::new();
+            local.keys.numbers(&self.0.key_columns(&batch)?, batch.rows, &mut numbers)?;
+            let mut batch = beside(batch, &numbers, &results)?;
+            batch.columns.insert(0, places);
+            made.write(batch)?;
+        }
+        made.finish()
+    }
+}
+
 /// Rows with the results of their groups.
-pub(super) fn beside(batch: Batch, numbers: &[u32], results: &[ArrayRef]) -> Result<Batch> {
+fn beside(batch: Batch, numbers: &[u32], results: &[ArrayRef]) -> Result<Batch> {
     let numbers = UInt32Array::from(numbers.to_vec());
     let mut columns = batch.columns;
     for result in results {

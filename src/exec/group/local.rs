@@ -19,6 +19,10 @@ use crate::plan::StepId;
 /// Groups of a worker's table before it is closed: it then still fits in the second-level cache.
 const LOCAL_GROUPS: usize = 1 << 14;
 
+/// Bytes that states of a worker's table hold before it is closed, weighed after so many rows.
+const LOCAL_BYTES: usize = 1 << 21;
+const WEIGHED: usize = 1 << 15;
+
 /// An aggregate, placed.
 #[derive(Clone)]
 pub(crate) struct Call {
@@ -66,12 +70,16 @@ pub(super) struct Local<'a> {
     pub(super) accumulators: Vec<Box<dyn Accumulator>>,
     pub(super) numbers: Vec<u32>,
     pub(super) rows: Vec<(Batch, Vec<u32>)>,
+    /// Rows that came since the states were weighed.
+    unweighed: usize,
 }
 
 /// A worker's table, closed and dealt: for each partition its groups; as a whole while there are few groups.
 pub(super) struct Dealt {
     pub(super) shards: Vec<Option<Shard>>,
     pub(super) groups: usize,
+    /// Bytes that its states hold, about.
+    pub(super) bytes: usize,
     pub(super) rows: Vec<(Batch, Vec<u32>)>,
 }
 
@@ -93,6 +101,7 @@ impl<'a> Local<'a> {
             accumulators: grouping.accumulators(),
             numbers: Vec::new(),
             rows: Vec::new(),
+            unweighed: 0,
         })
     }
 
@@ -131,12 +140,22 @@ impl<'a> Local<'a> {
         Ok(())
     }
 
+    /// Whether its states have grown beyond what a worker may hold.
+    fn is_heavy(&mut self) -> bool {
+        if self.unweighed < WEIGHED {
+            return false;
+        }
+        self.unweighed = 0;
+        self.accumulators.iter().map(|a| a.memory()).sum::<usize>() > LOCAL_BYTES
+    }
+
     /// Closes the table.
     pub(super) fn dealt(self) -> Result<Dealt> {
         let parts = if self.grouping.are_many.load(Relaxed) { PARTITIONS } else { 1 };
         let groups = self.keys.len();
         self.grouping.expected.store(groups, Relaxed);
-        Ok(Dealt { shards: shards(self.keys, self.accumulators, parts)?, groups, rows: self.rows })
+        let bytes = self.accumulators.iter().map(|a| a.memory()).sum();
+        Ok(Dealt { shards: shards(self.keys, self.accumulators, parts)?, groups, bytes, rows: self.rows })
     }
 }
 
@@ -163,8 +182,9 @@ pub(super) fn shards(
 
 impl Gather for Local<'_> {
     fn add(&mut self, batch: Batch, work: &mut Work) -> Result<Option<Part>> {
+        self.unweighed += batch.rows;
         self.update(batch, work)?;
-        if self.keys.len() < LOCAL_GROUPS {
+        if self.keys.len() < LOCAL_GROUPS && !self.is_heavy() {
             return Ok(None);
         }
         let full = std::mem::replace(self, Local::new(self.grouping)?);

@@ -12,8 +12,10 @@
 
 mod beside;
 mod local;
+mod outside;
 mod partition;
 mod table;
 
 pub(super) use local::{Call, Grouping};
+pub(super) use outside::Outside;
 pub(super) use table::sink;

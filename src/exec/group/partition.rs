@@ -6,14 +6,21 @@ use arrow_array::ArrayRef;
 use arrow_array::cast::AsArray;
 
 use super::local::{Grouping, Shard};
+use super::outside::Outside;
 use crate::error::{Error, ErrorKind, Result};
-use crate::exec::grace;
+use crate::exec::budget::Reservation;
+use crate::exec::grace::{self, Disk};
+use crate::exec::held::slices;
 use crate::exec::keys::KeyTable;
+use crate::exec::spill::{Spill, Writer};
 use crate::expr::Batch;
 use crate::expr::aggregates::Accumulator;
 
 /// Partitions of the large table, once it has many groups.
 pub(super) const PARTITIONS: usize = 64;
+
+/// Values of a state that are kept on disk together.
+const PART: usize = 1 << 16;
 
 /// A part of the large table.
 pub(super) struct Partition {
@@ -22,6 +29,8 @@ pub(super) struct Partition {
     pub(super) first: Vec<u64>,
     pub(super) accumulators: Vec<Box<dyn Accumulator>>,
     pub(super) weighed: Weighed,
+    /// Values of states that did not fit.
+    pub(super) outside: Outside,
 }
 
 /// What states were found to hold, and how many groups there were then.
@@ -39,6 +48,7 @@ impl Partition {
             first: Vec::new(),
             accumulators: grouping.accumulators(),
             weighed: Weighed::default(),
+            outside: Outside::default(),
         })
     }
 
@@ -54,6 +64,12 @@ impl Partition {
             return self.keys.memory() + self.first.capacity() * 8 + bytes;
         }
         self.keys.memory() + self.first.capacity() * 8 + bytes / then.max(1) * groups
+    }
+
+    /// Bytes to ask for: while values leave memory, they are there twice.
+    pub(super) fn wanted(&mut self) -> usize {
+        let leave = self.accumulators.iter().any(|a| a.outside().is_some());
+        self.memory() * if leave { 2 } else { 1 }
     }
 
     /// Adds the groups of a later table, whose numbers `first` turns into the places that they were first seen at;
@@ -90,23 +106,57 @@ impl Partition {
     pub(super) fn results(&mut self, groups: usize, text: &str) -> Result<Vec<ArrayRef>> {
         let all: Vec<u32> = (0..groups as u32).collect();
         let mut columns = self.keys.arrays(&all)?;
-        for accumulator in &mut self.accumulators {
-            accumulator.grow(groups);
-            columns.push(accumulator.finish().map_err(|e| e.in_step(text))?);
-        }
+        columns.extend(self.outside.results(&mut self.accumulators, groups).map_err(|e| e.in_step(text))?);
         Ok(columns)
     }
 
-    /// The groups with their states, as they are kept on disk.
-    pub(super) fn saved(&mut self) -> Result<Batch> {
-        let groups = self.keys.len();
-        let all: Vec<u32> = (0..groups as u32).collect();
-        let mut columns = vec![grace::numbered(self.first.iter().copied())];
-        columns.extend(self.keys.arrays(&all)?);
-        for accumulator in &mut self.accumulators {
+    /// Takes the values of states out of memory.
+    pub(super) fn take_outside(
+        &mut self,
+        spill: &Spill,
+        held: &mut Reservation,
+        threads: usize,
+    ) -> Result<()> {
+        let budget = held.budget().clone();
+        let bytes = self.memory();
+        self.weighed = Weighed::default();
+        self.outside.take(&mut self.accumulators, bytes, held, &Disk { spill, budget: &budget, threads })
+    }
+
+    /// The groups with their states, as they are kept on disk; large states in parts, each as a group of its own.
+    pub(super) fn save(&mut self, grouping: &Grouping, file: &mut Writer) -> Result<()> {
+        for i in 0..self.accumulators.len() {
+            while let Some(accumulator) = self.accumulators.get_mut(i) {
+                let (groups, part) = accumulator.part(PART);
+                if groups.is_empty() {
+                    break;
+                }
+                let mut accumulators = grouping.accumulators();
+                accumulators.iter_mut().for_each(|a| a.grow(groups.len()));
+                accumulators.get_mut(i).into_iter().zip([part]).for_each(|(a, part)| *a = part);
+                self.write(&groups, &mut accumulators, file)?;
+            }
+        }
+        let all: Vec<u32> = (0..self.keys.len() as u32).collect();
+        let mut accumulators = std::mem::take(&mut self.accumulators);
+        self.write(&all, &mut accumulators, file)
+    }
+
+    /// Writes some groups with these states.
+    fn write(
+        &self,
+        groups: &[u32],
+        accumulators: &mut [Box<dyn Accumulator>],
+        file: &mut Writer,
+    ) -> Result<()> {
+        let first = |group: &u32| self.first.get(*group as usize).copied().unwrap_or(0);
+        let mut columns = vec![grace::numbered(groups.iter().map(first))];
+        columns.extend(self.keys.arrays(groups)?);
+        for accumulator in accumulators {
             columns.push(Arc::new(accumulator.save()?));
         }
-        Ok(Batch { columns, rows: groups })
+        let batch = Batch { columns, rows: groups.len() };
+        slices(batch).into_iter().try_for_each(|part| file.write(part))
     }
 
     /// Adds groups that were kept on disk.

@@ -3,8 +3,8 @@
 use std::sync::atomic::Ordering::Relaxed;
 use std::sync::{Arc, Mutex, PoisonError};
 
-use super::beside::{Staying, beside};
-use super::local::{Dealt, Grouping, Local, Shard, Workers, shards};
+use super::beside::{Beside, Staying};
+use super::local::{Dealt, Grouping, Shard, Workers, shards};
 use super::partition::{PARTITIONS, Partition};
 use crate::error::{Error, ErrorKind, Result};
 use crate::exec::budget::{Budget, Reservation};
@@ -22,6 +22,9 @@ const MANY_GROUPS: usize = 1 << 15;
 /// Groups that wait to be merged before all threads merge them.
 const WAITING_GROUPS: usize = 1 << 17;
 
+/// Bytes of states that wait to be merged.
+const WAITING_BYTES: usize = 1 << 24;
+
 /// Rows that are written to a partition's file together.
 const SPILLED_ROWS: usize = 1 << 12;
 
@@ -32,6 +35,7 @@ struct Groups {
     /// Tables that are not merged yet, with their numbers.
     waiting: Vec<(u64, Dealt)>,
     waiting_groups: usize,
+    waiting_bytes: usize,
     /// The number of the next table.
     next: u64,
     /// The files of the partitions, once the budget was used up.
@@ -54,6 +58,7 @@ pub(crate) fn sink(grouping: Grouping, budget: &Budget, spill: Spill, threads: u
         grouping: grouping.clone(),
         waiting: Vec::new(),
         waiting_groups: 0,
+        waiting_bytes: 0,
         next: 0,
         files: None,
         spill,
@@ -75,7 +80,7 @@ impl Groups {
     /// Merges the tables that wait, or writes them behind what is on disk already.
     fn settle(&mut self) -> Result<()> {
         let waiting = std::mem::take(&mut self.waiting);
-        self.waiting_groups = 0;
+        (self.waiting_groups, self.waiting_bytes) = (0, 0);
         if self.grouping.beside {
             return self.merge_beside(waiting);
         }
@@ -86,16 +91,15 @@ impl Groups {
         if self.grouping.may_part() && self.partitions.len() == 1 && self.groups() > MANY_GROUPS {
             self.part()?;
         }
-        let memory: usize = self
-            .partitions
-            .iter_mut()
-            .map(|p| p.get_mut().unwrap_or_else(PoisonError::into_inner).memory())
-            .sum();
+        let partitions = self.partitions.iter_mut();
+        let partitions = partitions.map(|p| p.get_mut().unwrap_or_else(PoisonError::into_inner));
+        if !self.grouping.may_part() {
+            let wanted = partitions.map(Partition::wanted).sum();
+            return if self.held.try_hold(wanted) { Ok(()) } else { self.take_outside() };
+        }
+        let memory = partitions.map(Partition::memory).sum();
         if self.held.try_hold(memory) {
             return Ok(());
-        }
-        if !self.grouping.may_part() {
-            return self.held.hold_whole(memory);
         }
         if self.partitions.len() == 1 {
             self.part()?;
@@ -179,7 +183,7 @@ impl Groups {
                 self.rows.push(batch, groups)?;
             }
         }
-        let memory = partition.memory();
+        let memory = partition.wanted();
         if self.held.try_hold(self.rows.memory() + memory) {
             return Ok(());
         }
@@ -191,7 +195,7 @@ impl Groups {
         }
         if self.grouping.keys.is_empty() {
             // One group has all rows: there is nothing to deal them by.
-            return self.held.hold_whole(memory);
+            return self.take_outside();
         }
         self.partitions = vec![Mutex::new(Partition::new(&self.grouping)?)];
         let mut rows = std::mem::take(&mut self.rows);
@@ -215,32 +219,25 @@ impl Groups {
 
     /// The rows that stay, a file at a time, each beside its group.
     fn beside_on_disk(mut self, dealt: grace::Dealt) -> Result<Held> {
-        let grouping = self.grouping.clone();
-        let process: grace::Process = Arc::new(move |batches| {
-            let mut local = Local::new(&grouping)?;
-            // What happens to values was counted when the workers saw the rows first.
-            let mut work = Work::new(0);
-            for batch in batches {
-                local.update(batch.clone(), &mut work)?;
-            }
-            let groups = local.keys.len();
-            let mut results = Vec::new();
-            for accumulator in &mut local.accumulators {
-                accumulator.grow(groups);
-                results.push(accumulator.finish().map_err(|e| e.in_step(&grouping.text))?);
-            }
-            let rows = local.rows.into_iter();
-            rows.map(|(batch, numbers)| Ok((beside(batch, &numbers, &results)?, None))).collect()
-        });
+        let process = Beside(self.grouping.clone());
         let files = grace::Files {
             kinds: &self.grouping.kinds,
             keys: &|batch| self.grouping.key_columns(batch),
             process: &process,
             bytes_a_row: 8,
             spill: &self.spill,
+            threads: self.threads,
         };
         let runs = files.processed(dealt.finish()?, &mut self.held)?;
         Ok(Held::Scan(Box::new(Merge::new(runs, None)?)))
+    }
+
+    /// Takes the values of the one partition's states out of memory.
+    fn take_outside(&mut self) -> Result<()> {
+        let Some(partition) = self.partitions.first_mut() else { return Ok(()) };
+        let partition = partition.get_mut().unwrap_or_else(PoisonError::into_inner);
+        partition.take_outside(&self.spill, &mut self.held, self.threads)?;
+        self.held.hold_whole(self.rows.memory() + partition.memory())
     }
 
     /// Puts all partitions on disk.
@@ -250,10 +247,7 @@ impl Groups {
             let partition = partition.get_mut().unwrap_or_else(PoisonError::into_inner);
             let mut full = std::mem::replace(partition, Partition::new(&self.grouping)?);
             let mut file = self.spill.writer()?;
-            let batch = full.saved()?;
-            for part in slices(batch) {
-                file.write(part)?;
-            }
+            full.save(&self.grouping, &mut file)?;
             files.push(file);
         }
         self.files = Some(files);
@@ -270,7 +264,7 @@ impl Groups {
                 // A table of its own keeps equal groups of two tables apart: they are merged when read, in order.
                 let mut alone = Partition::new(&grouping)?;
                 alone.merge(shard, |n| first(table, n))?;
-                file.write(alone.saved()?)?;
+                alone.save(&grouping, file)?;
             }
             Ok(())
         };
@@ -327,7 +321,10 @@ impl Groups {
             let mut partition = Partition::new(&grouping)?;
             for batch in file.reader()?.into_iter().flatten() {
                 partition.load(&batch?, &grouping)?;
-                self.held.hold_whole(partition.memory())?;
+                if !self.held.try_hold(partition.wanted()) {
+                    partition.take_outside(&self.spill, &mut self.held, self.threads)?;
+                    self.held.hold_whole(partition.memory())?;
+                }
             }
             let groups = partition.keys.len();
             let batch = Batch { columns: partition.results(groups, &grouping.text)?, rows: groups };
@@ -401,10 +398,12 @@ impl Commit for Groups {
         self.next += 1;
         if dealt.groups > 0 || !dealt.rows.is_empty() {
             self.waiting_groups += dealt.groups;
+            self.waiting_bytes += dealt.bytes;
             self.waiting.push((number, *dealt));
         }
         let few = self.partitions.len() == 1;
-        if few || self.waiting_groups >= WAITING_GROUPS || self.waiting.len() >= 256 {
+        let many = self.waiting_groups >= WAITING_GROUPS || self.waiting_bytes >= WAITING_BYTES;
+        if few || many || self.waiting.len() >= 256 {
             self.settle()?;
         }
         Ok(true)

@@ -7,7 +7,9 @@
 //!
 //! When the budget is used up, what is held goes to disk as sorted runs; at the end the runs are merged.
 
+mod changes;
 mod order;
+mod sorter;
 mod table;
 
 use std::sync::{Arc, Mutex, PoisonError};
@@ -28,7 +30,9 @@ use crate::expr::Batch;
 use crate::io::format::{Encoder, Lines};
 use crate::io::source::{Decoded, Morsel, RowTest, Scan};
 
+pub(super) use changes::Changes;
 pub(super) use order::{Order, OrderKey, is_word, words_of};
+pub(super) use sorter::{Sorter, batches};
 pub(super) use table::gathered;
 
 use order::{Keys, Words};
@@ -162,19 +166,21 @@ pub(crate) fn sink(
     written: Option<Written>,
     context: &Context,
 ) -> Result<Sink> {
-    let converter = if order.is_of_words() { None } else { Some(Arc::new(order.converter()?)) };
-    let commit = Sort {
-        keep,
-        held: context.budget.reservation(),
-        spill: context.spill.clone(),
-        threads: context.threads(),
-        parts: Vec::new(),
-        runs: Vec::new(),
-    };
-    Ok(Sink {
-        prepare: Arc::new(Workers { order: Arc::new(order), converter, written }),
-        commit: Box::new(commit),
-    })
+    let commit = Sort::new(keep, context.budget.reservation(), &context.spill, context.threads());
+    Ok(Sink { prepare: Arc::new(Workers::new(order, written)?), commit: Box::new(commit) })
+}
+
+impl Workers {
+    fn new(order: Order, written: Option<Written>) -> Result<Workers> {
+        let converter = if order.is_of_words() { None } else { Some(Arc::new(order.converter()?)) };
+        Ok(Workers { order: Arc::new(order), converter, written })
+    }
+}
+
+impl Sort {
+    fn new(keep: Option<usize>, held: Reservation, spill: &Spill, threads: usize) -> Sort {
+        Sort { keep, held, spill: spill.clone(), threads, parts: Vec::new(), runs: Vec::new() }
+    }
 }
 
 impl Commit for Sort {

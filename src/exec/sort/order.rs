@@ -12,7 +12,7 @@ use arrow_schema::SortOptions;
 use crate::error::Result;
 use crate::exec::keys::normal;
 use crate::exec::tally::Work;
-use crate::expr::{Batch, Bound, Type};
+use crate::expr::{Batch, Bound, Node, Type};
 use crate::plan::StepId;
 
 /// What is sorted by, placed.
@@ -28,6 +28,14 @@ pub(crate) struct OrderKey {
     pub(crate) kind: Type,
     pub(crate) descending: bool,
     pub(crate) nulls_first: bool,
+}
+
+impl OrderKey {
+    /// A column, placed.
+    pub(crate) fn column(place: usize, kind: Type, descending: bool, nulls_first: bool) -> OrderKey {
+        let by = Bound { node: Node::Column(place as u32), kind: kind.clone() };
+        OrderKey { by, kind, descending, nulls_first }
+    }
 }
 
 impl Order {

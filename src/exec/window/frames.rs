@@ -13,6 +13,13 @@ use crate::exec::sort::{is_word, words_of};
 use crate::expr::windows::{Distance, Frame, Limit};
 use crate::expr::{Column, Events, Interval, Type, arithmetic};
 
+/// A partition of sorted rows.
+pub(super) struct Partition {
+    pub(super) rows: Range<usize>,
+    /// Those of them whose first order key is not null.
+    pub(super) keyed: Range<usize>,
+}
+
 /// The frames of all rows; the partitions end at `ends`. `first` is the first order key of the sorted rows.
 pub(super) fn frames(
     frame: &Frame,
@@ -25,108 +32,166 @@ pub(super) fn frames(
         (Frame::Range(from, to), Some((key, column))) => Some(Measured::new(key, &column, from, to)?),
         _ => None,
     };
+    let mut reached = Reached::default();
     let mut start = 0;
-    for end in ends.iter().copied() {
+    for end in ends.iter().map(|end| *end as usize) {
+        let mut add = |rows: Range<usize>| found.push((rows.start as u32, rows.end as u32));
         match (frame, &measured) {
             (Frame::Rows(from, to), _) => {
-                let place = |row: u32, by: Option<i64>, open: u32| match by {
-                    None => open,
-                    Some(by) => {
-                        i64::from(row).saturating_add(by).clamp(i64::from(start), i64::from(end)) as u32
-                    }
-                };
-                found.extend((start..end).map(|row| {
-                    let from = place(row, *from, start);
-                    (from, place(row, to.map(|to| to.saturating_add(1)), end).max(from))
-                }));
+                (start..end).for_each(|row| add(by_rows(*from, *to, &(start..end), row)));
             }
             (Frame::Range(..), Some(measured)) => {
-                measured.partition(start as usize..end as usize, &mut found)
+                let partition = measured.partition(start..end);
+                let word = |row: usize| Ok(measured.words.get(row).copied().unwrap_or(0));
+                let limit = |row: usize| row;
+                measured.reaches.frames(&partition, start..end, limit, &mut reached, (word, word), add)?;
             }
-            _ => found.extend((start..end).map(|_| (start, end))),
+            _ => (start..end).for_each(|_| add(start..end)),
         }
         start = end;
     }
     Ok(found)
 }
 
-/// The keys of sorted rows as rising words, and the words that each row's frame reaches to.
+/// The rows from so many rows on to so many rows on.
+pub(super) fn by_rows(
+    from: Option<i64>,
+    to: Option<i64>,
+    partition: &Range<usize>,
+    row: usize,
+) -> Range<usize> {
+    let place = |by: Option<i64>, open: usize| match by {
+        None => open,
+        Some(by) => {
+            (row as i64).saturating_add(by).clamp(partition.start as i64, partition.end as i64) as usize
+        }
+    };
+    let from = place(from, partition.start);
+    from..place(to.map(|to| to.saturating_add(1)), partition.end).max(from)
+}
+
+/// The keys of sorted rows as rising words, and how far each row's frame reaches.
 struct Measured {
     words: Vec<u64>,
     nulls: Option<arrow_buffer::NullBuffer>,
+    reaches: Reaches,
+}
+
+impl Measured {
+    fn new(key: &Key, column: &ArrayRef, from: &Limit, to: &Limit) -> Result<Measured> {
+        let words = if is_word(&key.kind) { turned(key, words_of(column)) } else { ranks(column)? };
+        let reaches = Reaches::new(key, column, &words, from, to);
+        Ok(Measured { nulls: column.logical_nulls().filter(|n| n.null_count() > 0), reaches, words })
+    }
+
+    fn partition(&self, rows: Range<usize>) -> Partition {
+        let is_null = |row: usize| self.nulls.as_ref().is_some_and(|n| n.is_null(row));
+        // Nulls stand together at one end.
+        let first = rows.clone().find(|row| !is_null(*row)).unwrap_or(rows.end);
+        let last = rows.clone().rfind(|row| !is_null(*row)).map_or(first, |row| row + 1);
+        Partition { rows, keyed: first..last }
+    }
+}
+
+/// How far the frames of some rows reach.
+pub(super) struct Reaches {
     from: Reach,
     to: Reach,
 }
 
-/// How far a frame reaches at one end.
+/// How far frames reach at one end.
 enum Reach {
     Unbounded,
     /// To keys of these words; not to those with exactly them, if it is open.
     To(Vec<u64>, bool),
 }
 
-impl Measured {
-    fn new(key: &Key, column: &ArrayRef, from: &Limit, to: &Limit) -> Result<Measured> {
-        let turned = |mut words: Vec<u64>| {
-            if key.descending {
-                words.iter_mut().for_each(|word| *word = !*word);
-            }
-            words
-        };
-        let words = if is_word(&key.kind) { turned(words_of(column)) } else { ranks(column)? };
+/// The rows that frames have reached so far: with every row they only rise.
+#[derive(Default)]
+pub(super) struct Reached {
+    from: usize,
+    to: usize,
+}
+
+impl Reaches {
+    /// Those of rows with these first order keys, whose words are given too.
+    pub(super) fn new(key: &Key, column: &ArrayRef, words: &[u64], from: &Limit, to: &Limit) -> Reaches {
         let reach = |limit: &Limit| match limit {
             Limit::Unbounded => Reach::Unbounded,
-            Limit::Current => Reach::To(words.clone(), false),
+            Limit::Current => Reach::To(words.to_vec(), false),
             Limit::Distance { by, later, open } => {
-                Reach::To(turned(moved(column, &key.kind, *by, *later != key.descending)), *open)
+                Reach::To(turned(key, moved(column, &key.kind, *by, *later != key.descending)), *open)
             }
         };
-        let (from, to) = (reach(from), reach(to));
-        Ok(Measured { nulls: column.logical_nulls().filter(|n| n.null_count() > 0), from, to, words })
+        Reaches { from: reach(from), to: reach(to) }
     }
 
-    /// The frames of a partition's rows. Rows without a key see each other, and what is beyond an open end.
-    fn partition(&self, rows: Range<usize>, into: &mut Vec<(u32, u32)>) {
-        let is_null = |row: usize| self.nulls.as_ref().is_some_and(|n| n.is_null(row));
-        // Nulls stand together at one end.
-        let first = rows.clone().find(|row| !is_null(*row)).unwrap_or(rows.end);
-        let last = rows.clone().rfind(|row| !is_null(*row)).map_or(first, |row| row + 1);
-        let (mut from, mut to) = (first, first);
-        let word = |row: usize| self.words.get(row).copied().unwrap_or(0);
-        for row in rows.clone() {
+    /// The frames of some of a partition's rows. Rows without a key see each other, and what is beyond an open end.
+    ///
+    /// `limit` says which of the reaches is a row's; `words` give the words of rows, for either end.
+    pub(super) fn frames(
+        &self,
+        partition: &Partition,
+        rows: Range<usize>,
+        limit: impl Fn(usize) -> usize,
+        reached: &mut Reached,
+        mut words: (impl FnMut(usize) -> Result<u64>, impl FnMut(usize) -> Result<u64>),
+        mut add: impl FnMut(Range<usize>),
+    ) -> Result<()> {
+        let Range { start: first, end: last } = partition.keyed;
+        let Reached { from, to } = reached;
+        (*from, *to) = ((*from).max(first), (*to).max(first));
+        for row in rows {
             let block = if row < first {
-                rows.start..first
+                partition.rows.start..first
             } else if row < last {
                 first..last
             } else {
-                last..rows.end
+                last..partition.rows.end
             };
-            let is_key = block == (first..last);
+            let is_key = (first..last).contains(&row);
             let begin = match &self.from {
-                Reach::Unbounded => rows.start,
+                Reach::Unbounded => partition.rows.start,
                 Reach::To(..) if !is_key => block.start,
                 Reach::To(limits, open) => {
-                    let limit = limits.get(row).copied().unwrap_or(0);
-                    while from < last && (word(from) < limit || (*open && word(from) == limit)) {
-                        from += 1;
+                    let limit = limits.get(limit(row)).copied().unwrap_or(0);
+                    while *from < last {
+                        let word = words.0(*from)?;
+                        if word > limit || (word == limit && !*open) {
+                            break;
+                        }
+                        *from += 1;
                     }
-                    from
+                    *from
                 }
             };
             let end = match &self.to {
-                Reach::Unbounded => rows.end,
+                Reach::Unbounded => partition.rows.end,
                 Reach::To(..) if !is_key => block.end,
                 Reach::To(limits, open) => {
-                    let limit = limits.get(row).copied().unwrap_or(u64::MAX);
-                    while to < last && (word(to) < limit || (!*open && word(to) == limit)) {
-                        to += 1;
+                    let limit = limits.get(limit(row)).copied().unwrap_or(u64::MAX);
+                    while *to < last {
+                        let word = words.1(*to)?;
+                        if word > limit || (word == limit && *open) {
+                            break;
+                        }
+                        *to += 1;
                     }
-                    to
+                    *to
                 }
             };
-            into.push((begin as u32, end.max(begin) as u32));
+            add(begin..end.max(begin));
         }
+        Ok(())
     }
+}
+
+/// Words as they rise in the order of a key.
+pub(super) fn turned(key: &Key, mut words: Vec<u64>) -> Vec<u64> {
+    if key.descending {
+        words.iter_mut().for_each(|word| *word = !*word);
+    }
+    words
 }
 
 /// Keys that cannot be measured, by rank: sorted rows with equal keys share one.

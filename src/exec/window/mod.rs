@@ -4,16 +4,16 @@
 //! rows only the columns that the window uses are put together; partitions are sorted and worked out on all threads.
 
 mod frames;
+mod large;
 mod order;
 mod tasks;
 
-use std::sync::Arc;
-
 use arrow_array::{Array, ArrayRef, UInt32Array};
 
-use super::grace::Process;
+use super::grace::{Became, Disk, Large, Process};
 use super::held::concat;
 use super::keys::KeyTable;
+use super::spill::Run;
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::windows::{Frame, Task};
 use crate::expr::{Batch, Type, taken};
@@ -48,33 +48,42 @@ pub(crate) fn key(place: usize, kind: Type, descending: bool, nulls_first: bool)
     Key { place, kind, descending, nulls_first }
 }
 
+impl Process for Window {
+    /// Each batch with the results behind its columns.
+    fn rows(&self, batches: &[Batch]) -> Result<Vec<Became>> {
+        let rows: usize = batches.iter().map(|b| b.rows).sum();
+        if u32::try_from(rows).is_err() {
+            let what = "More than 4 billion rows meet in one window.";
+            return Err(Error::new(ErrorKind::Memory, what).in_step(&self.text));
+        }
+        let results = self.results(batches, rows)?;
+        let mut from = 0;
+        let with_results = batches.iter().map(|batch| {
+            let start = from;
+            from += batch.rows;
+            let own = results.iter().map(|column| column.slice(start, batch.rows));
+            let columns = batch.columns.iter().cloned().chain(own).collect();
+            (Batch { columns, rows: batch.rows }, None)
+        });
+        Ok(with_results.collect())
+    }
+
+    fn large(&self) -> Option<&dyn Large> {
+        Some(self)
+    }
+}
+
+impl Large for Window {
+    fn worked_out(&self, run: &Run, disk: &Disk) -> Result<Run> {
+        large::worked_out(self, run, disk).map_err(|e| e.in_step(&self.text))
+    }
+}
+
 impl Window {
     /// Bytes that it holds for each row beside the row, about.
     pub(crate) fn bytes_a_row(&self) -> usize {
         let used: usize = self.calls.iter().map(|call| 24 + call.args.len() * 16).sum();
         16 + self.order.len() * 24 + used
-    }
-
-    /// What becomes of rows that meet: each batch with the results behind its columns.
-    pub(crate) fn process(self) -> Process {
-        let window = Arc::new(self);
-        Arc::new(move |batches| {
-            let rows: usize = batches.iter().map(|b| b.rows).sum();
-            if u32::try_from(rows).is_err() {
-                let what = "More than 4 billion rows meet in one window.";
-                return Err(Error::new(ErrorKind::Memory, what).in_step(&window.text));
-            }
-            let results = window.results(batches, rows)?;
-            let mut from = 0;
-            let with_results = batches.iter().map(|batch| {
-                let start = from;
-                from += batch.rows;
-                let own = results.iter().map(|column| column.slice(start, batch.rows));
-                let columns = batch.columns.iter().cloned().chain(own).collect();
-                (Batch { columns, rows: batch.rows }, None)
-            });
-            Ok(with_results.collect())
-        })
     }
 
     /// The results of all calls, in the order of the rows.

@@ -57,9 +57,8 @@ impl<'a> Partitions<'a> {
         starts.zip(self.ends).map(|(from, to)| (from as usize, *to as usize))
     }
 
-    /// One number for each row: of its place in its partition, the place of the first row that is equal to it in
-    /// the order, one behind the last such row, how many different ones were before, and the partition's rows.
-    fn places<T>(&self, f: impl Fn(Place) -> T) -> Vec<T> {
+    /// Where each row stands.
+    fn places(&self) -> Vec<Place> {
         let mut values = Vec::with_capacity(self.rows.len());
         for (from, to) in self.ranges() {
             let rows = self.rows.get(from..to).unwrap_or_default();
@@ -69,7 +68,7 @@ impl<'a> Partitions<'a> {
                     |row: &u32| rows.get(first).is_some_and(|start| self.order.are_equal(*start, *row));
                 let count = rows.get(first..).unwrap_or_default().iter().take_while(|row| same(row)).count();
                 let end = first + count.max(1);
-                values.extend((first..end).map(|_| f(Place { first, end, dense, rows: rows.len() })));
+                values.resize(values.len() + end - first, Place { first, end, dense, rows: rows.len() });
                 (first, dense) = (end, dense + 1);
             }
         }
@@ -81,15 +80,11 @@ impl<'a> Partitions<'a> {
         let ints = |values: Vec<usize>| -> ArrayRef {
             Arc::new(Int64Array::from_iter_values(values.into_iter().map(|v| v as i64)))
         };
-        let floats = |values: Vec<f64>| -> ArrayRef { Arc::new(Float64Array::from(values)) };
         Ok(match &call.task {
             Task::RowNumber => ints(self.ranges().flat_map(|(from, to)| 1..=to - from).collect()),
-            Task::Rank => ints(self.places(|p| p.first + 1)),
-            Task::DenseRank => ints(self.places(|p| p.dense + 1)),
-            Task::PercentRank => {
-                floats(self.places(|p| if p.rows < 2 { 0.0 } else { p.first as f64 / (p.rows - 1) as f64 }))
+            task @ (Task::Rank | Task::DenseRank | Task::PercentRank | Task::CumeDist) => {
+                ranked(task, self.places().into_iter())?
             }
-            Task::CumeDist => floats(self.places(|p| p.end as f64 / p.rows as f64)),
             Task::Ntile(parts) => {
                 let part =
                     |(from, to): (usize, usize)| (0..to - from).map(move |row| ntile(row, to - from, *parts));
@@ -114,34 +109,13 @@ impl<'a> Partitions<'a> {
                 (from..to).contains(&other).then_some(other as u32)
             }));
         }
-        match args.get(1) {
-            None => {
-                let places = UInt32Array::from(places);
-                taken(values, &places)
-            }
-            Some(defaults) => {
-                let place = |(row, place): (usize, &Option<u32>)| match place {
-                    Some(place) => (0, *place as usize),
-                    None => (1, row),
-                };
-                let places: Vec<(usize, usize)> = places.iter().enumerate().map(place).collect();
-                let sources: [&dyn Array; 2] = [values, defaults];
-                arrow_select::interleave::interleave(&sources, &places).map_err(crate::expr::arrow_error)
-            }
-        }
+        shifted(values, args.get(1), places)
     }
 
     /// Values of certain rows of the frames.
     fn nth(&self, call: &Call, which: Nth) -> Result<ArrayRef> {
         let values = self.column(call.args.first().copied().unwrap_or(usize::MAX))?;
-        let place = |(from, to): (u32, u32)| {
-            let place = match which {
-                Nth::First => from,
-                Nth::Last => to.checked_sub(1)?,
-                Nth::At(n) => from.checked_add(u32::try_from(n - 1).ok()?)?,
-            };
-            (from..to).contains(&place).then_some(place)
-        };
+        let place = |(from, to): (u32, u32)| Some(which.of(from as usize..to as usize)? as u32);
         let places: UInt32Array = self.frames(&call.frame)?.into_iter().map(place).collect();
         taken(&values, &places)
     }
@@ -150,10 +124,7 @@ impl<'a> Partitions<'a> {
         let mut args = call.args.iter().map(|place| self.column(*place)).collect::<Result<Vec<_>>>()?;
         let mut rows: Option<Vec<u32>> = None;
         if let Some(only) = call.only {
-            let truth = self.column(only)?;
-            let truth = truth.as_boolean();
-            let is_true = |row: &u32| truth.is_valid(*row as usize) && truth.value(*row as usize);
-            let kept: Vec<u32> = (0..self.rows.len() as u32).filter(is_true).collect();
+            let kept = trues(&self.column(only)?);
             let places = UInt32Array::from(kept.clone());
             for arg in &mut args {
                 *arg = taken(arg, &places)?;
@@ -189,18 +160,56 @@ impl<'a> Partitions<'a> {
 }
 
 /// Where a row stands in its partition.
-struct Place {
+#[derive(Clone, Copy)]
+pub(super) struct Place {
     /// The first row that is equal to it in the order.
-    first: usize,
+    pub(super) first: usize,
     /// Behind the last row that is equal to it.
-    end: usize,
+    pub(super) end: usize,
     /// How many different ones were before.
-    dense: usize,
-    rows: usize,
+    pub(super) dense: usize,
+    pub(super) rows: usize,
+}
+
+/// What ranks say of where rows stand.
+pub(super) fn ranked(task: &Task, places: impl Iterator<Item = Place>) -> Result<ArrayRef> {
+    let share = |p: Place| if p.rows < 2 { 0.0 } else { p.first as f64 / (p.rows - 1) as f64 };
+    let ints = |values: Int64Array| -> ArrayRef { Arc::new(values) };
+    let floats = |values: Float64Array| -> ArrayRef { Arc::new(values) };
+    Ok(match task {
+        Task::Rank => ints(places.map(|p| p.first as i64 + 1).collect()),
+        Task::DenseRank => ints(places.map(|p| p.dense as i64 + 1).collect()),
+        Task::PercentRank => floats(places.map(share).collect()),
+        Task::CumeDist => floats(places.map(|p| p.end as f64 / p.rows as f64).collect()),
+        _ => return Err(Error::new(ErrorKind::Internal, "A window function is no rank.")),
+    })
+}
+
+/// The values at some places; where there is none, the default that stands at the row itself, or null.
+pub(super) fn shifted(
+    values: &ArrayRef,
+    defaults: Option<&ArrayRef>,
+    places: Vec<Option<u32>>,
+) -> Result<ArrayRef> {
+    let Some(defaults) = defaults else { return taken(values, &UInt32Array::from(places)) };
+    let place = |(row, place): (usize, &Option<u32>)| match place {
+        Some(place) => (0, *place as usize),
+        None => (1, row),
+    };
+    let places: Vec<(usize, usize)> = places.iter().enumerate().map(place).collect();
+    let sources: [&dyn Array; 2] = [values, defaults];
+    arrow_select::interleave::interleave(&sources, &places).map_err(crate::expr::arrow_error)
+}
+
+/// The rows where a condition is true.
+pub(super) fn trues(truth: &ArrayRef) -> Vec<u32> {
+    let truth = truth.as_boolean();
+    let is_true = |row: &u32| truth.is_valid(*row as usize) && truth.value(*row as usize);
+    (0..truth.len() as u32).filter(is_true).collect()
 }
 
 /// The part that a row is in, from 1: the first parts have one row more where they are not all as large.
-fn ntile(row: usize, rows: usize, parts: usize) -> usize {
+pub(super) fn ntile(row: usize, rows: usize, parts: usize) -> usize {
     let (small, larger) = (rows / parts, rows % parts);
     if row < larger * (small + 1) {
         row / (small + 1) + 1

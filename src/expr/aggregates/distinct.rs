@@ -1,19 +1,20 @@
 //! `count_distinct`: the number of different values.
 
+use std::hash::Hash;
 use std::sync::Arc;
 
+use arrow_array::builder::StringViewBuilder;
 use arrow_array::cast::AsArray;
-use arrow_array::types::{
-    Date32Type, Float64Type, Int64Type, Time64MicrosecondType, TimestampMicrosecondType,
-};
-use arrow_array::{Array, ArrayRef, Int64Array};
+use arrow_array::{ArrayRef, Int64Array};
 use hashbrown::{DefaultHashBuilder, HashSet};
 
 use serde::{Deserialize, Serialize};
 
 use super::super::functions::{Arguments, Complaint};
 use super::super::{Scalar, Type};
-use super::{Aggregate, Made, State, at, column, each_valid, made};
+use super::bits::{bits_of, has_bits};
+use super::outside::{FromSorted, Outside};
+use super::{Aggregate, Made, State, at, column, each_valid, made_outside};
 use crate::error::Result;
 
 pub(super) const AGGREGATES: &[Aggregate] = &[Aggregate {
@@ -37,8 +38,34 @@ impl State for Seen {
     }
 
     fn heap(&self) -> usize {
-        self.0.as_ref().map_or(0, |set| set.capacity() * (size_of::<u128>() + 1))
+        // A table that grows holds its old places beside the new ones for a moment.
+        self.0.as_ref().map_or(0, |set| set.capacity() * (size_of::<u128>() + 1) / 2 * 3)
     }
+
+    fn part(&mut self, most: usize) -> Option<Self> {
+        part_of(&mut self.0, most).map(|part| Seen(Some(part)))
+    }
+}
+
+impl Seen {
+    fn len(&self) -> usize {
+        self.0.as_ref().map_or(0, HashSet::len)
+    }
+}
+
+/// So many values of a set, if it has more.
+fn part_of<T: Hash + Eq>(
+    set: &mut Option<HashSet<T, DefaultHashBuilder>>,
+    most: usize,
+) -> Option<HashSet<T, DefaultHashBuilder>> {
+    let set = set.as_mut().filter(|set| set.len() > most)?;
+    let mut left = most;
+    let is_taken = |_: &T| {
+        let is = left > 0;
+        left -= usize::from(is);
+        is
+    };
+    Some(set.extract_if(is_taken).collect())
 }
 
 /// Values as text: those that fit into a view as its bits, the others beside.
@@ -49,6 +76,10 @@ struct Texts {
 }
 
 impl Texts {
+    fn len(&self) -> usize {
+        self.short.len() + self.long.as_ref().map_or(0, HashSet::len)
+    }
+
     fn add(&mut self, text: &[u8]) {
         if text.len() <= 12 {
             let mut bits = [0; 16];
@@ -81,67 +112,104 @@ impl State for Texts {
         });
         self.short.heap() + long
     }
-}
 
-/// The bits by which equal floats are equal: one zero, one NaN.
-pub(crate) fn float_bits(x: f64) -> u64 {
-    if x == 0.0 {
-        0
-    } else if x.is_nan() {
-        f64::NAN.to_bits()
-    } else {
-        x.to_bits()
+    fn part(&mut self, most: usize) -> Option<Self> {
+        if let Some(short) = self.short.part(most) {
+            return Some(Texts { short, long: None });
+        }
+        part_of(&mut self.long, most).map(|long| Texts { short: Seen(None), long: Some(long) })
     }
 }
 
 fn count_distinct(args: Arguments) -> Result<Made, Complaint> {
     args.count(1..=1)?;
-    let kind = args.kind(0);
-    let count = |seen: &Seen| seen.0.as_ref().map_or(0, HashSet::len) as i64;
-    Ok(match kind {
-        Type::Int | Type::Float | Type::Date | Type::Time | Type::Timestamp => {
-            made(args, Type::Int, add_bits, move |states: &mut [Seen]| {
-                Ok(Arc::new(states.iter().map(count).collect::<Int64Array>()))
-            })
-        }
-        _ => made(
-            args,
-            Type::Int,
-            |states: &mut [Texts], groups, args| {
-                let array = column(args, 0)?;
-                let texts = array.as_string_view_opt();
-                each_valid(states, groups, &[array], |state, row| match texts {
-                    Some(texts) => state.add(texts.value(row).as_bytes()),
-                    None => state.add(Scalar::from_array(array, row).to_string().as_bytes()),
-                });
-                Ok(())
-            },
-            move |states: &mut [Texts]| {
-                let all = |t: &Texts| count(&t.short) + t.long.as_ref().map_or(0, HashSet::len) as i64;
-                Ok(Arc::new(states.iter().map(all).collect::<Int64Array>()))
-            },
-        ),
+    Ok(if has_bits(&args.kind(0)) {
+        let finish = |states: &mut [Seen]| counted(states.iter().map(Seen::len));
+        made_outside(args, Type::Int, add_bits, finish, Arc::new(Apart))
+    } else {
+        let finish = |states: &mut [Texts]| counted(states.iter().map(Texts::len));
+        made_outside(args, Type::Int, add_texts, finish, Arc::new(Apart))
     })
+}
+
+fn counted(counts: impl Iterator<Item = usize>) -> Result<ArrayRef> {
+    Ok(Arc::new(Int64Array::from_iter_values(counts.map(|count| count as i64))))
 }
 
 fn add_bits(states: &mut [Seen], groups: &[u32], args: &[ArrayRef]) -> Result<()> {
     let array = column(args, 0)?;
-    let mut add = |bits: &dyn Fn(usize) -> u64| {
-        each_valid(states, groups, &[array], |state, row| {
-            state.0.get_or_insert_default().insert(u128::from(bits(row)));
-        });
-    };
-    if let Some(values) = array.as_primitive_opt::<Int64Type>() {
-        add(&|row| at(values.values(), row).cast_unsigned());
-    } else if let Some(values) = array.as_primitive_opt::<Float64Type>() {
-        add(&|row| float_bits(at(values.values(), row)));
-    } else if let Some(values) = array.as_primitive_opt::<Date32Type>() {
-        add(&|row| i64::from(at(values.values(), row)).cast_unsigned());
-    } else if let Some(values) = array.as_primitive_opt::<Time64MicrosecondType>() {
-        add(&|row| at(values.values(), row).cast_unsigned());
-    } else if let Some(values) = array.as_primitive_opt::<TimestampMicrosecondType>() {
-        add(&|row| at(values.values(), row).cast_unsigned());
-    }
-    debug_assert_eq!(array.len(), groups.len());
+    let bits = bits_of(array);
+    each_valid(states, groups, &[array], |state, row| {
+        state.0.get_or_insert_default().insert(u128::from(at(&bits, row)));
+    });
     Ok(())
+}
+
+fn add_texts(states: &mut [Texts], groups: &[u32], args: &[ArrayRef]) -> Result<()> {
+    let array = column(args, 0)?;
+    let texts = array.as_string_view_opt();
+    each_valid(states, groups, &[array], |state, row| match texts {
+        Some(texts) => state.add(texts.value(row).as_bytes()),
+        None => state.add(Scalar::from_array(array, row).to_string().as_bytes()),
+    });
+    Ok(())
+}
+
+/// Values sorted, so that different ones are counted where they begin.
+struct Apart;
+
+impl Outside<Seen> for Apart {
+    fn kind(&self) -> Type {
+        Type::Int
+    }
+
+    fn drain(&self, state: &mut Seen) -> Vec<ArrayRef> {
+        let bits = state.0.take().unwrap_or_default().into_iter();
+        vec![Arc::new(Int64Array::from_iter_values(bits.map(|bits| (bits as u64).cast_signed())))]
+    }
+
+    fn sorted(&self, rows: &[u64]) -> Box<dyn FromSorted> {
+        Box::new(Begun(vec![0; rows.len()]))
+    }
+}
+
+impl Outside<Texts> for Apart {
+    fn kind(&self) -> Type {
+        Type::Text
+    }
+
+    fn drain(&self, state: &mut Texts) -> Vec<ArrayRef> {
+        let mut texts = StringViewBuilder::new();
+        for bits in state.short.0.take().unwrap_or_default() {
+            let bytes = bits.to_le_bytes();
+            let text = bytes.get(4..4 + (bits as u32 as usize).min(12)).unwrap_or_default();
+            texts.append_value(String::from_utf8_lossy(text));
+        }
+        for text in state.long.take().unwrap_or_default() {
+            texts.append_value(String::from_utf8_lossy(&text));
+        }
+        vec![Arc::new(texts.finish())]
+    }
+
+    fn sorted(&self, rows: &[u64]) -> Box<dyn FromSorted> {
+        Box::new(Begun(vec![0; rows.len()]))
+    }
+}
+
+/// How many different values each group has so far.
+struct Begun(Vec<usize>);
+
+impl FromSorted for Begun {
+    fn add(&mut self, groups: &[usize], is_new: &[bool], _: &[ArrayRef]) -> Result<()> {
+        for (group, is_new) in groups.iter().zip(is_new) {
+            if let Some(count) = self.0.get_mut(*group) {
+                *count += usize::from(*is_new);
+            }
+        }
+        Ok(())
+    }
+
+    fn finish(self: Box<Self>) -> Result<ArrayRef> {
+        counted(self.0.into_iter())
+    }
 }

@@ -4,18 +4,21 @@
 //! group and is told of rows in batches; partial results of later rows are merged into those of earlier ones,
 //! never the other way round, so that an aggregate may depend on the order of rows.
 
+mod bits;
 mod count;
 mod distinct;
 mod extremes;
 mod lists;
 mod logic;
 mod mode;
+mod outside;
 mod pairs;
 mod quantile;
 mod slide;
 mod sums;
 
 use std::any::Any;
+use std::ops::Range;
 use std::sync::Arc;
 
 use arrow_array::builder::LargeBinaryBuilder;
@@ -24,7 +27,10 @@ use churn_kernels::prefetch;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 
-pub(crate) use slide::quantiles;
+pub(crate) use outside::FromSorted;
+pub(crate) use slide::{InPieces, Sliding, quantiles};
+
+use outside::Outside;
 
 use super::functions::{Arguments, Complaint};
 use super::{Bound, Type};
@@ -94,9 +100,19 @@ pub(crate) trait Accumulator: Send {
     fn load(&mut self, saved: &LargeBinaryArray) -> Result<()>;
     /// The results, one a group.
     fn finish(&mut self) -> Result<ArrayRef>;
+    /// Takes so many values off each state that has more: the numbers of those groups, and their parts.
+    fn part(&mut self, most: usize) -> (Vec<u32>, Box<dyn Accumulator>);
+    /// The type of values that states are made of and can be taken out of them, if so.
+    fn outside(&self) -> Option<Type>;
+    /// Takes all values out of the states, group by group: columns of as many rows, the values themselves first.
+    fn drain(&mut self, put: &mut dyn FnMut(usize, Vec<ArrayRef>) -> Result<()>) -> Result<()>;
+    /// Finds results from values taken out, where each group has so many rows of them.
+    fn sorted(&self, rows: &[u64]) -> Option<Box<dyn FromSorted>>;
     /// The result of each frame, of which there is one a row; both ends of the frames only rise. `rows` says which rows the arguments are
     /// of, if not of all.
     fn slide(&self, args: &[ArrayRef], rows: Option<&[u32]>, frames: &[(u32, u32)]) -> Result<ArrayRef>;
+    /// As `slide`, of rows that are not all at hand.
+    fn sliding(&self) -> Box<dyn Sliding>;
     /// Bytes in use.
     fn memory(&self) -> usize;
     /// For the downcast in `merge`.
@@ -111,6 +127,37 @@ pub(crate) trait State: Clone + Default + Send + Serialize + DeserializeOwned + 
     fn heap(&self) -> usize {
         0
     }
+    /// The state of the first rows alone, where the state is one of more than so many values.
+    fn part(&mut self, _most: usize) -> Option<Self> {
+        None
+    }
+}
+
+/// Frames that slide over rows that come in pieces.
+struct SlidingStates<S, U, F> {
+    frame: slide::Frame<S>,
+    ahead: slide::Block<S>,
+    behind: slide::Block<S>,
+    update: U,
+    finish: F,
+}
+
+impl<S, U, F> Sliding for SlidingStates<S, U, F>
+where
+    S: State,
+    U: Fn(&mut [S], &[u32], &[ArrayRef]) -> Result<()>,
+    F: Fn(&mut [S]) -> Result<ArrayRef>,
+{
+    fn results(
+        &mut self,
+        frames: &[Range<usize>],
+        ahead: &mut dyn InPieces,
+        behind: &mut dyn InPieces,
+    ) -> Result<ArrayRef> {
+        let mut ahead = slide::Fetched { arguments: ahead, update: &self.update, block: &mut self.ahead };
+        let mut behind = slide::Fetched { arguments: behind, update: &self.update, block: &mut self.behind };
+        slide::slide(&mut self.frame, frames.iter().cloned(), &mut ahead, &mut behind, &self.finish)
+    }
 }
 
 /// An accumulator made of a state a group and two closures.
@@ -118,6 +165,15 @@ struct States<S, U, F> {
     states: Vec<S>,
     update: U,
     finish: F,
+    outside: Option<Arc<dyn Outside<S>>>,
+}
+
+impl<S, U: Clone, F: Clone> States<S, U, F> {
+    /// Other states of the same aggregate.
+    fn with(&self, states: Vec<S>) -> Self {
+        let (update, finish) = (self.update.clone(), self.finish.clone());
+        States { states, update, finish, outside: self.outside.clone() }
+    }
 }
 
 impl<S, U, F> Accumulator for States<S, U, F>
@@ -161,8 +217,7 @@ where
             } else {
                 part.iter().filter_map(|n| self.states.get_mut(*n as usize).map(std::mem::take)).collect()
             };
-            let dealt = States { states, update: self.update.clone(), finish: self.finish.clone() };
-            Box::new(dealt) as Box<dyn Accumulator>
+            Box::new(self.with(states)) as Box<dyn Accumulator>
         };
         parts.iter().map(deal).collect()
     }
@@ -189,13 +244,44 @@ where
         (self.finish)(&mut self.states)
     }
 
+    fn part(&mut self, most: usize) -> (Vec<u32>, Box<dyn Accumulator>) {
+        let states = (0u32..).zip(&mut self.states);
+        let (groups, parts) = states.filter_map(|(group, state)| Some((group, state.part(most)?))).unzip();
+        (groups, Box::new(self.with(parts)))
+    }
+
+    fn outside(&self) -> Option<Type> {
+        self.outside.as_ref().map(|outside| outside.kind())
+    }
+
+    fn drain(&mut self, put: &mut dyn FnMut(usize, Vec<ArrayRef>) -> Result<()>) -> Result<()> {
+        let Some(outside) = &self.outside else { return Ok(()) };
+        self.states.iter_mut().enumerate().try_for_each(|(group, state)| put(group, outside.drain(state)))
+    }
+
+    fn sorted(&self, rows: &[u64]) -> Option<Box<dyn FromSorted>> {
+        self.outside.as_ref().map(|outside| outside.sorted(rows))
+    }
+
     fn slide(&self, args: &[ArrayRef], rows: Option<&[u32]>, frames: &[(u32, u32)]) -> Result<ArrayRef> {
         let mut singles = vec![S::default(); frames.len()];
         match rows {
             Some(rows) => (self.update)(&mut singles, rows, args)?,
             None => (self.update)(&mut singles, &(0..frames.len() as u32).collect::<Vec<u32>>(), args)?,
         }
-        slide::slide(&singles, frames, &|states| (self.finish)(states))
+        let frames = frames.iter().map(|(from, to)| *from as usize..*to as usize);
+        let (mut ahead, mut behind) = (slide::Whole(&singles), slide::Whole(&singles));
+        slide::slide(&mut slide::Frame::default(), frames, &mut ahead, &mut behind, &self.finish)
+    }
+
+    fn sliding(&self) -> Box<dyn Sliding> {
+        Box::new(SlidingStates {
+            frame: slide::Frame::default(),
+            ahead: slide::Block::default(),
+            behind: slide::Block::default(),
+            update: self.update.clone(),
+            finish: self.finish.clone(),
+        })
     }
 
     fn memory(&self) -> usize {
@@ -218,14 +304,42 @@ where
     U: Fn(&mut [S], &[u32], &[ArrayRef]) -> Result<()> + Clone + Send + Sync + 'static,
     F: Fn(&mut [S]) -> Result<ArrayRef> + Clone + Send + Sync + 'static,
 {
-    Made {
-        args: args.values,
-        kind,
-        make: Arc::new(move || {
-            Box::new(States { states: Vec::<S>::new(), update: update.clone(), finish: finish.clone() })
-        }),
-        quantile: None,
-    }
+    made_with(args, kind, update, finish, None)
+}
+
+/// As [`made`], of an aggregate whose states are values that can be kept on disk.
+fn made_outside<S, U, F>(
+    args: Arguments,
+    kind: Type,
+    update: U,
+    finish: F,
+    outside: Arc<dyn Outside<S>>,
+) -> Made
+where
+    S: State,
+    U: Fn(&mut [S], &[u32], &[ArrayRef]) -> Result<()> + Clone + Send + Sync + 'static,
+    F: Fn(&mut [S]) -> Result<ArrayRef> + Clone + Send + Sync + 'static,
+{
+    made_with(args, kind, update, finish, Some(outside))
+}
+
+fn made_with<S, U, F>(
+    args: Arguments,
+    kind: Type,
+    update: U,
+    finish: F,
+    outside: Option<Arc<dyn Outside<S>>>,
+) -> Made
+where
+    S: State,
+    U: Fn(&mut [S], &[u32], &[ArrayRef]) -> Result<()> + Clone + Send + Sync + 'static,
+    F: Fn(&mut [S]) -> Result<ArrayRef> + Clone + Send + Sync + 'static,
+{
+    let make = move || {
+        let (update, finish, outside) = (update.clone(), finish.clone(), outside.clone());
+        Box::new(States { states: Vec::<S>::new(), update, finish, outside }) as Box<dyn Accumulator>
+    };
+    Made { args: args.values, kind, make: Arc::new(make), quantile: None }
 }
 
 /// The argument at `i`.

@@ -2,15 +2,16 @@
 
 use std::sync::Arc;
 
-use arrow_array::Float64Array;
 use arrow_array::cast::AsArray;
 use arrow_array::types::Float64Type;
+use arrow_array::{ArrayRef, Float64Array};
 
 use serde::{Deserialize, Serialize};
 
 use super::super::functions::{Arguments, Complaint};
 use super::super::{Bound, Scalar, Type, compare};
-use super::{Aggregate, Made, State, at, column, each_valid, made};
+use super::outside::{FromSorted, Outside};
+use super::{Aggregate, Made, State, at, column, each_valid, made_outside};
 use crate::error::Result;
 
 pub(super) const AGGREGATES: &[Aggregate] = &[
@@ -58,12 +59,19 @@ impl State for Values {
     fn heap(&self) -> usize {
         self.0.capacity() * size_of::<f64>()
     }
+
+    fn part(&mut self, most: usize) -> Option<Self> {
+        (self.0.len() > most).then(|| {
+            let rest = self.0.split_off(most);
+            Values(std::mem::replace(&mut self.0, rest))
+        })
+    }
 }
 
 fn quantile(mut args: Arguments, p: f64) -> Result<Made, Complaint> {
     args.number(0)?;
     args.want(0, &Type::Float)?;
-    let made = made(
+    let made = made_outside(
         args,
         Type::Float,
         |states: &mut [Values], groups, args| {
@@ -73,21 +81,88 @@ fn quantile(mut args: Arguments, p: f64) -> Result<Made, Complaint> {
             Ok(())
         },
         move |states| Ok(Arc::new(states.iter_mut().map(|s| select(&mut s.0, p)).collect::<Float64Array>())),
+        Arc::new(Apart(p)),
     );
     Ok(Made { quantile: Some(p), ..made })
 }
 
+/// Where the quantile of so many values lies: behind how many, and which share of the way to the next.
+fn place_of(p: f64, values: usize) -> Option<(usize, f64)> {
+    let last = values.checked_sub(1)?;
+    let place = p * last as f64;
+    let below = (place.floor() as usize).min(last);
+    Some((below, place - below as f64))
+}
+
+/// The quantile between two values.
+fn between(low: f64, high: f64, share: f64) -> f64 {
+    if low == high { low } else { low + (high - low) * share }
+}
+
 /// The quantile of the values, which are rearranged.
 pub(crate) fn select(values: &mut [f64], p: f64) -> Option<f64> {
-    let place = p * values.len().checked_sub(1)? as f64;
-    let below = place.floor() as usize;
-    let (_, low, above) =
-        values.select_nth_unstable_by(below.min(values.len() - 1), |a, b| compare::order_floats(*a, *b));
+    let (below, share) = place_of(p, values.len())?;
+    let (_, low, above) = values.select_nth_unstable_by(below, |a, b| compare::order_floats(*a, *b));
     let low = *low;
-    let share = place - below as f64;
     if share == 0.0 {
         return Some(low);
     }
     let high = above.iter().copied().min_by(|a, b| compare::order_floats(*a, *b)).unwrap_or(low);
-    Some(if low == high { low } else { low + (high - low) * share })
+    Some(between(low, high, share))
+}
+
+/// Values sorted, so that the quantile is met on the way.
+struct Apart(f64);
+
+impl Outside<Values> for Apart {
+    fn kind(&self) -> Type {
+        Type::Float
+    }
+
+    fn drain(&self, state: &mut Values) -> Vec<ArrayRef> {
+        vec![Arc::new(Float64Array::from(std::mem::take(&mut state.0)))]
+    }
+
+    fn sorted(&self, rows: &[u64]) -> Box<dyn FromSorted> {
+        let wanted = |rows: &u64| {
+            let (left, share) = place_of(self.0, *rows as usize).unwrap_or((usize::MAX, 0.0));
+            Met { left, share, low: None, result: None }
+        };
+        Box::new(Passing(rows.iter().map(wanted).collect()))
+    }
+}
+
+/// What is met of a group's values.
+struct Met {
+    /// Values before the one that is wanted.
+    left: usize,
+    share: f64,
+    low: Option<f64>,
+    result: Option<f64>,
+}
+
+struct Passing(Vec<Met>);
+
+impl FromSorted for Passing {
+    fn add(&mut self, groups: &[usize], _: &[bool], columns: &[ArrayRef]) -> Result<()> {
+        let values = column(columns, 0)?.as_primitive::<Float64Type>().values();
+        for (group, value) in groups.iter().zip(values) {
+            let Some(met) = self.0.get_mut(*group) else { continue };
+            match (met.left, met.low) {
+                (0, None) => (met.low, met.result) = (Some(*value), Some(*value)),
+                (0, Some(low)) => {
+                    if met.share > 0.0 {
+                        met.result = Some(between(low, *value, met.share));
+                    }
+                    met.left = usize::MAX;
+                }
+                _ => met.left -= 1,
+            }
+        }
+        Ok(())
+    }
+
+    fn finish(self: Box<Self>) -> Result<ArrayRef> {
+        Ok(Arc::new(self.0.into_iter().map(|met| met.result).collect::<Float64Array>()))
+    }
 }

@@ -1,11 +1,14 @@
 //! Aggregates over frames of rows that slide: each row comes in once and goes out once.
 //!
-//! States can be merged but not taken apart, so those of a frame are kept as two stacks: behind a border in the
-//! middle one state that grows, before it one state for each row, of that row and those up to the border. A row goes
-//! out by leaving the stack; when it is empty, the border moves to the end of the frame. Sums are so never
-//! subtracted from, and lose nothing.
+//! States can be merged but not taken apart. Those of a frame are therefore kept in three parts: blocks of rows as one
+//! state each, the last of which grows; the states of all full blocks together; and before them, for each row of the
+//! block that the frame starts in, the state of that row and those up to the block's end. A row goes out by leaving
+//! this stack; when it is empty, the next block is turned into one. Sums are so never subtracted from, and lose
+//! nothing; and a frame, however wide, needs no more rows at hand than a block.
 
 use std::cmp::Ordering;
+use std::collections::VecDeque;
+use std::ops::Range;
 
 use arrow_array::builder::Float64Builder;
 use arrow_array::{ArrayRef, Float64Array};
@@ -17,17 +20,39 @@ use crate::expr::compare::order_floats;
 /// Results that are made at once: states of many values would else be held for all rows.
 const TOGETHER: usize = 1 << 12;
 
-/// The results of frames over rows with these states.
+/// Rows of a block.
+const BLOCK: usize = 1 << 12;
+
+/// Turns states into results.
+pub(super) type Finish<'a, S> = &'a dyn Fn(&mut [S]) -> Result<ArrayRef>;
+
+/// The states of single rows, from front to back.
+pub(super) trait Singles<S> {
+    /// Those of these rows.
+    fn of(&mut self, rows: Range<usize>) -> Result<&[S]>;
+}
+
+/// The states of all rows.
+pub(super) struct Whole<'a, S>(pub(super) &'a [S]);
+
+impl<S> Singles<S> for Whole<'_, S> {
+    fn of(&mut self, rows: Range<usize>) -> Result<&[S]> {
+        Ok(self.0.get(rows).unwrap_or_default())
+    }
+}
+
+/// The results of frames whose ends only rise; rows come in from `ahead`, and are looked at again in `behind`.
 pub(super) fn slide<S: State>(
-    singles: &[S],
-    frames: &[(u32, u32)],
-    finish: &dyn Fn(&mut [S]) -> Result<ArrayRef>,
+    frame: &mut Frame<S>,
+    frames: impl ExactSizeIterator<Item = Range<usize>>,
+    ahead: &mut impl Singles<S>,
+    behind: &mut impl Singles<S>,
+    finish: Finish<'_, S>,
 ) -> Result<ArrayRef> {
     let mut parts: Vec<ArrayRef> = Vec::new();
     let mut states: Vec<S> = Vec::with_capacity(TOGETHER.min(frames.len()));
-    let mut frame = Frame { singles, front: Vec::new(), back: S::default(), from: 0, to: 0 };
-    for (from, to) in frames {
-        states.push(frame.moved(*from as usize, *to as usize));
+    for rows in frames {
+        states.push(frame.moved(rows, ahead, behind)?);
         if states.len() == TOGETHER {
             parts.push(finish(&mut states)?);
             states.clear();
@@ -41,60 +66,143 @@ pub(super) fn slide<S: State>(
 }
 
 /// The states of a frame.
-struct Frame<'a, S> {
-    singles: &'a [S],
-    /// Of each row before the border, and those from it to the border; the frame's first row on top.
+#[derive(Default)]
+pub(super) struct Frame<S> {
+    /// Of each row from the frame's first one, which is on top, to the end of its block.
     front: Vec<S>,
-    /// Of the rows behind the border.
-    back: S,
+    /// Of the full blocks behind that, with their ends, and of all of them.
+    full: VecDeque<(usize, S)>,
+    middle: S,
+    /// Of the rows behind them, and where these start.
+    last: S,
+    start: usize,
     from: usize,
     to: usize,
 }
 
-impl<S: State> Frame<'_, S> {
+impl<S: State> Frame<S> {
     /// Moves the frame on; gives its state.
-    fn moved(&mut self, from: usize, to: usize) -> S {
-        if from >= to {
-            return S::default();
+    fn moved(
+        &mut self,
+        rows: Range<usize>,
+        ahead: &mut impl Singles<S>,
+        behind: &mut impl Singles<S>,
+    ) -> Result<S> {
+        if rows.is_empty() {
+            return Ok(S::default());
         }
-        if from >= self.to {
-            self.front.clear();
-            self.back = S::default();
-            (self.from, self.to) = (from, from);
+        if rows.start >= self.to {
+            *self = Frame { start: rows.start, from: rows.start, to: rows.start, ..Frame::default() };
         }
-        for single in self.singles.get(self.to..to).unwrap_or_default() {
-            self.back.merge(&mut single.clone());
+        while self.to < rows.end {
+            let end = rows.end.min(self.start + BLOCK);
+            ahead.of(self.to..end)?.iter().for_each(|single| self.last.merge(&mut single.clone()));
+            self.to = end;
+            if end == self.start + BLOCK {
+                self.middle.merge(&mut self.last.clone());
+                self.full.push_back((end, std::mem::take(&mut self.last)));
+                self.start = end;
+            }
         }
-        self.to = self.to.max(to);
-        while self.from < from {
+        while self.from < rows.start {
             if self.front.is_empty() {
-                self.turn(from);
+                self.turn(rows.start, behind)?;
                 break;
             }
             self.front.pop();
             self.from += 1;
         }
-        match self.front.last() {
-            None => self.back.clone(),
-            Some(front) => {
-                let mut whole = front.clone();
-                whole.merge(&mut self.back.clone());
-                whole
-            }
+        let mut whole = self.front.last().cloned();
+        let mut join = |part: &S| match &mut whole {
+            Some(whole) => whole.merge(&mut part.clone()),
+            None => whole = Some(part.clone()),
+        };
+        if !self.full.is_empty() {
+            join(&self.middle);
         }
+        if self.start < self.to {
+            join(&self.last);
+        }
+        Ok(whole.unwrap_or_default())
     }
 
-    /// Moves the border to the end of the frame, which starts at `from`.
-    fn turn(&mut self, from: usize) {
-        let mut whole = S::default();
-        for single in self.singles.get(from..self.to).unwrap_or_default().iter().rev() {
-            let mut state = single.clone();
-            state.merge(&mut whole);
-            self.front.push(state.clone());
-            whole = state;
+    /// Turns the block that the frame now starts in into states of its rows.
+    fn turn(&mut self, from: usize, behind: &mut impl Singles<S>) -> Result<()> {
+        while self.full.front().is_some_and(|(end, _)| *end <= from) {
+            self.full.pop_front();
         }
-        self.back = S::default();
+        let end = if let Some((end, _)) = self.full.pop_front() {
+            end
+        } else {
+            (self.last, self.start) = (S::default(), self.to);
+            self.to
+        };
+        self.middle = S::default();
+        self.full.iter().for_each(|(_, block)| self.middle.merge(&mut block.clone()));
+        for single in behind.of(from..end)?.iter().rev() {
+            let mut state = single.clone();
+            if let Some(later) = self.front.last() {
+                state.merge(&mut later.clone());
+            }
+            self.front.push(state);
+        }
         self.from = from;
+        Ok(())
+    }
+}
+
+/// The arguments of rows that are not all at hand, from front to back.
+pub(crate) trait InPieces {
+    /// How many rows there are.
+    fn rows(&self) -> usize;
+
+    /// The arguments of these rows; and which of them they are of, if not of all, from the first one on.
+    fn of(&mut self, rows: Range<usize>) -> Result<(Vec<ArrayRef>, Option<Vec<u32>>)>;
+}
+
+/// An aggregate over frames of rows that are not all at hand.
+pub(crate) trait Sliding {
+    /// The results of the next frames. Both sets of arguments are those of the window: rows come in from `ahead`, and
+    /// are looked at again in `behind`.
+    fn results(
+        &mut self,
+        frames: &[Range<usize>],
+        ahead: &mut dyn InPieces,
+        behind: &mut dyn InPieces,
+    ) -> Result<ArrayRef>;
+}
+
+/// The states of single rows, made a block at a time.
+pub(super) struct Fetched<'a, S, U> {
+    pub(super) arguments: &'a mut dyn InPieces,
+    pub(super) update: &'a U,
+    pub(super) block: &'a mut Block<S>,
+}
+
+/// The states of some single rows.
+#[derive(Default)]
+pub(super) struct Block<S> {
+    from: usize,
+    states: Vec<S>,
+}
+
+impl<S, U> Singles<S> for Fetched<'_, S, U>
+where
+    S: State,
+    U: Fn(&mut [S], &[u32], &[ArrayRef]) -> Result<()>,
+{
+    fn of(&mut self, rows: Range<usize>) -> Result<&[S]> {
+        let block = &mut *self.block;
+        if rows.start < block.from || rows.end > block.from + block.states.len() {
+            let end = rows.end.max((rows.start + BLOCK).min(self.arguments.rows()));
+            let (args, own) = self.arguments.of(rows.start..end)?;
+            let own = own.unwrap_or_else(|| (0..(end - rows.start) as u32).collect());
+            block.from = rows.start;
+            block.states.clear();
+            block.states.resize_with(end - rows.start, S::default);
+            (self.update)(&mut block.states, &own, &args)?;
+        }
+        Ok(block.states.get(rows.start - block.from..rows.end - block.from).unwrap_or_default())
     }
 }
 
