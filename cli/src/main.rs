@@ -16,6 +16,7 @@ use arguments::Arguments;
 use terminal::Failure;
 
 fn main() -> ExitCode {
+    churn_kernels::memory::give_back_large_blocks();
     let arguments = match Arguments::try_parse() {
         Ok(arguments) => arguments,
         Err(error) => return terminal::explain(&error),

@@ -18,6 +18,7 @@
 //! | [`distinct`] | about how many different keys there are |
 //! | [`hash`] | hashes of fixed-width and byte keys |
 //! | [`dense`] | numbers of keys that stand close together |
+//! | [`memory`] | how the process gives memory back |
 //! | [`prefetch`] | memory brought near before it is needed |
 //! | [`views`] | text columns that point into a block of text |
 
@@ -36,6 +37,7 @@ pub mod gather;
 pub mod grid;
 pub mod hash;
 mod masks;
+pub mod memory;
 pub mod number;
 pub mod numbering;
 pub mod prefetch;

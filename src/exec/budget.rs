@@ -8,6 +8,9 @@ use crate::error::{Error, ErrorKind, Result};
 /// Bytes that a part of the work may take whatever the account.
 const LITTLE: usize = 4 << 20;
 
+/// The least share of the account.
+const SHARE: u64 = 2 << 20;
+
 /// The account.
 #[derive(Clone, Debug)]
 pub(crate) struct Budget(Arc<Account>);
@@ -34,6 +37,11 @@ impl Budget {
 
     pub(crate) fn reservation(&self) -> Reservation {
         Reservation { budget: self.clone(), bytes: 0 }
+    }
+
+    /// What one of the things may take that are on their way at the same time.
+    pub(crate) fn share(&self) -> u64 {
+        (self.0.limit / 32).max(SHARE)
     }
 
     /// The error of rows that must be held and do not fit.

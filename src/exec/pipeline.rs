@@ -34,6 +34,11 @@ pub(crate) trait Prepare: Send + Sync {
     fn gather(&self) -> Option<Result<Box<dyn Gather + '_>>> {
         None
     }
+
+    /// Bytes of a morsel whose batches are gathered, at most: no bound if parts are small whatever they are made of.
+    fn most(&self) -> u64 {
+        u64::MAX
+    }
 }
 
 /// What a worker makes of the batches of one morsel.
@@ -219,7 +224,7 @@ pub(crate) fn run(pipeline: Pipeline, sink: Sink, context: &Context) -> Result<H
     let Pipeline { mut legs, serial, ends, .. } = pipeline;
     let gathers = serial.is_empty() && sink.prepare.gather().is_some();
     if gathers {
-        legs.iter_mut().for_each(|leg| leg.scan.gather());
+        legs.iter_mut().for_each(|leg| leg.scan.gather(sink.prepare.most()));
     }
     let threads = context.threads();
     let run = Run {

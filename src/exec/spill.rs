@@ -128,7 +128,7 @@ impl Run {
         if self.rows == 0 {
             return Ok(None);
         }
-        let file = BufReader::with_capacity(1 << 16, At(self.file.clone(), 0));
+        let file = BufReader::with_capacity(1 << 13, At(self.file.clone(), 0));
         let stream = StreamReader::try_new(file, columns).map_err(|e| arrow_failed(&self.folder, e))?;
         Ok(Some(Reader { stream, folder: self.folder.clone() }))
     }

@@ -218,7 +218,7 @@ impl Source for FolderSource {
         let shared =
             Shared { folders: self.folders.clone(), united: self.united.clone(), keys: self.keys, request };
         let state = State { next: 0, open: None };
-        Ok(Box::new(FolderScan { shared: Arc::new(shared), state: Mutex::new(state), gathers: false }))
+        Ok(Box::new(FolderScan { shared: Arc::new(shared), state: Mutex::new(state), gathers: None }))
     }
 }
 
@@ -268,12 +268,13 @@ struct State {
 struct FolderScan {
     shared: Arc<Shared>,
     state: Mutex<State>,
-    gathers: bool,
+    /// Bytes of morsels, if they may be large.
+    gathers: Option<u64>,
 }
 
 impl Scan for FolderScan {
-    fn gather(&mut self) {
-        self.gathers = true;
+    fn gather(&mut self, most: u64) {
+        self.gathers = Some(most);
     }
 
     fn next(&self) -> Result<Option<Box<dyn Morsel>>> {
@@ -294,8 +295,8 @@ impl Scan for FolderScan {
             state.next += 1;
             if self.shared.may_pass(folder) {
                 let mut scan = folder.source.open(self.shared.request(number))?;
-                if self.gathers {
-                    scan.gather();
+                if let Some(most) = self.gathers {
+                    scan.gather(most);
                 }
                 state.open = Some((number, scan));
             } else if let Some(rows) = folder.source.about().rows {

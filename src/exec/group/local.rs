@@ -20,8 +20,8 @@ use crate::plan::StepId;
 const LOCAL_GROUPS: usize = 1 << 14;
 
 /// Bytes that states of a worker's table hold before it is closed, weighed after so many rows.
-const LOCAL_BYTES: usize = 1 << 21;
-const WEIGHED: usize = 1 << 15;
+const LOCAL_BYTES: usize = 1 << 19;
+const WEIGHED: usize = 1 << 14;
 
 /// An aggregate, placed.
 #[derive(Clone)]
@@ -196,16 +196,24 @@ impl Gather for Local<'_> {
     }
 }
 
-pub(super) struct Workers(pub(super) Arc<Grouping>);
+pub(super) struct Workers {
+    pub(super) grouping: Arc<Grouping>,
+    /// Bytes of a morsel at most: where every row is a group of its own, its tables are as large.
+    pub(super) most: u64,
+}
 
 impl Prepare for Workers {
     fn prepare(&self, batch: Batch, work: &mut Work) -> Result<Part> {
-        let mut local = Local::new(&self.0)?;
+        let mut local = Local::new(&self.grouping)?;
         local.update(batch, work)?;
         Ok(Box::new(local.dealt()?))
     }
 
     fn gather(&self) -> Option<Result<Box<dyn Gather + '_>>> {
-        Some(Local::new(&self.0).map(|local| Box::new(local) as Box<dyn Gather + '_>))
+        Some(Local::new(&self.grouping).map(|local| Box::new(local) as Box<dyn Gather + '_>))
+    }
+
+    fn most(&self) -> u64 {
+        self.most
     }
 }

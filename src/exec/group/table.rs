@@ -68,7 +68,8 @@ pub(crate) fn sink(grouping: Grouping, budget: &Budget, spill: Spill, threads: u
         row: 0,
         held: budget.reservation(),
     };
-    Ok(Sink { prepare: Arc::new(Workers(grouping)), commit: Box::new(commit) })
+    let workers = Workers { grouping, most: budget.share() };
+    Ok(Sink { prepare: Arc::new(workers), commit: Box::new(commit) })
 }
 
 /// Where a group of a worker's table was first seen.

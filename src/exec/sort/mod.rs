@@ -18,7 +18,7 @@ use arrow_array::LargeBinaryArray;
 use arrow_buffer::{Buffer, OffsetBuffer};
 use arrow_row::RowConverter;
 
-use super::budget::Reservation;
+use super::budget::{Budget, Reservation};
 use super::context::Context;
 use super::held::{Held, compacted};
 use super::merge::Merge;
@@ -61,6 +61,8 @@ struct Workers {
     order: Arc<Order>,
     converter: Option<Arc<RowConverter>>,
     written: Option<Written>,
+    /// Bytes of a morsel at most: a part is as large.
+    most: u64,
 }
 
 /// The rows of a morsel, so far.
@@ -146,6 +148,10 @@ impl Prepare for Workers {
     fn gather(&self) -> Option<Result<Box<dyn Gather + '_>>> {
         Some(Ok(Box::new(Local { workers: self, batches: Vec::new(), keys: None })))
     }
+
+    fn most(&self) -> u64 {
+        self.most
+    }
 }
 
 /// The ordered side.
@@ -167,13 +173,14 @@ pub(crate) fn sink(
     context: &Context,
 ) -> Result<Sink> {
     let commit = Sort::new(keep, context.budget.reservation(), &context.spill, context.threads());
-    Ok(Sink { prepare: Arc::new(Workers::new(order, written)?), commit: Box::new(commit) })
+    let workers = Workers::new(order, written, &context.budget)?;
+    Ok(Sink { prepare: Arc::new(workers), commit: Box::new(commit) })
 }
 
 impl Workers {
-    fn new(order: Order, written: Option<Written>) -> Result<Workers> {
+    fn new(order: Order, written: Option<Written>, budget: &Budget) -> Result<Workers> {
         let converter = if order.is_of_words() { None } else { Some(Arc::new(order.converter()?)) };
-        Ok(Workers { order: Arc::new(order), converter, written })
+        Ok(Workers { order: Arc::new(order), converter, written, most: budget.share() })
     }
 }
 

@@ -25,7 +25,12 @@ impl Sorter {
     pub(crate) fn new(keys: Vec<OrderKey>, disk: &Disk) -> Result<Sorter> {
         let order = Order { keys, step: 0, text: String::new() };
         let sort = Sort::new(None, disk.budget.reservation(), disk.spill, disk.threads);
-        Ok(Sorter { workers: Workers::new(order, None)?, sort: Box::new(sort), waiting: Vec::new(), rows: 0 })
+        Ok(Sorter {
+            workers: Workers::new(order, None, disk.budget)?,
+            sort: Box::new(sort),
+            waiting: Vec::new(),
+            rows: 0,
+        })
     }
 
     /// Adds rows.

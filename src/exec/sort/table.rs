@@ -18,6 +18,9 @@ use crate::parallel;
 /// Rows that are gathered together.
 pub(super) const ROWS: usize = 1 << 13;
 
+/// Bytes of rows that are written to disk together, about: as much of every run is held while runs are merged.
+const SPILLED: usize = 1 << 16;
+
 /// Rows that one thread sorts at once, about.
 const RANGE: usize = 1 << 16;
 
@@ -220,10 +223,12 @@ impl Table {
     /// Writes all rows in order to files, one for each thread.
     pub(super) fn spilled(self, spill: &Spill, threads: usize) -> Result<Vec<Run>> {
         let ranges = self.sorted(threads)?;
+        let bytes: usize = self.parts.iter().map(|part| part.batch.memory()).sum();
+        let rows = (SPILLED / (bytes / self.rows().max(1)).max(1)).clamp(ROWS / 64, ROWS / 2);
         let share = ranges.len().div_ceil(threads.max(1)).max(1);
         parallel::each(threads, ranges.chunks(share), |ranges| {
             let mut writer = spill.writer()?;
-            for numbers in ranges.iter().flat_map(|range| range.chunks(ROWS / 2)) {
+            for numbers in ranges.iter().flat_map(|range| range.chunks(rows)) {
                 let mut batch = self.gathered(numbers)?;
                 batch.columns.insert(0, self.bytes(numbers));
                 writer.write(batch)?;

@@ -57,7 +57,8 @@ impl State for Values {
     }
 
     fn heap(&self) -> usize {
-        self.0.capacity() * size_of::<f64>()
+        // Values that need more room are in the old one and the new one for a moment.
+        self.0.capacity() * size_of::<f64>() / 2 * 3
     }
 
     fn part(&mut self, most: usize) -> Option<Self> {
