@@ -72,6 +72,7 @@ fn a_table_used_twice_runs_once() {
     let flow = Flow::recipe(recipe).in_folder(folder.path());
     let plan = flow.plan().unwrap();
     assert!(plan.rewrites().contains(&"common table run once"));
+    assert!(plan.to_string().contains("holds 1 column of its rows"), "{plan}");
     let table = flow.run().unwrap();
     let steps = table.ledger().steps();
     let filtered = steps[1].rows_out;

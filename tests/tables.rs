@@ -307,6 +307,30 @@ fn frames_of_any_width(#[case] frame: &str, #[case] ends: fn(i64, i64) -> (i64, 
     }
 }
 
+/// A left file that is much smaller runs first, and what it is joined with is told of as it would be else.
+#[rstest]
+fn a_small_left_table_chooses_among_the_other(
+    #[values("inner", "left", "semi", "anti", "asof inner")] kind: &str,
+    #[values(None, Some(1))] memory: Option<u64>,
+) {
+    let folder = TempDir::new().unwrap();
+    let path = |name: &str| folder.path().join(name);
+    fs::write(path("few.csv"), "k,v\n5,1\n9000,2\n,3\n77,4\n5,5\n123456,6\n").unwrap();
+    let rows: Vec<String> = (0..20_000).map(|i| format!("{},{i}\n", i / 2)).collect();
+    fs::write(path("many.csv"), format!("k,w\n{},-1\n", rows.concat())).unwrap();
+    let on = if kind.starts_with("asof") { "k, v >= w" } else { "k" };
+    let joined = |left: Flow| {
+        let flow = left.then(&format!("join {kind} '{}' on {on}", path("many.csv").display()));
+        let options = RunOptions::new();
+        let table = flow.run_with(&memory.map_or(options.clone(), |m| options.memory(m))).unwrap();
+        let step = table.ledger().steps().iter().find(|s| s.step.starts_with("join")).unwrap().clone();
+        (shown(&table), step.rows_out, step.events)
+    };
+    // Behind a sort nothing tells how large the left table is.
+    let few = || Flow::read(path("few.csv"));
+    assert_eq!(joined(few()), joined(few().sort("v")));
+}
+
 /// What is counted where keys are tested while rows are read is what the join itself would count, also where most
 /// rows match and the test gives up, and where row groups are skipped.
 #[rstest]

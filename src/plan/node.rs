@@ -33,7 +33,14 @@ pub(crate) enum Op {
     /// Reads a source.
     Scan(Scan),
     /// The rows of a table that is used more than once, and so run once; its columns, and what they are here.
-    Shared { table: usize, input: Arc<Node>, columns: Vec<(ColumnId, Field)> },
+    Shared {
+        table: usize,
+        input: Arc<Node>,
+        /// The columns that are used here: their numbers below, and what they are here.
+        columns: Vec<(ColumnId, Field)>,
+        /// The columns, by their numbers below, that are kept for all that use it.
+        kept: Vec<ColumnId>,
+    },
     /// Adds columns.
     Compute(Vec<(Field, Bound)>),
     /// Keeps the rows where a condition is true.

@@ -97,7 +97,10 @@ fn notes(node: &Node) -> Vec<String> {
             }
             notes
         }
-        Op::Shared { .. } => vec!["runs once for all that read it; holds its rows".into()],
+        Op::Shared { kept, .. } => {
+            let columns = plural(kept.len() as u64, "column");
+            vec![format!("runs once for all that read it; holds {columns} of its rows")]
+        }
         Op::Compute(columns) => match columns.len() {
             0 => vec!["not computed: nobody needs it".into()],
             n => vec![format!("computes {}, row by row", plural(n as u64, "column"))],

@@ -354,7 +354,12 @@ impl Step for ReadTable {
                 field.id = here.id;
             }
         }
-        let op = Op::Shared { table: index, input: Arc::new(relation.node), columns };
+        let op = Op::Shared {
+            table: index,
+            input: Arc::new(relation.node),
+            kept: columns.iter().map(|(id, _)| *id).collect(),
+            columns,
+        };
         Some(Relation { node: Node { op, input: None, step: checker.step() }, fields })
     }
 

@@ -176,10 +176,12 @@ fn build(node: &Node, context: &Context) -> Result<Pipeline> {
     };
     match &node.op {
         Op::Scan(scan) => build_scan(scan, step, context),
-        Op::Shared { table, input, columns } => {
-            let inner: Vec<ColumnId> = columns.iter().map(|(id, _)| *id).collect();
-            let kept = shared(*table, input, &inner, context)?;
-            Ok(held_pipeline(kept.held()?, columns.iter().map(|(_, f)| f.id).collect()))
+        Op::Shared { table, input, columns, kept } => {
+            let (inner, layout): (Vec<_>, Vec<_>) = columns.iter().map(|(id, f)| (*id, f.id)).unzip();
+            let rows = shared(*table, input, kept, context)?.held()?;
+            let mut pipeline = held_pipeline(rows, kept.clone());
+            pipeline.push(Box::new(stream::Pick(places(kept, &inner)?)));
+            Ok(Pipeline { layout, ..pipeline })
         }
         Op::Compute(columns) => {
             let mut pipeline = below()?;

@@ -10,6 +10,7 @@ mod matching;
 mod probe;
 mod side;
 mod sieve;
+mod small;
 mod spilled;
 
 use std::sync::{Arc, Mutex, PoisonError};
@@ -31,7 +32,7 @@ use spilled::{Dealing, WithKeys};
 /// The pipeline of a join, over those of its two tables; `left_kinds` are the types of the left one's columns.
 pub(super) fn joined(
     join: &Join,
-    mut left: Pipeline,
+    left: Pipeline,
     mut other: Pipeline,
     left_kinds: &[Type],
     step: StepId,
@@ -43,6 +44,7 @@ pub(super) fn joined(
     let columns = columns.chain(join.tests.iter().map(|t| t.other.clone()));
     let columns = columns.map(|bound| bound.placed(&other.layout)).collect::<Result<Vec<_>>>()?;
     other.push(Box::new(Select { columns, step, text: how.text.clone() }));
+    let mut left = small::first(left, &mut other, &how, context)?;
     let (sink, made) = Gathering::sink(&how, context);
     pipeline::run(other, sink, context)?;
     let made = made.lock().unwrap_or_else(PoisonError::into_inner).take();

@@ -1,6 +1,6 @@
 //! A table that is used once becomes part of the chain that uses it; one used more often runs once.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use crate::expr::{self, Bound, ColumnId, Field};
@@ -19,6 +19,30 @@ pub(super) fn inline_single_uses(mut plan: Plan) -> Plan {
     plan
 }
 
+/// Has tables that run once keep only the columns that are used somewhere.
+///
+/// Uses in tables that are not rewritten yet, which they are when they run, count with all their columns.
+pub(super) fn keep_used_columns(plan: Plan) -> Plan {
+    let mut used: BTreeMap<usize, BTreeSet<ColumnId>> = BTreeMap::new();
+    for node in plan.nodes() {
+        if let Op::Shared { table, columns, .. } = &node.op {
+            used.entry(*table).or_default().extend(columns.iter().map(|(id, _)| *id));
+        }
+    }
+    plan.map_chains(|relation| Relation { node: narrowed(relation.node, &used), ..relation })
+}
+
+fn narrowed(node: Node, used: &BTreeMap<usize, BTreeSet<ColumnId>>) -> Node {
+    node.rewritten(&mut |node| match node.op {
+        Op::Shared { table, input, columns, mut kept } => {
+            kept.retain(|id| used.get(&table).is_none_or(|used| used.contains(id)));
+            let input = Arc::new(narrowed(Arc::unwrap_or_clone(input), used));
+            Node { op: Op::Shared { table, input, columns, kept }, ..node }
+        }
+        _ => node,
+    })
+}
+
 /// Counts the places that use each table; what stands below a table counts once.
 fn count(node: &Node, uses: &mut BTreeMap<usize, usize>) {
     for node in node.chain() {
@@ -35,12 +59,12 @@ fn count(node: &Node, uses: &mut BTreeMap<usize, usize>) {
 
 fn inline(node: Node, uses: &BTreeMap<usize, usize>) -> Node {
     node.rewritten(&mut |node| match node.op {
-        Op::Shared { table, input, columns } => {
+        Op::Shared { table, input, columns, kept } => {
             let below = inline(Arc::unwrap_or_clone(input), uses);
             if uses.get(&table) == Some(&1) {
                 renumbered(below, columns, node.step)
             } else {
-                Node { op: Op::Shared { table, input: Arc::new(below), columns }, ..node }
+                Node { op: Op::Shared { table, input: Arc::new(below), columns, kept }, ..node }
             }
         }
         _ => node,

@@ -42,7 +42,7 @@ pub(crate) fn rewrite_plan(plan: Plan) -> Plan {
         Relation { node, fields: relation.fields }
     });
     plan.fired.extend(fired);
-    plan
+    common_table::keep_used_columns(plan)
 }
 
 /// Applies all rules; gives the names of those that changed something.

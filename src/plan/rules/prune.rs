@@ -30,8 +30,16 @@ fn prune(mut node: Node, mut needed: Vec<ColumnId>, changed: &mut bool) -> Node 
             scan.columns.retain(|(_, field)| needed.contains(&field.id));
             *changed |= scan.columns.len() < before;
         }
-        // A shared table's columns were found when it was planned.
-        Op::Shared { .. } => {}
+        // What the table itself keeps is found when all its uses are known.
+        Op::Shared { columns, .. } => {
+            let is_needed = |(_, field): &(ColumnId, Field)| needed.contains(&field.id);
+            let some = columns.iter().position(is_needed).unwrap_or(0);
+            let before = columns.len();
+            let mut place = 0..;
+            // One stays, for the rows' sake.
+            columns.retain(|column| place.next() == Some(some) || is_needed(column));
+            *changed |= columns.len() < before;
+        }
         Op::Join(join) => {
             let unused = |field: &Field| !needed.contains(&field.id);
             let before = join.added.len() + join.merged.len();

@@ -1,0 +1,83 @@
+//! A left table that is much smaller than the other one: it runs first, and of the other table only rows with its keys
+//! are gathered.
+
+use std::sync::Arc;
+
+use arrow_array::BooleanArray;
+
+use super::matching::Matching;
+use crate::error::Result;
+use crate::exec::context::Context;
+use crate::exec::held::Keep;
+use crate::exec::keys::{KeyTable, UNKNOWN};
+use crate::exec::pipeline::{Leg, Pipeline};
+use crate::exec::sort::batches;
+use crate::exec::stream::StreamOp;
+use crate::exec::tally::Work;
+use crate::expr::{Batch, Event};
+use crate::plan::JoinKind;
+
+/// How many times larger the other table's source must be.
+const TIMES: u64 = 4;
+
+/// The most left rows whose keys are looked for.
+const MOST: usize = 1 << 20;
+
+/// Runs the left table if it is much smaller, and has the other one keep only rows with its keys.
+///
+/// What is left out there is counted as having matched none, as the join itself would count it.
+pub(super) fn first(
+    left: Pipeline,
+    other: &mut Pipeline,
+    how: &Arc<Matching>,
+    context: &Context,
+) -> Result<Pipeline> {
+    let drops = !how.kind.keeps_other() && how.kind != JoinKind::Cross && !how.keys.is_empty();
+    let is_small = || bytes(&left)?.checked_mul(TIMES).zip(bytes(other)).map(|(left, other)| left < other);
+    if !drops || is_small() != Some(true) {
+        return Ok(left);
+    }
+    let (layout, acts) = (left.layout.clone(), left.acts);
+    let kept = Keep::run(left, context)?;
+    let mut table = KeyTable::new(how.kinds())?;
+    let (mut rows, mut numbers) = (0, Vec::new());
+    for batch in batches(kept.held()?.scan()) {
+        let batch = batch?;
+        rows += batch.rows;
+        if rows > MOST {
+            break;
+        }
+        // What happens to values is counted where the rows go by.
+        let keys = how.evaluated(how.keys.iter().map(|key| &key.left), &batch, &mut Work::new(0))?;
+        numbers.clear();
+        table.numbers(&keys, batch.rows, &mut numbers)?;
+    }
+    if rows <= MOST {
+        other.push(Box::new(Known { how: how.clone(), table }));
+    }
+    Ok(Pipeline { acts, ..Pipeline::of(Leg::of(kept.held()?.scan()), layout) })
+}
+
+/// The size of what a pipeline reads, if all of it is files.
+fn bytes(pipeline: &Pipeline) -> Option<u64> {
+    let of_leg = |leg: &Leg| leg.scan_step.and_then(|_| leg.scan.progress().1);
+    pipeline.legs.iter().map(of_leg).sum()
+}
+
+/// Keeps the rows of the other table whose keys the left one has.
+struct Known {
+    how: Arc<Matching>,
+    table: KeyTable,
+}
+
+impl StreamOp for Known {
+    fn apply(&self, batch: Batch, work: &mut Work) -> Result<Batch> {
+        let (keys, _) = self.how.of_side(&batch);
+        let mut numbers = Vec::new();
+        self.table.find(&keys, batch.rows, &mut numbers)?;
+        let keep: BooleanArray = numbers.iter().map(|number| Some(*number != UNKNOWN)).collect();
+        let kept = batch.filter(&keep)?;
+        work.tally.event(self.how.step, Event::OtherMatchedNone, batch.rows - kept.rows);
+        Ok(kept)
+    }
+}
