@@ -8,6 +8,8 @@ mod large;
 mod order;
 mod tasks;
 
+use std::sync::atomic::{AtomicU32, Ordering};
+
 use arrow_array::{Array, ArrayRef, UInt32Array};
 
 use super::grace::{Became, Disk, Large, Process};
@@ -56,16 +58,7 @@ impl Process for Window {
             let what = "More than 4 billion rows meet in one window.";
             return Err(Error::new(ErrorKind::Memory, what).in_step(&self.text));
         }
-        let results = self.results(batches, rows)?;
-        let mut from = 0;
-        let with_results = batches.iter().map(|batch| {
-            let start = from;
-            from += batch.rows;
-            let own = results.iter().map(|column| column.slice(start, batch.rows));
-            let columns = batch.columns.iter().cloned().chain(own).collect();
-            (Batch { columns, rows: batch.rows }, None)
-        });
-        Ok(with_results.collect())
+        self.with_results(batches, rows)
     }
 
     fn large(&self) -> Option<&dyn Large> {
@@ -86,54 +79,47 @@ impl Window {
         16 + self.order.len() * 24 + used
     }
 
-    /// The results of all calls, in the order of the rows.
-    fn results(&self, batches: &[Batch], rows: usize) -> Result<Vec<ArrayRef>> {
+    /// The batches with the results of all calls behind their columns.
+    fn with_results(&self, batches: &[Batch], rows: usize) -> Result<Vec<Became>> {
         if rows == 0 {
             let empty = |call: &Call| arrow_array::new_empty_array(&call.kind.arrow());
-            return Ok(self.calls.iter().map(empty).collect());
+            let with_empty = |batch: &Batch| {
+                let columns = batch.columns.iter().cloned().chain(self.calls.iter().map(empty)).collect();
+                (Batch { columns, rows: 0 }, None)
+            };
+            return Ok(batches.iter().map(with_empty).collect());
         }
         let (starts, mut places) = self.partitions(batches, rows)?;
         let columns = self.columns(batches)?;
-        let order = Ordered::new(&self.order, &columns)?;
-        let mut chunks = Vec::new();
-        let mut left = places.as_mut_slice();
-        let mut first = 0;
-        while first + 1 < starts.len() {
-            let at = |i: usize| starts.get(i).copied().unwrap_or(0) as usize;
-            let mut next = first + 1;
-            while next + 1 < starts.len() && at(next + 1) - at(first) <= TOGETHER {
-                next += 1;
+        let back: Vec<AtomicU32> = std::iter::repeat_with(AtomicU32::default).take(rows).collect();
+        let worked = parallel::each(self.threads, chunks(&starts, &mut places).into_iter(), |chunk| {
+            let Chunk { from, places, ends } = chunk;
+            let order = Ordered::new(&self.order, &columns, places)?;
+            let sorted = order.sorted(&ends);
+            order.rows(&sorted, places);
+            for (place, row) in (from..).zip(&*places) {
+                back.get(*row as usize).into_iter().for_each(|slot| slot.store(place, Ordering::Relaxed));
             }
-            let (own, rest) = left.split_at_mut(at(next) - at(first));
-            left = rest;
-            let ends: Vec<u32> = (first + 1..=next).map(|i| (at(i) - at(first)) as u32).collect();
-            chunks.push((own, ends));
-            first = next;
-        }
-        let worked = parallel::each(self.threads, chunks.into_iter(), |(places, ends)| {
-            order.sort(places, &ends);
-            let partitions = tasks::Partitions::new(places, &ends, &order, &columns)?;
+            let partitions = tasks::Partitions::new(places, &sorted, &ends, &order, &columns);
             let result = |call: &Call| partitions.result(call).map_err(|e| e.in_step(&self.text));
             self.calls.iter().map(result).collect::<Result<Vec<_>>>()
         })?;
-        // Where each row stands among the sorted ones.
-        let mut back = vec![0u32; rows];
-        for (sorted, row) in (0u32..).zip(&places) {
-            if let Some(slot) = back.get_mut(*row as usize) {
-                *slot = sorted;
-            }
-        }
-        let is_in_place = (0u32..).zip(&back).all(|(row, sorted)| row == *sorted);
-        let back = UInt32Array::from(back);
-        let calls: Vec<usize> = (0..self.calls.len()).collect();
-        parallel::each(self.threads, calls.into_iter(), |call| {
+        let whole = |call: usize| {
             let parts: Vec<&dyn Array> =
                 worked.iter().filter_map(|results| results.get(call)).map(AsRef::as_ref).collect();
-            let sorted = arrow_select::concat::concat(&parts).map_err(crate::expr::arrow_error)?;
-            if is_in_place {
-                return Ok(sorted);
-            }
-            taken(&sorted, &back)
+            arrow_select::concat::concat(&parts).map_err(crate::expr::arrow_error)
+        };
+        let sorted = parallel::each(self.threads, 0..self.calls.len(), whole)?;
+        drop(worked);
+        let starts = batches.iter().scan(0, |at, batch| Some(std::mem::replace(at, *at + batch.rows)));
+        let batches: Vec<(usize, &Batch)> = starts.zip(batches).collect();
+        // Each row takes its results from where it stands among the sorted ones.
+        parallel::each(self.threads, batches.into_iter(), |(start, batch)| {
+            let back = back.get(start..start + batch.rows).unwrap_or_default();
+            let back: UInt32Array = back.iter().map(|place| Some(place.load(Ordering::Relaxed))).collect();
+            let own = sorted.iter().map(|column| taken(column, &back)).collect::<Result<Vec<_>>>()?;
+            let columns = batch.columns.iter().cloned().chain(own).collect();
+            Ok((Batch { columns, rows: batch.rows }, None))
         })
     }
 
@@ -142,34 +128,62 @@ impl Window {
         if self.by.is_empty() {
             return Ok((vec![0, rows as u32], (0..rows as u32).collect()));
         }
-        let mut table = KeyTable::new(self.kinds.clone())?;
-        let mut numbers = Vec::with_capacity(rows);
-        for batch in batches {
-            let keys: Vec<ArrayRef> = self.by.iter().filter_map(|i| batch.columns.get(*i).cloned()).collect();
-            table.numbers(&keys, batch.rows, &mut numbers)?;
-        }
-        let mut starts = vec![0u32; table.len() + 1];
-        for number in &numbers {
-            if let Some(count) = starts.get_mut(*number as usize + 1) {
-                *count += 1;
+        let mut shares = self.numbered(batches)?;
+        let groups = shares.iter().map(|share| share.counts.len()).max().unwrap_or(0);
+        let mut starts = Vec::with_capacity(groups + 1);
+        let mut sum = 0;
+        for group in 0..groups {
+            starts.push(sum);
+            // Each share's rows of a group stand behind those of the shares before it.
+            for count in shares.iter_mut().filter_map(|share| share.counts.get_mut(group)) {
+                sum += std::mem::replace(count, sum);
             }
         }
-        let mut sum = 0;
-        for start in &mut starts {
-            sum += *start;
-            *start = sum;
-        }
-        let mut next = starts.clone();
-        let mut places = vec![0u32; rows];
-        for (row, number) in (0u32..).zip(&numbers) {
-            if let Some(at) = next.get_mut(*number as usize) {
-                if let Some(slot) = places.get_mut(*at as usize) {
-                    *slot = row;
-                }
+        starts.push(sum);
+        let places: Vec<AtomicU32> = std::iter::repeat_with(AtomicU32::default).take(rows).collect();
+        parallel::each(self.threads, shares.into_iter(), |share| {
+            let mut next = share.counts;
+            for (row, number) in (share.first..).zip(&share.numbers) {
+                let Some(at) = next.get_mut(*number as usize) else { continue };
+                places.get(*at as usize).into_iter().for_each(|place| place.store(row, Ordering::Relaxed));
                 *at += 1;
             }
+            Ok(())
+        })?;
+        Ok((starts, places.into_iter().map(AtomicU32::into_inner).collect()))
+    }
+
+    /// The partition of each row, numbered by first appearance, and how many rows of each a share has.
+    fn numbered(&self, batches: &[Batch]) -> Result<Vec<Share>> {
+        let shares = batches.chunks(batches.len().div_ceil(self.threads.max(1)).max(1));
+        let made = parallel::each(self.threads, shares, |share| {
+            let mut table = KeyTable::new(self.kinds.clone())?;
+            let mut numbers = Vec::with_capacity(share.iter().map(|batch| batch.rows).sum());
+            for batch in share {
+                let keys: Vec<ArrayRef> =
+                    self.by.iter().filter_map(|i| batch.columns.get(*i).cloned()).collect();
+                table.numbers(&keys, batch.rows, &mut numbers)?;
+            }
+            Ok((table, numbers))
+        })?;
+        let mut all = KeyTable::new(self.kinds.clone())?;
+        let (mut first, mut shares) = (0, Vec::new());
+        for (table, numbers) in made {
+            let mut known = Vec::with_capacity(table.len());
+            for (keys, _) in table.deal(1)? {
+                all.absorb(&keys, &mut known)?;
+            }
+            let rows = numbers.len() as u32;
+            shares.push((known, Share { first, numbers, counts: vec![0; all.len()] }));
+            first += rows;
         }
-        Ok((starts, places))
+        parallel::each(self.threads, shares.into_iter(), |(known, mut share)| {
+            for number in &mut share.numbers {
+                *number = known.get(*number as usize).copied().unwrap_or(0);
+                share.counts.get_mut(*number as usize).into_iter().for_each(|count| *count += 1);
+            }
+            Ok(share)
+        })
     }
 
     /// The columns that the window uses, each in one piece, at their places.
@@ -199,4 +213,39 @@ impl Window {
             },
         )
     }
+}
+
+/// Rows that one thread numbers by their partitions.
+struct Share {
+    /// How many rows are before them.
+    first: u32,
+    numbers: Vec<u32>,
+    /// Rows of each partition.
+    counts: Vec<u32>,
+}
+
+/// Partitions that one thread works on together.
+struct Chunk<'a> {
+    /// How many rows are before them.
+    from: u32,
+    places: &'a mut [u32],
+    ends: Vec<u32>,
+}
+
+/// The rows of partitions that start there, in chunks.
+fn chunks<'a>(starts: &[u32], mut places: &'a mut [u32]) -> Vec<Chunk<'a>> {
+    let mut chunks = Vec::new();
+    let mut first = 0;
+    while first + 1 < starts.len() {
+        let at = |i: usize| starts.get(i).copied().unwrap_or(0);
+        let mut next = first + 1;
+        while next + 1 < starts.len() && (at(next + 1) - at(first)) as usize <= TOGETHER {
+            next += 1;
+        }
+        let (own, rest) = places.split_at_mut((at(next) - at(first)) as usize);
+        let ends = (first + 1..=next).map(|i| at(i) - at(first)).collect();
+        chunks.push(Chunk { from: at(first), places: own, ends });
+        (places, first) = (rest, next);
+    }
+    chunks
 }

@@ -1,13 +1,13 @@
 //! The order of a partition's rows, and which of them are equal in it.
 
-use arrow_array::{Array, ArrayRef};
+use arrow_array::{Array, ArrayRef, UInt32Array};
 use arrow_row::{RowConverter, Rows, SortField};
 use arrow_schema::SortOptions;
 
 use crate::error::Result;
 use crate::exec::keys::normal;
 use crate::exec::sort::{is_word, words_of};
-use crate::expr::Type;
+use crate::expr::{Type, taken};
 
 /// A key of a window's order.
 pub(crate) struct Key {
@@ -17,9 +17,10 @@ pub(crate) struct Key {
     pub(super) nulls_first: bool,
 }
 
-/// All rows by their order.
+/// Some rows by their order; they are known by their places among each other.
 pub(super) struct Ordered<'a> {
     by: By,
+    rows: usize,
     /// The first key, as it is measured by ranges.
     pub(super) first: Option<(&'a Key, ArrayRef)>,
 }
@@ -33,9 +34,12 @@ enum By {
 }
 
 impl<'a> Ordered<'a> {
-    pub(super) fn new(keys: &'a [Key], columns: &[Option<ArrayRef>]) -> Result<Ordered<'a>> {
-        let column = |key: &Key| columns.get(key.place).and_then(Option::as_ref).map(normal);
-        let arrays = keys.iter().filter_map(column).collect::<Result<Vec<ArrayRef>>>()?;
+    /// The order of these rows of some columns.
+    pub(super) fn new(keys: &'a [Key], columns: &[Option<ArrayRef>], rows: &[u32]) -> Result<Ordered<'a>> {
+        let places = UInt32Array::from(rows.to_vec());
+        let column = |key: &Key| columns.get(key.place).and_then(Option::as_ref);
+        let own = keys.iter().filter_map(column).map(|column| normal(&taken(column, &places)?));
+        let arrays = own.collect::<Result<Vec<ArrayRef>>>()?;
         let first = keys.first().zip(arrays.first().cloned());
         let by = match (keys, arrays.as_slice()) {
             ([], _) => By::None,
@@ -61,29 +65,42 @@ impl<'a> Ordered<'a> {
                 By::Rows(converter.convert_columns(&arrays).map_err(crate::expr::arrow_error)?)
             }
         };
-        Ok(Ordered { by, first })
+        Ok(Ordered { by, rows: rows.len(), first })
     }
 
-    /// Sorts the rows of each partition; equal ones stay in order.
-    pub(super) fn sort(&self, rows: &mut [u32], ends: &[u32]) {
+    /// The places of the rows, each partition sorted; equal ones stay in order.
+    pub(super) fn sorted(&self, ends: &[u32]) -> Vec<u32> {
+        let mut sorted: Vec<u32> = (0..self.rows as u32).collect();
+        let mut keyed: Vec<u128> = Vec::new();
         let mut from = 0;
         for to in ends.iter().map(|end| *end as usize) {
-            let rows = rows.get_mut(from..to).unwrap_or_default();
-            from = to;
+            let rows = sorted.get_mut(from..to).unwrap_or_default();
             match &self.by {
                 By::None => {}
                 By::Word(words) => {
-                    let word = |row: u32| words.get(row as usize).copied().unwrap_or(0);
-                    if rows.is_sorted_by_key(|row| word(*row)) {
-                        continue;
+                    let words = words.get(from..to).unwrap_or_default();
+                    if !words.is_sorted() {
+                        keyed.clear();
+                        keyed.extend(
+                            words.iter().zip(&*rows).map(|(word, row)| word << 32 | u128::from(*row)),
+                        );
+                        keyed.sort_unstable();
+                        rows.iter_mut().zip(&keyed).for_each(|(row, keyed)| *row = *keyed as u32);
                     }
-                    let mut keyed: Vec<u128> =
-                        rows.iter().map(|row| word(*row) << 32 | u128::from(*row)).collect();
-                    keyed.sort_unstable();
-                    rows.iter_mut().zip(keyed).for_each(|(row, keyed)| *row = keyed as u32);
                 }
                 By::Rows(keys) => rows.sort_by(|a, b| keys.row(*a as usize).cmp(&keys.row(*b as usize))),
             }
+            from = to;
+        }
+        sorted
+    }
+
+    /// Puts rows in the order of sorted places.
+    pub(super) fn rows(&self, sorted: &[u32], rows: &mut [u32]) {
+        if !sorted.is_sorted() {
+            let before = rows.to_vec();
+            let moved = sorted.iter().map(|place| before.get(*place as usize).copied().unwrap_or(0));
+            rows.iter_mut().zip(moved).for_each(|(row, moved)| *row = moved);
         }
     }
 

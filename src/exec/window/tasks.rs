@@ -17,6 +17,8 @@ use crate::expr::windows::{Frame, Nth, Task};
 /// Sorted rows of partitions that stand one after the other.
 pub(super) struct Partitions<'a> {
     rows: &'a [u32],
+    /// Their places in the order.
+    sorted: &'a [u32],
     ends: &'a [u32],
     order: &'a Ordered<'a>,
     columns: &'a [Option<ArrayRef>],
@@ -25,27 +27,30 @@ pub(super) struct Partitions<'a> {
 impl<'a> Partitions<'a> {
     pub(super) fn new(
         rows: &'a [u32],
+        sorted: &'a [u32],
         ends: &'a [u32],
         order: &'a Ordered<'a>,
         columns: &'a [Option<ArrayRef>],
-    ) -> Result<Partitions<'a>> {
-        Ok(Partitions { rows, ends, order, columns })
+    ) -> Partitions<'a> {
+        Partitions { rows, sorted, ends, order, columns }
     }
 
     /// A column's values in the order of the sorted rows.
-    fn sorted(&self, column: &ArrayRef) -> Result<ArrayRef> {
+    fn gathered(&self, column: &ArrayRef) -> Result<ArrayRef> {
         let rows = UInt32Array::from(self.rows.to_vec());
         taken(column, &rows)
     }
 
     fn column(&self, place: usize) -> Result<ArrayRef> {
         let lost = || Error::new(ErrorKind::Internal, "A window lacks a column.");
-        self.sorted(self.columns.get(place).and_then(Option::as_ref).ok_or_else(lost)?)
+        self.gathered(self.columns.get(place).and_then(Option::as_ref).ok_or_else(lost)?)
     }
 
     fn frames(&self, frame: &Frame) -> Result<Vec<(u32, u32)>> {
         let first = match (frame, &self.order.first) {
-            (Frame::Range(..), Some((key, column))) => Some((*key, self.sorted(column)?)),
+            (Frame::Range(..), Some((key, column))) => {
+                Some((*key, taken(column, &UInt32Array::from(self.sorted.to_vec()))?))
+            }
             _ => None,
         };
         frames(frame, self.ends, first)
@@ -61,7 +66,7 @@ impl<'a> Partitions<'a> {
     fn places(&self) -> Vec<Place> {
         let mut values = Vec::with_capacity(self.rows.len());
         for (from, to) in self.ranges() {
-            let rows = self.rows.get(from..to).unwrap_or_default();
+            let rows = self.sorted.get(from..to).unwrap_or_default();
             let (mut first, mut dense) = (0, 0);
             while first < rows.len() {
                 let same =
