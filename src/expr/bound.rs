@@ -68,10 +68,27 @@ impl Batch {
         Ok(Batch { columns, rows: indices.len() })
     }
 
-    /// Bytes that the batch keeps alive.
+    /// Bytes that the batch keeps alive; of a part of a larger one, its share.
     pub(crate) fn memory(&self) -> usize {
-        self.columns.iter().map(|c| c.get_buffer_memory_size()).sum()
+        self.columns.iter().map(memory).sum()
     }
+}
+
+/// Bytes that a column keeps alive. Parts of one column hold it together: each counts with what it shows of it.
+fn memory(column: &ArrayRef) -> usize {
+    let whole = column.get_buffer_memory_size();
+    let rows = column.len();
+    let shown = if let Some(list) = column.as_list_opt::<i32>() {
+        let offsets = list.value_offsets();
+        let values = offsets.last().zip(offsets.first()).map_or(0, |(last, first)| (last - first) as usize);
+        rows * 5 + memory(list.values()) / list.values().len().max(1) * values
+    } else if let Some(texts) = column.as_string_view_opt() {
+        rows * 17 + texts.data_buffers().iter().map(arrow_buffer::Buffer::len).sum::<usize>()
+    } else {
+        column.data_type().primitive_width().map_or(whole, |width| rows * (width + 1))
+    };
+    // Room to spare is no larger part.
+    if whole > shown * 2 { shown } else { whole }
 }
 
 /// The values of a column at some places; null where a place is.

@@ -1,11 +1,17 @@
 //! `array_agg` and `listagg`: all values of a group, in row order.
 
+use std::sync::Arc;
+
+use arrow_array::ListArray;
+use arrow_buffer::OffsetBuffer;
+use arrow_schema::Field;
 use serde::{Deserialize, Serialize};
+use smallvec::SmallVec;
 
 use super::super::functions::{Arguments, Complaint};
 use super::super::{Scalar, Type, array_of};
 use super::{Aggregate, Made, State, column, each_valid, made};
-use crate::error::Result;
+use crate::error::{Error, ErrorKind, Result};
 
 pub(super) const AGGREGATES: &[Aggregate] = &[
     Aggregate {
@@ -22,8 +28,9 @@ pub(super) const AGGREGATES: &[Aggregate] = &[
     },
 ];
 
+/// The values of a list; many lists hold one.
 #[derive(Clone, Default, Serialize, Deserialize)]
-struct Values(Option<Vec<Scalar>>);
+struct Values(Option<SmallVec<[Scalar; 1]>>);
 
 impl State for Values {
     fn merge(&mut self, later: &mut Self) {
@@ -35,7 +42,7 @@ impl State for Values {
     }
 
     fn heap(&self) -> usize {
-        self.0.as_ref().map_or(0, |v| v.capacity() * size_of::<Scalar>())
+        self.0.as_ref().filter(|v| v.spilled()).map_or(0, |v| v.capacity() * size_of::<Scalar>())
     }
 }
 
@@ -43,24 +50,27 @@ fn array_agg(args: Arguments) -> Result<Made, Complaint> {
     args.count(1..=1)?;
     let item = args.kind(0);
     let kind = Type::List(Box::new(item.clone()));
-    let result = kind.clone();
+    let field = Arc::new(Field::new_list_field(item.arrow(), true));
     Ok(made(
         args,
         kind,
         |states: &mut [Values], groups, args| {
             let array = column(args, 0)?;
             each_valid(states, groups, &[], |state, row| {
-                // Many lists hold one value.
-                state.0.get_or_insert_with(|| Vec::with_capacity(1)).push(Scalar::from_array(array, row));
+                state.0.get_or_insert_default().push(Scalar::from_array(array, row));
             });
             Ok(())
         },
         move |states| {
-            let lists: Vec<Scalar> = states
-                .iter_mut()
-                .map(|s| s.0.take().map_or(Scalar::Null, |values| Scalar::List(values, item.clone())))
-                .collect();
-            Ok(array_of(&lists.iter().collect::<Vec<_>>(), &result))
+            let values: Vec<&Scalar> = states.iter().flat_map(|state| state.0.iter().flatten()).collect();
+            if i32::try_from(values.len()).is_err() {
+                return Err(Error::new(ErrorKind::Memory, "Lists have more than 2 billion values."));
+            }
+            let lengths = states.iter().map(|state| state.0.as_ref().map_or(0, SmallVec::len));
+            let nulls = states.iter().map(|state| state.0.is_some()).collect();
+            let (offsets, values) = (OffsetBuffer::from_lengths(lengths), array_of(&values, &item));
+            let list = ListArray::try_new(field.clone(), offsets, values, Some(nulls));
+            Ok(Arc::new(list.map_err(crate::expr::arrow_error)?))
         },
     ))
 }
