@@ -224,7 +224,7 @@ impl Table {
     pub(super) fn spilled(self, spill: &Spill, threads: usize) -> Result<Vec<Run>> {
         let ranges = self.sorted(threads)?;
         let bytes: usize = self.parts.iter().map(|part| part.batch.memory()).sum();
-        let rows = (SPILLED / (bytes / self.rows().max(1)).max(1)).clamp(ROWS / 64, ROWS / 2);
+        let rows = (SPILLED / (bytes / self.rows().max(1)).max(1)).clamp(ROWS / 8, ROWS / 2);
         let share = ranges.len().div_ceil(threads.max(1)).max(1);
         parallel::each(threads, ranges.chunks(share), |ranges| {
             let mut writer = spill.writer()?;
