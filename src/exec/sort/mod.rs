@@ -17,6 +17,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use arrow_array::LargeBinaryArray;
 use arrow_buffer::{Buffer, OffsetBuffer};
 use arrow_row::RowConverter;
+use arrow_schema::DataType;
 
 use super::budget::{Budget, Reservation};
 use super::context::Context;
@@ -26,7 +27,7 @@ use super::pipeline::{Commit, Gather, Part, Prepare, Sink};
 use super::spill::{Run, Spill};
 use super::tally::Work;
 use crate::error::{Error, ErrorKind, Result};
-use crate::expr::Batch;
+use crate::expr::{Batch, widen};
 use crate::io::format::{Encoder, Lines};
 use crate::io::source::{Decoded, Morsel, RowTest, Scan};
 
@@ -97,7 +98,7 @@ impl Gather for Local<'_> {
         if batch.rows > 0 {
             self.batches.push(match &self.workers.written {
                 Some(written) => written.lines(&batch)?,
-                None => compacted(batch),
+                None => compacted(without_dictionaries(batch)?),
             });
         }
         Ok(None)
@@ -136,6 +137,15 @@ impl Gather for Local<'_> {
         };
         Ok(Box::new(Keyed { batch, keys }))
     }
+}
+
+/// The batch with texts in place of numbers into dictionaries: rows of many parts are gathered, each with its own.
+fn without_dictionaries(batch: Batch) -> Result<Batch> {
+    let columns = batch.columns.iter().map(|column| match column.data_type() {
+        DataType::Dictionary(..) => widen(column),
+        _ => Ok(column.clone()),
+    });
+    Ok(Batch { columns: columns.collect::<Result<_>>()?, rows: batch.rows })
 }
 
 impl Prepare for Workers {
