@@ -30,7 +30,11 @@ fn folded(key: u128) -> u64 {
 impl Few {
     /// A table of these keys, by their places; `None` if they are too many, or have no table, or it would not help.
     pub(crate) fn new(keys: &[u128]) -> Option<Few> {
-        let is_fast = !matches!(Way::choose(), Way::Portable | Way::Avx2(_));
+        let is_fast = match Way::choose() {
+            #[cfg(target_arch = "x86_64")]
+            Way::Avx512(_) => true,
+            _ => false,
+        };
         let first = *keys.first().filter(|_| is_fast && keys.len() <= MOST)?;
         let parts = |key: u128| (key as u64, (key >> 64) as u64);
         let table = |factor: u64| {

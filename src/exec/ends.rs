@@ -81,11 +81,12 @@ impl Large for Ends {
             let batch = batch?;
             let numbers = numbers_of(&mut table, &batch, &keys)?;
             seen.resize(table.len(), 0);
-            let mut keep = within(&numbers, &mut seen, self.count);
-            if self.last {
+            let keep: Vec<bool> = if self.last {
                 let is_over = |number: &u32| over.get_mut(*number as usize).is_some_and(passed_over);
-                keep = numbers.iter().map(is_over).map(|over| !over).collect();
-            }
+                numbers.iter().map(is_over).map(|over| !over).collect()
+            } else {
+                within(&numbers, &mut seen, self.count)
+            };
             kept.write(batch.filter(&keep.into())?)?;
         }
         kept.finish()

@@ -154,7 +154,7 @@ pub(crate) struct Files<'a> {
 /// How often rows are dealt at most: after so many times those of one file have one key.
 const LEVELS: u32 = 4;
 
-/// Rows that are not dealt again.
+/// Rows that are not dealt again where there is a way without.
 const FEW: u64 = 1 << 14;
 
 impl Files<'_> {
@@ -168,7 +168,7 @@ impl Files<'_> {
             let large = self.process.large();
             let Some(mut batches) = self.held(&run, large.is_some(), held)? else {
                 held.hold(0)?;
-                if level == LEVELS || run.rows <= FEW {
+                if level == LEVELS || (large.is_some() && run.rows <= FEW) {
                     let disk = Disk { spill: self.spill, budget: held.budget(), threads: self.threads };
                     results.push(large.ok_or_else(|| disk.budget.refused())?.worked_out(&run, &disk)?);
                     continue;
