@@ -98,6 +98,55 @@ fn conditions_skip_what_statistics_rule_out(
     assert_eq!(told + rows as u64, 300_000);
 }
 
+/// Columns that a Parquet file holds as numbers into a dictionary, at first so and later plainly, or plainly at all.
+fn of_every_kind(folder: &TempDir) {
+    let row = |i: u64| {
+        let of = |value: String, every: u64| if i / 1000 % every == 1 { String::new() } else { value };
+        let late = if i < 135_000 { i % 9 } else { i };
+        format!(
+            "{i},{},{},{},{},farm {late} that has a name of some length,{}\n",
+            of(format!("{}.{}", i % 700, i % 4), 5),
+            of(format!("{late}.5"), 3),
+            of(format!("2026-0{}-1{}", i / 30_000 + 1, i % 9), 4),
+            of(format!("F{}", i % 300), 7),
+            if i % 1000 < 3 { "nan" } else { "0.5" },
+        )
+    };
+    let rows: String = (0..180_000).map(row).collect();
+    fs::write(folder.path().join("kinds.csv"), format!("id,few,late,day,farm,name,odd\n{rows}")).unwrap();
+}
+
+const CONDITIONS: &[&str] = &[
+    "few > 650 or few is null",
+    "late = 170000.5",
+    "late < 1",
+    "day >= date '2026-05-01'",
+    "farm = 'F17'",
+    "name = 'farm 150000 that has a name of some length'",
+    "odd > 0.5 and day is null",
+    "odd < 0.6 and id > 179000",
+];
+
+#[rstest]
+#[case("zstd")]
+#[case("none")]
+#[case("snappy")]
+fn encodings_keep_values_and_statistics(#[case] compression: &str) {
+    let folder = tempfile::tempdir().unwrap();
+    of_every_kind(&folder);
+    let read = "read 'kinds.csv' with (types = (odd float))";
+    write(&folder, &[read, &format!("write 'kinds.parquet' with (compression = {compression})")]);
+    let kept = |read: &str, condition: &str| {
+        write(&folder, &[read, &format!("filter {condition}"), "write 'kept.csv'"]);
+        fs::read_to_string(folder.path().join("kept.csv")).unwrap()
+    };
+    for condition in CONDITIONS {
+        let found = kept("read 'kinds.parquet'", condition);
+        assert!(found == kept(read, condition), "{condition}");
+        assert!(found.lines().count() > 1, "{condition}");
+    }
+}
+
 #[test]
 fn the_number_of_rows_is_in_the_footer() {
     let folder = tempfile::tempdir().unwrap();

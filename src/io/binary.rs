@@ -87,10 +87,15 @@ impl Rows {
         Ok(())
     }
 
-    /// The columns of the rows that wait; `None` if there are none.
-    pub(crate) fn take(&mut self) -> Result<Option<Vec<ArrayRef>>> {
-        let batches = std::mem::take(&mut self.batches);
+    /// The rows that wait.
+    pub(crate) fn take(&mut self) -> Vec<Batch> {
         self.rows = 0;
+        std::mem::take(&mut self.batches)
+    }
+
+    /// The columns of the rows that wait, each in one piece; `None` if there are none.
+    pub(crate) fn take_whole(&mut self) -> Result<Option<Vec<ArrayRef>>> {
+        let batches = self.take();
         let Some(first) = batches.first() else { return Ok(None) };
         let column = |i: usize| {
             let parts: Vec<&dyn Array> =

@@ -33,7 +33,7 @@ impl ArrowWriter {
     }
 
     fn flush(&mut self) -> Result<()> {
-        let Some(columns) = self.rows.take()? else { return Ok(()) };
+        let Some(columns) = self.rows.take_whole()? else { return Ok(()) };
         // A file holds all that its views point into.
         let columns = columns.into_iter().map(crate::expr::alone).collect();
         let batch = RecordBatch::try_new(self.rows.schema(), columns).map_err(broken)?;

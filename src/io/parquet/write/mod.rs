@@ -1,18 +1,26 @@
 //! Parquet, written: row groups of a million rows, their columns encoded by all threads.
 
+mod chunk;
+mod hybrid;
+mod values;
+
 use std::sync::Arc;
 
+use arrow_array::ArrayRef;
 use arrow_array::cast::AsArray;
 use arrow_array::types::{Float64Type, Int64Type};
-use arrow_array::{Array, ArrayRef};
-use arrow_schema::{DataType, Field as ArrowField, Schema};
+use arrow_schema::{DataType, FieldRef, Schema};
+use bytes::Bytes;
 use hashbrown::HashSet;
 use parquet::arrow::ArrowSchemaConverter;
-use parquet::arrow::arrow_writer::{ArrowColumnWriter, ArrowRowGroupWriterFactory, compute_leaves};
+use parquet::arrow::arrow_writer::{
+    ArrowColumnChunk, ArrowColumnWriter, ArrowRowGroupWriterFactory, compute_leaves,
+};
 use parquet::basic::{BrotliLevel, Compression, Encoding, GzipLevel, ZstdLevel};
+use parquet::column::writer::ColumnCloseResult;
 use parquet::errors::ParquetError;
 use parquet::file::metadata::SortingColumn;
-use parquet::file::properties::{WriterProperties, WriterPropertiesBuilder};
+use parquet::file::properties::WriterProperties;
 use parquet::file::writer::SerializedFileWriter;
 
 use crate::error::{Error, ErrorKind, Result};
@@ -20,6 +28,8 @@ use crate::expr::{Batch, Field};
 use crate::io::binary::{Out, RowWriter, Rows, failed};
 use crate::io::format::{Codec, WriteOptions};
 use crate::parallel;
+
+use chunk::Chunk;
 
 /// Rows of a row group.
 const GROUP_ROWS: usize = 1 << 20;
@@ -44,9 +54,24 @@ struct Writing {
     file: SerializedFileWriter<Out>,
     factory: ArrowRowGroupWriterFactory,
     schema: Arc<Schema>,
-    columns: Vec<Vec<ArrowColumnWriter>>,
+    compression: Compression,
+    /// Columns whose values repeat.
+    repeating: Vec<bool>,
+    columns: Vec<Column>,
     groups: usize,
     rows: usize,
+}
+
+/// What encodes a column of the row group.
+enum Column {
+    Own(Box<Chunk>),
+    Crate(Vec<ArrowColumnWriter>),
+}
+
+/// A column of the row group, encoded.
+enum Done {
+    Own(Bytes, Box<ColumnCloseResult>),
+    Crate(Vec<ArrowColumnChunk>),
 }
 
 impl ParquetWriter {
@@ -55,14 +80,18 @@ impl ParquetWriter {
         ParquetWriter { rows, options: options.clone(), threads, state: State::Ready(out) }
     }
 
-    fn properties(&self, first: &[ArrayRef]) -> WriterProperties {
+    fn properties(&self, repeating: &[bool]) -> WriterProperties {
         let mut properties = WriterProperties::builder()
             .set_compression(compression(&self.options))
             .set_max_row_group_row_count(Some(GROUP_ROWS))
             .set_write_batch_size(1 << 13);
         let schema = self.rows.schema();
-        for (field, column) in schema.fields().iter().zip(first) {
-            properties = encoding(properties, field, column);
+        for (field, _) in schema.fields().iter().zip(repeating).filter(|(_, repeating)| !**repeating) {
+            let name = || parquet::schema::types::ColumnPath::new(vec![field.name().clone()]);
+            properties = properties.set_column_dictionary_enabled(name(), false);
+            if *field.data_type() == DataType::Int64 {
+                properties = properties.set_column_encoding(name(), Encoding::DELTA_BINARY_PACKED);
+            }
         }
         let place = |name: &String| schema.fields().iter().position(|f| f.name() == name);
         let sorted: Vec<SortingColumn> = self
@@ -79,24 +108,30 @@ impl ParquetWriter {
 
     /// Encodes the rows that wait.
     fn flush(&mut self) -> Result<()> {
-        let Some(columns) = self.rows.take()? else { return Ok(()) };
+        let batches = self.rows.take();
+        if batches.is_empty() {
+            return Ok(());
+        }
         if let State::Ready(_) = &self.state {
-            self.start(&columns)?;
+            self.start(&batches)?;
         }
         let State::Writing(writing) = &mut self.state else { return Ok(()) };
-        writing.write(columns, self.threads)
+        writing.write(&batches, self.threads)
     }
 
-    fn start(&mut self, first: &[ArrayRef]) -> Result<()> {
-        let properties = Arc::new(self.properties(first));
+    fn start(&mut self, first: &[Batch]) -> Result<()> {
+        let schema = self.rows.schema();
+        let repeating: Vec<bool> = (0..schema.fields().len()).map(|i| is_repeating(i, first)).collect();
+        let properties = Arc::new(self.properties(&repeating));
         let State::Ready(out) = std::mem::replace(&mut self.state, State::Ready(Out::nowhere())) else {
             return Ok(());
         };
-        let schema = self.rows.schema();
         let described = ArrowSchemaConverter::new().convert(&schema).map_err(broken)?;
         let file = SerializedFileWriter::new(out, described.root_schema_ptr(), properties).map_err(broken)?;
         let factory = ArrowRowGroupWriterFactory::new(&file, schema.clone());
-        let writing = Writing { file, factory, schema, columns: Vec::new(), groups: 0, rows: 0 };
+        let compression = compression(&self.options);
+        let (columns, groups, rows) = (Vec::new(), 0, 0);
+        let writing = Writing { file, factory, schema, compression, repeating, columns, groups, rows };
         self.state = State::Writing(Box::new(writing));
         Ok(())
     }
@@ -120,26 +155,25 @@ impl RowWriter for ParquetWriter {
 }
 
 impl Writing {
-    fn write(&mut self, columns: Vec<ArrayRef>, threads: usize) -> Result<()> {
-        let rows = columns.first().map_or(0, |c| c.len());
-        let mut from = 0;
-        while from < rows {
+    fn write(&mut self, batches: &[Batch], threads: usize) -> Result<()> {
+        let mut batches = batches.iter().cloned().peekable();
+        while batches.peek().is_some() {
             if self.columns.is_empty() {
                 self.start_group()?;
             }
-            let some = (rows - from).min(GROUP_ROWS - self.rows);
-            let mut work: Vec<_> = self.columns.iter_mut().zip(&columns).zip(self.schema.fields()).collect();
-            // What takes longest comes first, so that all threads end about together.
-            work.sort_by_key(|((_, column), _)| std::cmp::Reverse(effort(column.data_type())));
-            parallel::each(threads, work.into_iter(), |((writers, column), field)| {
-                let leaves = compute_leaves(field, &column.slice(from, some)).map_err(broken)?;
-                for (writer, leaf) in writers.iter_mut().zip(&leaves) {
-                    writer.write(leaf).map_err(broken)?;
+            let mut some = Vec::new();
+            while let Some(batch) = batches.peek_mut().filter(|_| self.rows < GROUP_ROWS) {
+                let room = GROUP_ROWS - self.rows;
+                if batch.rows <= room {
+                    self.rows += batch.rows;
+                    some.extend(batches.next());
+                } else {
+                    self.rows += room;
+                    some.push(batch.slice(0, room));
+                    *batch = batch.slice(room, batch.rows - room);
                 }
-                Ok(())
-            })?;
-            self.rows += some;
-            from += some;
+            }
+            self.encode(&some, threads)?;
             if self.rows == GROUP_ROWS {
                 self.end_group(threads)?;
             }
@@ -147,11 +181,33 @@ impl Writing {
         Ok(())
     }
 
+    /// Appends rows to the columns of the row group.
+    fn encode(&mut self, batches: &[Batch], threads: usize) -> Result<()> {
+        let mut work: Vec<_> = self.columns.iter_mut().zip(self.schema.fields()).enumerate().collect();
+        // What takes longest comes first, so that all threads end about together.
+        work.sort_by_key(|(_, (_, field))| std::cmp::Reverse(effort(field.data_type())));
+        parallel::each(threads, work.into_iter(), |(i, (column, field))| {
+            batches.iter().filter_map(|b| b.columns.get(i)).try_for_each(|array| column.push(field, array))
+        })?;
+        Ok(())
+    }
+
     fn start_group(&mut self) -> Result<()> {
         let mut writers = self.factory.create_column_writers(self.groups).map_err(broken)?.into_iter();
-        for field in self.schema.fields() {
+        let mut leaf = 0;
+        for (field, repeating) in self.schema.fields().iter().zip(&self.repeating) {
             let leaves = leaves(field.data_type());
-            self.columns.push(writers.by_ref().take(leaves).collect());
+            let writers = writers.by_ref().take(leaves).collect();
+            // Whole numbers that do not repeat are written as differences.
+            let own = (*repeating || *field.data_type() != DataType::Int64).then(|| {
+                let column = self.file.schema_descr().column(leaf);
+                Chunk::new(column, field.data_type(), self.compression, *repeating)
+            });
+            self.columns.push(match own.flatten() {
+                Some(chunk) => Column::Own(Box::new(chunk)),
+                None => Column::Crate(writers),
+            });
+            leaf += leaves;
         }
         self.groups += 1;
         Ok(())
@@ -161,16 +217,46 @@ impl Writing {
         if self.columns.is_empty() {
             return Ok(());
         }
-        let writers: Vec<ArrowColumnWriter> =
-            std::mem::take(&mut self.columns).into_iter().flatten().collect();
-        let chunks = parallel::each(threads, writers.into_iter(), |writer| writer.close().map_err(broken))?;
+        let columns = std::mem::take(&mut self.columns);
+        let done = parallel::each(threads, columns.into_iter(), |column| column.finish().map_err(broken))?;
         let mut group = self.file.next_row_group().map_err(broken)?;
-        for chunk in chunks {
-            chunk.append_to_row_group(&mut group).map_err(broken)?;
+        for column in done {
+            match column {
+                Done::Own(bytes, told) => group.append_column(&bytes, *told),
+                Done::Crate(chunks) => {
+                    chunks.into_iter().try_for_each(|chunk| chunk.append_to_row_group(&mut group))
+                }
+            }
+            .map_err(broken)?;
         }
         group.close().map_err(broken)?;
         self.rows = 0;
         Ok(())
+    }
+}
+
+impl Column {
+    fn push(&mut self, field: &FieldRef, array: &ArrayRef) -> Result<()> {
+        match self {
+            Column::Own(chunk) => chunk.push(array).map_err(broken),
+            Column::Crate(writers) => {
+                let leaves = compute_leaves(field, array).map_err(broken)?;
+                let mut pairs = writers.iter_mut().zip(&leaves);
+                pairs.try_for_each(|(writer, leaf)| writer.write(leaf).map_err(broken))
+            }
+        }
+    }
+
+    fn finish(self) -> std::result::Result<Done, ParquetError> {
+        Ok(match self {
+            Column::Own(chunk) => {
+                let (bytes, told) = chunk.finish()?;
+                Done::Own(bytes, Box::new(told))
+            }
+            Column::Crate(writers) => Done::Crate(
+                writers.into_iter().map(ArrowColumnWriter::close).collect::<std::result::Result<_, _>>()?,
+            ),
+        })
     }
 }
 
@@ -192,29 +278,24 @@ fn leaves(data: &DataType) -> usize {
     }
 }
 
-/// No dictionary for a column whose first rows are nearly all different; such whole numbers as differences.
-fn encoding(
-    properties: WriterPropertiesBuilder,
-    field: &ArrowField,
-    column: &ArrayRef,
-) -> WriterPropertiesBuilder {
-    let rows = column.len();
-    let many = |different: usize| rows >= 64 && different * 4 > rows * 3;
-    let name = || parquet::schema::types::ColumnPath::new(vec![field.name().clone()]);
-    match column.data_type() {
-        DataType::Int64 if many(different(column.as_primitive::<Int64Type>().values().iter())) => properties
-            .set_column_dictionary_enabled(name(), false)
-            .set_column_encoding(name(), Encoding::DELTA_BINARY_PACKED),
-        DataType::Float64
-            if many(different(column.as_primitive::<Float64Type>().values().iter().map(|v| v.to_bits()))) =>
-        {
-            properties.set_column_dictionary_enabled(name(), false)
+/// Whether values of a column repeat, as far as its first rows tell.
+fn is_repeating(column: usize, first: &[Batch]) -> bool {
+    let parts: Vec<&ArrayRef> = first.iter().filter_map(|batch| batch.columns.get(column)).collect();
+    let rows: usize = parts.iter().map(|part| part.len()).sum();
+    let different = match parts.first().map(|part| part.data_type()) {
+        Some(DataType::Int64) => {
+            different(parts.iter().flat_map(|part| part.as_primitive::<Int64Type>().values()))
         }
-        DataType::Utf8View if many(different(column.as_string_view().iter().flatten())) => {
-            properties.set_column_dictionary_enabled(name(), false)
+        Some(DataType::Float64) => {
+            let values = parts.iter().flat_map(|part| part.as_primitive::<Float64Type>().values());
+            different(values.map(|value| value.to_bits()))
         }
-        _ => properties,
-    }
+        Some(DataType::Utf8View) => {
+            different(parts.iter().flat_map(|part| part.as_string_view().iter().flatten()))
+        }
+        _ => 0,
+    };
+    rows < 64 || different * 4 <= rows * 3
 }
 
 fn different<T: Eq + std::hash::Hash>(values: impl Iterator<Item = T>) -> usize {

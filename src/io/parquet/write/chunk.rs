@@ -1,0 +1,249 @@
+//! A column of a row group: pages of numbers into a dictionary, and of plain values where there are too many of those.
+//!
+//! Numbers are found by the tables that group rows, and bounds are told of the dictionary's values: the crate's own
+//! encoders hash and compare each value of each row. What stands in a page is described in the Parquet format.
+
+use arrow_array::{Array, ArrayRef};
+use arrow_buffer::BooleanBufferBuilder;
+use arrow_schema::DataType;
+use bytes::Bytes;
+use parquet::basic::{BoundaryOrder, Compression, Encoding, PageType};
+use parquet::column::page::{CompressedPage, Page, PageWriter};
+use parquet::column::writer::ColumnCloseResult;
+use parquet::errors::{ParquetError, Result};
+use parquet::file::metadata::{
+    ColumnChunkMetaData, ColumnIndexBuilder, OffsetIndexBuilder, PageEncodingStats,
+};
+use parquet::file::writer::{SerializedPageWriter, TrackedWrite};
+use parquet::schema::types::ColumnDescPtr;
+
+use super::hybrid;
+use super::values::{self, PageBounds, Values};
+
+/// Rows of a page, at least.
+const PAGE_ROWS: usize = 1 << 14;
+
+/// Bytes of a page of plain values, at least, if its rows are fewer.
+const PAGE_BYTES: usize = 1 << 20;
+
+/// Bytes of a dictionary from which on values are written plainly.
+const DICTIONARY_BYTES: usize = 1 << 20;
+
+pub(super) struct Chunk {
+    column: ColumnDescPtr,
+    packer: Packer,
+    values: Box<dyn Values>,
+    is_plain: bool,
+    open: Open,
+    pages: Vec<Encoded>,
+}
+
+/// The page that is being filled.
+#[derive(Default)]
+struct Open {
+    rows: usize,
+    nulls: usize,
+    numbers: Vec<u32>,
+    plain: Vec<u8>,
+    /// Which rows have a value; only where some have none.
+    valid: Option<BooleanBufferBuilder>,
+}
+
+/// A page as it will be written.
+struct Encoded {
+    bytes: Vec<u8>,
+    raw: usize,
+    rows: usize,
+    nulls: usize,
+    encoding: Encoding,
+    bounds: PageBounds,
+}
+
+impl Chunk {
+    /// An empty one; `None` where the crate's own encoders have to do it: other types, other compressions.
+    /// Without numbers into a dictionary from the start if values do not repeat.
+    pub(super) fn new(
+        column: ColumnDescPtr,
+        data: &DataType,
+        compression: Compression,
+        repeating: bool,
+    ) -> Option<Chunk> {
+        let (packer, values) = (Packer::new(compression)?, values::of(data)?);
+        Some(Chunk { column, packer, values, is_plain: !repeating, open: Open::default(), pages: Vec::new() })
+    }
+
+    /// Appends values.
+    pub(super) fn push(&mut self, array: &ArrayRef) -> Result<()> {
+        if self.is_plain {
+            self.values.plain(array, &mut self.open.plain);
+        } else {
+            self.values.number(array, &mut self.open.numbers);
+        }
+        self.open.push(array);
+        if self.open.rows >= PAGE_ROWS || self.open.plain.len() >= PAGE_BYTES {
+            self.end_page()?;
+        }
+        Ok(())
+    }
+
+    fn end_page(&mut self) -> Result<()> {
+        let open = std::mem::take(&mut self.open);
+        let mut body = Vec::with_capacity(open.plain.len() + open.numbers.len() * 3 + 64);
+        body.extend_from_slice(&[0; 4]);
+        hybrid::levels(open.rows, open.valid.as_ref().map(|valid| valid.as_slice()), &mut body);
+        let levels = (body.len() as u32 - 4).to_le_bytes();
+        body.iter_mut().zip(levels).for_each(|(byte, length)| *byte = length);
+        // A page without values has no numbers either.
+        let encoding = if open.numbers.is_empty() { Encoding::PLAIN } else { Encoding::RLE_DICTIONARY };
+        if encoding == Encoding::PLAIN {
+            body.extend_from_slice(&open.plain);
+        } else {
+            let width = hybrid::width(self.values.len().saturating_sub(1) as u32);
+            body.push(width as u8);
+            hybrid::encode(&open.numbers, width, &mut body);
+        }
+        self.pages.push(Encoded {
+            bytes: self.packer.pack(&body)?,
+            raw: body.len(),
+            rows: open.rows,
+            nulls: open.nulls,
+            encoding,
+            bounds: self.values.page(),
+        });
+        self.is_plain |= self.values.size() > DICTIONARY_BYTES;
+        let Open { mut numbers, mut plain, .. } = open;
+        numbers.clear();
+        plain.clear();
+        self.open = Open { numbers, plain, ..Open::default() };
+        Ok(())
+    }
+
+    /// All pages, and what the file's footer tells of them.
+    pub(super) fn finish(mut self) -> Result<(Bytes, ColumnCloseResult)> {
+        if self.open.rows > 0 {
+            self.end_page()?;
+        }
+        let mut out = TrackedWrite::new(Vec::new());
+        let mut writer = SerializedPageWriter::new(&mut out);
+        let (mut stored, mut raw) = (0, 0);
+        let mut put = |page: CompressedPage| -> Result<(i64, i32)> {
+            let told = writer.write_page(page)?;
+            raw += told.uncompressed_size as i64;
+            stored += told.compressed_size as i64;
+            Ok((i64::try_from(told.offset).map_err(too_large)?, told.compressed_size as i32))
+        };
+        let mut dictionary = None;
+        if self.values.len() > 0 {
+            let values = self.values.dictionary();
+            let page = Page::DictionaryPage {
+                buf: self.packer.pack(&values)?.into(),
+                num_values: self.values.len() as u32,
+                encoding: Encoding::PLAIN,
+                is_sorted: false,
+            };
+            dictionary = Some(put(CompressedPage::new(page, values.len()))?.0);
+        }
+        let mut offsets = OffsetIndexBuilder::new();
+        let mut index = ColumnIndexBuilder::new(self.column.physical_type());
+        let (mut rows, mut nulls, mut first) = (0, 0, None);
+        let mut counts = [(Encoding::RLE_DICTIONARY, 0), (Encoding::PLAIN, 0)];
+        for page in self.pages {
+            let PageBounds { least_and_greatest, nans } = page.bounds;
+            if least_and_greatest.is_none() && page.nulls < page.rows {
+                index.to_invalid();
+            }
+            let (least, greatest) = least_and_greatest.unwrap_or_default();
+            index.append(page.nulls == page.rows, least, greatest, page.nulls as i64, nans);
+            (rows, nulls) = (rows + page.rows, nulls + page.nulls);
+            counts.iter_mut().filter(|(e, _)| *e == page.encoding).for_each(|(_, n)| *n += 1);
+            let data = Page::DataPage {
+                buf: page.bytes.into(),
+                num_values: page.rows as u32,
+                encoding: page.encoding,
+                def_level_encoding: Encoding::RLE,
+                rep_level_encoding: Encoding::RLE,
+                statistics: None,
+            };
+            let (offset, size) = put(CompressedPage::new(data, page.raw))?;
+            first.get_or_insert(offset);
+            offsets.append_row_count(page.rows as i64);
+            offsets.append_offset_and_size(offset, size);
+        }
+        index.set_boundary_order(match self.values.order() {
+            (true, _) => BoundaryOrder::ASCENDING,
+            (_, true) => BoundaryOrder::DESCENDING,
+            _ => BoundaryOrder::UNORDERED,
+        });
+        let counts = counts.into_iter().filter(|(_, count)| *count > 0);
+        let data = |(encoding, count)| PageEncodingStats { page_type: PageType::DATA_PAGE, encoding, count };
+        let metadata = ColumnChunkMetaData::builder(self.column)
+            .set_encodings(vec![Encoding::PLAIN, Encoding::RLE, Encoding::RLE_DICTIONARY])
+            .set_page_encoding_stats(counts.map(data).collect())
+            .set_compression(self.packer.compression)
+            .set_num_values(rows as i64)
+            .set_total_compressed_size(stored)
+            .set_total_uncompressed_size(raw)
+            .set_dictionary_page_offset(dictionary)
+            .set_data_page_offset(first.unwrap_or(0))
+            .set_statistics(self.values.statistics(nulls as u64))
+            .build()?;
+        let column_index = if index.valid() { Some(index.build()?) } else { None };
+        let told = ColumnCloseResult {
+            bytes_written: stored.unsigned_abs(),
+            rows_written: rows as u64,
+            metadata,
+            bloom_filter: None,
+            column_index,
+            offset_index: Some(offsets.build()),
+        };
+        Ok((out.into_inner()?.into(), told))
+    }
+}
+
+impl Open {
+    /// Takes note of which rows have a value.
+    fn push(&mut self, array: &ArrayRef) {
+        match (array.nulls().filter(|nulls| nulls.null_count() > 0), &mut self.valid) {
+            (None, None) => {}
+            (None, Some(valid)) => valid.append_n(array.len(), true),
+            (Some(nulls), valid) => {
+                let valid = valid.get_or_insert_with(|| {
+                    let mut before = BooleanBufferBuilder::new(PAGE_ROWS);
+                    before.append_n(self.rows, true);
+                    before
+                });
+                valid.append_buffer(nulls.inner());
+                self.nulls += nulls.null_count();
+            }
+        }
+        self.rows += array.len();
+    }
+}
+
+/// Compresses pages.
+struct Packer {
+    compression: Compression,
+    zstd: Option<zstd::bulk::Compressor<'static>>,
+}
+
+impl Packer {
+    fn new(compression: Compression) -> Option<Packer> {
+        let zstd = match compression {
+            Compression::UNCOMPRESSED => None,
+            Compression::ZSTD(level) => Some(zstd::bulk::Compressor::new(level.compression_level()).ok()?),
+            _ => return None,
+        };
+        Some(Packer { compression, zstd })
+    }
+
+    fn pack(&mut self, bytes: &[u8]) -> Result<Vec<u8>> {
+        match &mut self.zstd {
+            Some(zstd) => zstd.compress(bytes).map_err(|e| ParquetError::External(Box::new(e))),
+            None => Ok(bytes.to_vec()),
+        }
+    }
+}
+
+fn too_large(error: std::num::TryFromIntError) -> ParquetError {
+    ParquetError::General(error.to_string())
+}
