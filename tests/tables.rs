@@ -269,6 +269,35 @@ fn what_is_larger_than_memory_gives_the_same() {
 
 /// Frames much wider than what is held of them, against sums from front to back.
 #[rstest]
+#[case::asof("join asof 'prices.csv' on grade, day >= since")]
+#[case::asof_left("join asof left 'prices.csv' on grade, day < since")]
+#[case::asof_full("join asof full 'prices.csv' on day > since prefix 'p_'")]
+#[case::asof_right("join asof right 'prices.csv' on grade, day <= since")]
+#[case::asof_anti("join asof anti 'prices.csv' on grade, day > since")]
+#[case::band("join left 'prices.csv' on day between since and until prefix 'p_'")]
+#[case::no_key("filter id < 200\njoin semi 'prices.csv' on day > until")]
+#[case::cross("filter id < 3\njoin cross 'prices.csv' prefix 'p_'")]
+#[case::one_key("filter id < 9\njoin full 'prices.csv' on grade")]
+fn another_table_is_larger_than_memory(#[case] join: &str) {
+    let folder = tempfile::tempdir().unwrap();
+    let write = |file: &str, heading: &str, row: &dyn Fn(u64) -> String, rows: u64| {
+        let rows: String = (0..rows).map(|i| row(i * 7919 % rows)).collect();
+        fs::write(folder.path().join(file), format!("{heading}\n{rows}")).unwrap();
+    };
+    let note = "a note of some length".repeat(3);
+    let price = |i: u64| format!("{},{},{},{i} {note}\n", i / 9 * 5, i / 9 * 5 + 2, i % 3);
+    write("prices.csv", "since,until,grade,note", &price, 50_000);
+    write("loads.csv", "id,day,grade", &|i| format!("{i},{},{}\n", i * 13 + 7, i % 4), 2_500);
+    let flow = join.lines().fold(Flow::steps("read 'loads.csv'").in_folder(folder.path()), Flow::then);
+    let whole = flow.run().unwrap();
+    assert!(whole.len() > 100);
+    let small = flow.run_with(&RunOptions::new().memory(1).temporary(folder.path())).unwrap();
+    assert!(shown(&small) == shown(&whole));
+    let told = |table: &Table| table.ledger().steps().last().map(|step| step.what_happened());
+    assert_eq!(told(&small), told(&whole));
+}
+
+#[rstest]
 #[case::wide("rows between 9000 preceding and 3000 following", |row, _| (row - 9_000, row + 3_000))]
 #[case::narrow("last 7 rows", |row, _| (row - 6, row))]
 #[case::before("rows between 5000 preceding and 4990 preceding", |row, _| (row - 5_000, row - 4_990))]

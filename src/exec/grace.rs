@@ -6,7 +6,7 @@
 use std::sync::Arc;
 
 use arrow_array::cast::AsArray;
-use arrow_array::{ArrayRef, BooleanArray, LargeBinaryArray, UInt32Array};
+use arrow_array::{ArrayRef, BooleanArray, Int64Array, LargeBinaryArray, UInt32Array};
 
 use super::budget::{Budget, Reservation};
 use super::context::Context;
@@ -31,6 +31,13 @@ const WAITING: usize = 1 << 11;
 /// Numbers of places as bytes that compare alike.
 pub(crate) fn numbered(numbers: impl Iterator<Item = u64>) -> ArrayRef {
     Arc::new(LargeBinaryArray::from_iter_values(numbers.map(u64::to_be_bytes)))
+}
+
+/// The numbers of such places.
+pub(crate) fn place_numbers(places: &ArrayRef) -> Int64Array {
+    let number = |bytes: &[u8]| bytes.try_into().map_or(0, i64::from_be_bytes);
+    let places = places.as_binary_opt::<i64>();
+    places.into_iter().flat_map(|p| p.iter().flatten()).map(number).collect()
 }
 
 /// Rows on their way to files.

@@ -12,6 +12,9 @@ use crate::expr::ast::Binary;
 use crate::expr::{Batch, Bound, Scalar, Type, taken, widen};
 use crate::plan::{JoinKind, StepId};
 
+/// Matches of a row from which on they are not told apart.
+pub(super) const MANY: usize = u8::MAX as usize;
+
 /// A join, placed.
 pub(super) struct Matching {
     pub(super) kind: JoinKind,
@@ -94,11 +97,6 @@ impl Pairs {
 }
 
 impl Matching {
-    /// Whether the other table must be held as a whole: only equal keys can be dealt to files.
-    pub(super) fn must_fit(&self) -> bool {
-        self.keys.is_empty()
-    }
-
     pub(super) fn kinds(&self) -> Vec<Type> {
         self.keys.iter().map(|key| key.kind.clone()).collect()
     }
@@ -195,7 +193,8 @@ impl Matching {
             )
             .next(format!("join anti {other} on the same keys, instead of this step, gives all such rows."))
         } else {
-            let what = format!("A row matches {found} rows of {other}, and one is expected.");
+            let many = if found >= MANY { format!("{MANY} or more") } else { found.to_string() };
+            let what = format!("A row matches {many} rows of {other}, and one is expected.");
             Error::new(ErrorKind::Require, what)
                 .next(format!("Make {other} unique before: distinct by its key, or group by it."))
         };

@@ -7,6 +7,7 @@
 mod bands;
 mod index;
 mod matching;
+mod nearest;
 mod probe;
 mod side;
 mod sieve;
@@ -111,7 +112,8 @@ fn placed(join: &Join, left: &[ColumnId], step: StepId, context: &Context) -> Re
     };
     Ok(Matching {
         kind: join.kind,
-        asof: join.asof,
+        // Which row is nearest means nothing to kinds that only ask whether there is one.
+        asof: join.asof && !join.kind.only_filters(),
         expect_one: join.expect_one,
         expect_all: join.expect_all,
         other_name: join.other_name.clone(),

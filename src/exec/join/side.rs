@@ -94,13 +94,9 @@ impl Side {
         matching: &Matching,
         mut held: Reservation,
     ) -> Result<std::result::Result<Side, Vec<Batch>>> {
-        let bytes: usize = batches.iter().map(Batch::memory).sum();
         let rows: usize = batches.iter().map(|b| b.rows).sum();
-        // The rows twice while they are put together, and about what the index takes.
-        let wanted = bytes * 2 + rows * 24;
-        if matching.must_fit() {
-            held.hold_whole(wanted)?;
-        } else if !held.try_hold(wanted) && rows > 0 {
+        let wanted = batches.iter().map(|batch| Side::memory_of(batch, matching)).sum();
+        if !held.try_hold(wanted) && rows > 0 {
             held.hold(0)?;
             return Ok(Err(batches));
         }
@@ -127,6 +123,12 @@ impl Side {
         // It is there; what it holds counts, and stops nothing any more.
         let _ = held.try_hold(memory + matched.words.len() * 8);
         Ok(Ok(Side { rows, index, bands, matched: Arc::new(matched), _held: held }))
+    }
+
+    /// About the bytes that some rows take: twice while they are put together, what the index takes, and the ranks of
+    /// what conditions compare while they are made.
+    pub(super) fn memory_of(rows: &Batch, matching: &Matching) -> usize {
+        rows.memory() * 2 + rows.rows * (24 + matching.tests.len() * 32)
     }
 
     /// The group of each left key; [`UNKNOWN`] where no row has it.
@@ -280,11 +282,6 @@ impl Commit for Gathering {
         let fits = self.held.try_add(batch.memory());
         self.batches.push(batch);
         if !fits {
-            if self.matching.must_fit() {
-                // Only equal keys can be dealt; else all of it is held, or none.
-                self.held.hold_whole(self.batches.iter().map(Batch::memory).sum())?;
-                return Ok(true);
-            }
             let batches = std::mem::take(&mut self.batches);
             self.deal(batches)?;
             self.held.hold(0)?;

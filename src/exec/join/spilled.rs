@@ -2,19 +2,21 @@
 //! the other is joined.
 //!
 //! Of the other table's file as many rows are taken as fit, and the left file goes by them; what the left rows
-//! matched in all is known at the end. Results carry the place of their left row, and are merged by it.
+//! matched in all is known at the end. Results carry the place of their left row, and are merged by it. Without an
+//! equality there is one pair of files. The rows of an asof join are taken nearest first, if they do not fit together.
 
 use std::sync::{Arc, Mutex};
 
 use arrow_array::cast::AsArray;
 use arrow_array::{Array, ArrayRef, BooleanArray, UInt32Array};
 
-use super::matching::{Left, Matching, Pairs};
+use super::matching::{Left, MANY, Matching, Pairs};
+use super::nearest;
 use super::side::Side;
 use crate::error::{Error, Result};
-use crate::exec::budget::Budget;
+use crate::exec::budget::{Budget, Reservation};
 use crate::exec::context::Context;
-use crate::exec::grace::Dealt;
+use crate::exec::grace::{Dealt, Disk};
 use crate::exec::held::{Compacted, Held, batch_of, slices_of};
 use crate::exec::pipeline::{Commit, Part, Sink};
 use crate::exec::spill::{Run, Spill, Writer};
@@ -26,6 +28,9 @@ use crate::plan::JoinKind;
 
 /// Rows that are written together: small, since many files are merged.
 const ROWS: usize = 1 << 11;
+
+/// Bytes of the other table's rows that are held in any case.
+const LITTLE: usize = 2 << 20;
 
 /// Puts the keys of left rows, and what conditions compare, behind their columns.
 pub(super) struct WithKeys(pub(super) Arc<Matching>);
@@ -149,24 +154,25 @@ impl Pair<'_> {
     fn join(&self, other: &Run) -> Result<Paired> {
         let how = self.how;
         let mut paired = Paired::default();
-        let mut counts = vec![0u32; self.left.rows as usize];
+        let mut counts = vec![0u8; self.left.rows as usize];
         let mut alone = self.spill.writer()?;
         let mut batches = other.reader()?.into_iter().flatten().peekable();
+        let mut nearest_first = false;
         while batches.peek().is_some() {
             let mut held = self.budget.reservation();
-            let (mut some, mut places, mut bytes) = (Vec::new(), Vec::new(), 0);
-            for batch in batches.by_ref() {
-                let mut batch = batch?;
-                places.push(batch.columns.remove(0));
-                bytes += batch.memory() * 2 + batch.rows * 24;
-                some.push(batch);
-                // The nearest of all rows is not known before all are there.
-                if how.asof {
-                    held.hold_whole(bytes)?;
-                } else if !held.try_hold(bytes) && bytes > 2 << 20 {
-                    break;
-                }
+            let mut some = self.some(&mut batches, &mut held)?;
+            if how.asof && batches.peek().is_some() && !nearest_first {
+                held.hold(0)?;
+                let sorted = nearest::nearest_first(how, other, &self.disk())?;
+                batches = sorted.reader()?.into_iter().flatten().peekable();
+                nearest_first = true;
+                continue;
             }
+            if nearest_first {
+                // Of equally near rows the last one is taken.
+                some = some.into_iter().rev().map(nearest::reversed).collect::<Result<_>>()?;
+            }
+            let places: Vec<ArrayRef> = some.iter_mut().map(|batch| batch.columns.remove(0)).collect();
             let places = places.iter().map(AsRef::as_ref).collect::<Vec<&dyn Array>>();
             let places = arrow_select::concat::concat(&places).map_err(crate::expr::arrow_error)?;
             let budget = Budget::new(Some(u64::MAX));
@@ -182,9 +188,33 @@ impl Pair<'_> {
                 write(&mut alone, batch)?;
             }
         }
-        paired.alone = Some(alone.finish()?);
+        let alone = alone.finish()?;
+        paired.alone =
+            Some(if nearest_first { nearest::by_place(&alone, &self.disk())? } else { alone });
         self.unmatched(&counts, &mut paired)?;
         Ok(paired)
+    }
+
+    fn disk(&self) -> Disk<'_> {
+        Disk { spill: self.spill, budget: self.budget, threads: 1 }
+    }
+
+    /// As many rows of the other table as fit; a few in any case.
+    fn some(
+        &self,
+        batches: &mut impl Iterator<Item = Result<Batch>>,
+        held: &mut Reservation,
+    ) -> Result<Vec<Batch>> {
+        let (mut some, mut bytes) = (Vec::new(), 0);
+        for batch in batches {
+            let batch = batch?;
+            bytes += Side::memory_of(&batch, self.how);
+            some.push(batch);
+            if !held.try_hold(bytes) && bytes > LITTLE {
+                break;
+            }
+        }
+        Ok(some)
     }
 
     /// The left file in batches: the places of the rows, their columns, and what they are matched by.
@@ -201,7 +231,7 @@ impl Pair<'_> {
     }
 
     /// The pairs of the left file with some rows of the other; adds how many each left row has.
-    fn matches(&self, side: &Side, counts: &mut [u32]) -> Result<Run> {
+    fn matches(&self, side: &Side, counts: &mut [u8]) -> Result<Run> {
         let how = self.how;
         let mut writer = self.spill.writer()?;
         let mut first = 0;
@@ -217,7 +247,11 @@ impl Pair<'_> {
             };
             side.each_match(&left, how.asof, |row, found| {
                 if let Some(count) = counts.get_mut(first + row) {
-                    *count += found.len() as u32;
+                    if how.asof && *count > 0 {
+                        // Rows that come later are not nearer.
+                        return Ok(());
+                    }
+                    *count = count.saturating_add(found.len().min(MANY) as u8);
                 }
                 side.matched.mark(found);
                 if how.kind.only_filters() {
@@ -240,14 +274,14 @@ impl Pair<'_> {
     }
 
     /// What depends on all that a left row matched: rows without a match, rows that are only chosen, the account.
-    fn unmatched(&self, counts: &[u32], paired: &mut Paired) -> Result<()> {
+    fn unmatched(&self, counts: &[u8], paired: &mut Paired) -> Result<()> {
         let how = self.how;
         paired.none = counts.iter().filter(|n| **n == 0).count();
         if !how.kind.only_filters() {
             paired.several = counts.iter().filter(|n| **n > 1).count();
         }
         let wrong = counts.iter().position(|n| how.is_unexpected(*n as usize));
-        let keep = |count: &u32| match how.kind {
+        let keep = |count: &u8| match how.kind {
             JoinKind::Semi => *count > 0,
             kind => *count == 0 && (kind == JoinKind::Anti || kind.keeps_left()),
         };

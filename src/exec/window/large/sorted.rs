@@ -3,12 +3,11 @@
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
-use arrow_array::cast::AsArray;
-use arrow_array::{Array, ArrayRef, Int64Array, UInt64Array};
+use arrow_array::{Array, ArrayRef, UInt64Array};
 
 use super::cursor::Cursor;
 use crate::error::Result;
-use crate::exec::grace::Disk;
+use crate::exec::grace::{Disk, place_numbers};
 use crate::exec::keys::normal;
 use crate::exec::sort::{Changes, OrderKey, Sorter, batches, is_word, words_of};
 use crate::exec::spill::Run;
@@ -58,7 +57,7 @@ impl Sorted {
             let batch = batch?;
             let column = |i: &usize| batch.columns.get(i + 1).map(widen);
             let columns = window.by.iter().chain(&used).filter_map(column).collect::<Result<Vec<_>>>()?;
-            let places = batch.columns.first().map(place_numbers);
+            let places = batch.columns.first().map(|places| Arc::new(place_numbers(places)) as ArrayRef);
             sorter.push(Batch { columns: places.into_iter().chain(columns).collect(), rows: batch.rows })?;
         }
         let mut marks = Marks::new(window)?;
@@ -87,12 +86,6 @@ impl Sorted {
         let columns = columns.iter().map(|column| read.binary_search(column).unwrap_or(0)).collect();
         Ok(Cursor::new(self.run.reader_of(Some(read))?.into_iter().flatten(), columns))
     }
-}
-
-fn place_numbers(places: &ArrayRef) -> ArrayRef {
-    let number = |bytes: &[u8]| bytes.try_into().map_or(0, i64::from_be_bytes);
-    let places = places.as_binary_opt::<i64>();
-    Arc::new(places.into_iter().flat_map(|p| p.iter().flatten()).map(number).collect::<Int64Array>())
 }
 
 /// What is noted of sorted rows as they come.

@@ -1,0 +1,64 @@
+//! The other table's rows of an asof join that do not fit, nearest first: what a left row matches first is nearest.
+
+use std::sync::Arc;
+
+use arrow_array::cast::AsArray;
+use arrow_array::types::Int64Type;
+use arrow_array::{ArrayRef, UInt32Array};
+
+use super::matching::Matching;
+use crate::error::Result;
+use crate::exec::grace::{Disk, numbered, place_numbers};
+use crate::exec::held::slices_of;
+use crate::exec::sort::{OrderKey, Sorter, batches};
+use crate::exec::spill::Run;
+use crate::expr::ast::Binary;
+use crate::expr::{Batch, Type};
+
+/// Rows that are written together.
+const ROWS: usize = 1 << 12;
+
+/// The rows of a file, nearest first; of equally near ones the last comes first.
+pub(super) fn nearest_first(how: &Matching, run: &Run, disk: &Disk) -> Result<Run> {
+    let mut keys = Vec::new();
+    if let Some(test) = how.tests.first() {
+        let column = 1 + how.added.len() + how.keys.len();
+        let is_from_below = matches!(test.op, Binary::Greater | Binary::GreaterEqual);
+        keys.push(OrderKey::column(column, test.kind.clone(), is_from_below, false));
+    }
+    keys.push(OrderKey::column(0, Type::Int, true, false));
+    sorted(run, keys, disk)
+}
+
+/// The rows of a file in the order of their places.
+pub(super) fn by_place(run: &Run, disk: &Disk) -> Result<Run> {
+    sorted(run, vec![OrderKey::column(0, Type::Int, false, false)], disk)
+}
+
+/// The first column, places as bytes, is a number while it is sorted by.
+fn sorted(run: &Run, keys: Vec<OrderKey>, disk: &Disk) -> Result<Run> {
+    let replaced = |mut batch: Batch, places: &dyn Fn(&ArrayRef) -> ArrayRef| {
+        if let Some(column) = batch.columns.first_mut() {
+            *column = places(column);
+        }
+        batch
+    };
+    let mut sorter = Sorter::new(keys, disk)?;
+    for batch in run.reader()?.into_iter().flatten() {
+        sorter.push(replaced(batch?, &|places| Arc::new(place_numbers(places))))?;
+    }
+    let mut writer = disk.spill.writer()?;
+    for batch in batches(sorter.finish()?) {
+        let as_bytes = |places: &ArrayRef| {
+            let numbers = places.as_primitive_opt::<Int64Type>().map_or(&[][..], |p| p.values());
+            numbered(numbers.iter().map(|n| n.cast_unsigned()))
+        };
+        slices_of(replaced(batch?, &as_bytes), ROWS).into_iter().try_for_each(|part| writer.write(part))?;
+    }
+    writer.finish()
+}
+
+/// The rows of a batch from the last to the first.
+pub(super) fn reversed(batch: Batch) -> Result<Batch> {
+    batch.take(&UInt32Array::from((0..batch.rows as u32).rev().collect::<Vec<_>>()))
+}
