@@ -180,6 +180,30 @@ fn conditions_move_below_windows_and_groups_and_the_ledger_stays_true() {
     assert_eq!(early.ledger().total(Event::Early), 3);
 }
 
+#[rstest]
+#[case("join inner farms on farm", "herd > 45")]
+#[case("join left farms on farm", "herd > 45 and litres > 10")]
+#[case("join left farms on farm", "district is null and grade = 'A'")]
+#[case("join full farms on farm", "herd < 50 and litres < 30")]
+#[case("join right doubled on farm", "x <> 2 and (litres > 10 or grade is null)")]
+#[case("join semi farms on farm", "litres > 10")]
+#[case("join cross prices prefix 'p_'", "litres > 10 and p_price < 0.5 and litres > p_since")]
+#[case("join asof left prices on grade, day >= since", "price > 0.4 and litres < 40")]
+fn a_filter_above_a_join_is_tested_early_and_the_ledger_stays_true(#[case] join: &str, #[case] test: &str) {
+    let early = run(&format!("{join}\nfilter {test}")).unwrap();
+    // The same, in a form whose parts are not seen to be of one side.
+    let late =
+        run(&format!("{join}\nfilter ({test} and day is null) or ({test} and day is not null)")).unwrap();
+    assert_eq!(shown(&early), shown(&late));
+    let events = |table: &Table| {
+        let steps = table.ledger().steps().iter().rev().take(2);
+        steps.map(|step| (step.rows_in, step.rows_out, step.events.clone())).collect::<Vec<_>>()
+    };
+    assert_eq!(events(&early), events(&late));
+    let plan = Flow::recipe(&format!("{TABLES}{join}\nfilter {test}")).plan().unwrap().to_string();
+    assert!(plan.contains("filter tested while joining"), "{plan}");
+}
+
 #[test]
 fn windows_share_a_sort() {
     let steps = "window by grade order by day: a = lag(litres)\nadd b = litres + 1\nwindow by grade order by day: c = lead(b)";

@@ -2,7 +2,7 @@
 
 use std::fmt;
 
-use super::Node;
+use super::{Node, StepId};
 use crate::expr::ast::Binary;
 use crate::expr::{Bound, Field, Type};
 
@@ -94,6 +94,26 @@ pub(crate) struct Join {
     pub(crate) expect_one: bool,
     /// Whether a row that matches none is an error.
     pub(crate) expect_all: bool,
+    /// What a filter above asks of rows.
+    pub(crate) early: EarlyTests,
+}
+
+/// Conditions of a filter above a join: rows for which one is false need not be made. They neither fail nor cause
+/// events.
+#[derive(Clone, Default)]
+pub(crate) struct EarlyTests {
+    /// Of left columns alone.
+    pub(crate) left: Vec<Bound>,
+    /// Of added columns alone.
+    pub(crate) other: Vec<Bound>,
+    /// The filter's step.
+    pub(crate) step: StepId,
+}
+
+impl EarlyTests {
+    pub(crate) fn is_empty(&self) -> bool {
+        self.left.is_empty() && self.other.is_empty()
+    }
 }
 
 /// A key on both sides.

@@ -21,7 +21,7 @@ mod tally;
 mod window;
 
 pub use join::JoinKind;
-pub(crate) use join::{Comparison, Join, KeyPair};
+pub(crate) use join::{Comparison, EarlyTests, Join, KeyPair};
 pub(crate) use node::{Condition, Node, Op, SortKey, StepId, Target};
 pub(crate) use relation::{Find, Found, Plan, Relation, StepInfo, Wanted};
 pub(crate) use reshape::{Cell, Cells, Spread, Totals, Unnest, Unpivot};

@@ -130,7 +130,11 @@ fn notes(node: &Node) -> Vec<String> {
             } else {
                 "holds the other table by its keys"
             };
-            vec![side.into()]
+            let mut notes = vec![side.into()];
+            if !join.early.is_empty() {
+                notes.push("makes only rows that may pass the filter".into());
+            }
+            notes
         }
         Op::Unpivot(how) => vec![format!("makes {} of each", plural(how.rows.len() as u64, "row"))],
         Op::Spread(how) => {

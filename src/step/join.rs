@@ -8,7 +8,7 @@ use crate::error::{Error, ErrorKind, Result, Span};
 use crate::expr::ast::{Binary, Expr, Kind, Sense};
 use crate::expr::bind::Place;
 use crate::expr::{Bound, Field, Type, cast};
-use crate::plan::{self, Comparison, JoinKind, KeyPair, Op, Relation};
+use crate::plan::{self, Comparison, EarlyTests, JoinKind, KeyPair, Op, Relation};
 use crate::text::{Cursor, comma, expression, name};
 
 pub(super) const KIND: StepKind = StepKind {
@@ -335,6 +335,7 @@ impl Step for Join {
         let join = plan::Join {
             kind,
             asof: self.asof,
+            early: EarlyTests::default(),
             other: Box::new(table.node),
             other_name: self.other.to_string(),
             keys,

@@ -4,6 +4,7 @@ use std::sync::Arc;
 
 use arrow_array::{ArrayRef, UInt32Array, new_empty_array};
 
+use super::early::Early;
 use super::side::Side;
 use crate::error::{Error, ErrorKind, Result};
 use crate::exec::keys::UNKNOWN;
@@ -28,6 +29,7 @@ pub(super) struct Matching {
     pub(super) added: Vec<Type>,
     /// Keys that are columns of the result of their own.
     pub(super) merged: Vec<usize>,
+    pub(super) early: Early,
     pub(super) step: StepId,
     pub(super) text: String,
 }
@@ -88,6 +90,18 @@ impl Pairs {
 
     pub(super) fn len(&self) -> usize {
         self.other.len()
+    }
+
+    /// Keeps the pairs for which `keep` holds, of the left row and the other one.
+    pub(super) fn retain(&mut self, keep: impl Fn(u32, u32) -> bool) {
+        let other = std::mem::take(&mut self.other);
+        let left = match self.left.take() {
+            Some(left) => left,
+            None => (0..other.len() as u32).collect(),
+        };
+        let kept = left.into_iter().zip(other).filter(|(left, other)| keep(*left, *other));
+        let (left, other) = kept.unzip();
+        (self.left, self.other) = (Some(left), other);
     }
 
     pub(super) fn clear(&mut self) {

@@ -5,6 +5,7 @@
 //! were seen.
 
 mod bands;
+mod early;
 mod index;
 mod matching;
 mod nearest;
@@ -25,6 +26,7 @@ use crate::error::{Error, ErrorKind, Result};
 use crate::expr::{Bound, ColumnId, Event, Type};
 use crate::plan::{Join, StepId};
 
+use early::Early;
 use matching::{Key, Matching, Test};
 use probe::{CountAlone, Probe, Unmatched};
 use side::{Gathered, Gathering};
@@ -121,6 +123,7 @@ fn placed(join: &Join, left: &[ColumnId], step: StepId, context: &Context) -> Re
         tests: join.tests.iter().map(test).collect::<Result<_>>()?,
         added: join.added.iter().map(|f| f.kind.clone()).collect(),
         merged: join.merged.iter().map(|(_, key)| *key).collect(),
+        early: Early::new(join, left)?,
         step,
         text: context.step_text(step).to_owned(),
     })

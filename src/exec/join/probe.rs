@@ -39,10 +39,10 @@ impl StreamOp for Probe {
                     Ok(())
                 }
             })?;
-            let kept = batch.filter(&keep.into())?;
-            work.tally.rows(how.step, kept.rows);
+            work.tally.rows(how.step, keep.iter().filter(|kept| **kept).count());
             work.tally.event(how.step, Event::MatchedNone, none);
-            return take(kept, work);
+            let keep = how.early.kept_lefts(keep, &batch, work)?;
+            return take(batch.filter(&keep)?, work);
         }
         if let Some(others) = side.only_matches(&left)? {
             return take(self.with_one(&batch, &left, others, work)?, work);
@@ -63,8 +63,9 @@ impl StreamOp for Probe {
                 pairs.push(row, some);
                 if pairs.len() >= most {
                     out += pairs.len();
-                    take(how.joined(&batch, &left, side, &pairs)?, work)?;
-                    pairs.clear();
+                    let kept = std::mem::replace(&mut pairs, Pairs::new());
+                    let kept = how.early.kept(kept, &batch, &side.failing, work)?;
+                    take(how.joined(&batch, &left, side, &kept)?, work)?;
                 }
             }
             Ok(())
@@ -73,6 +74,7 @@ impl StreamOp for Probe {
         work.tally.event(how.step, Event::MatchedNone, none);
         work.tally.event(how.step, Event::MatchedSeveral, several);
         if pairs.len() > 0 || out == 0 {
+            let pairs = how.early.kept(pairs, &batch, &side.failing, work)?;
             take(how.joined(&batch, &left, side, &pairs)?, work)?;
         }
         Ok(())
@@ -93,6 +95,7 @@ impl Probe {
             if none == 0 || how.kind.keeps_left() { Pairs::of_all(others) } else { Pairs::matched(&others) };
         work.tally.rows(how.step, pairs.len());
         work.tally.event(how.step, Event::MatchedNone, none);
+        let pairs = how.early.kept(pairs, batch, &side.failing, work)?;
         how.joined(batch, left, side, &pairs)
     }
 }

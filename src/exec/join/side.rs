@@ -8,6 +8,7 @@ use arrow_buffer::NullBuffer;
 use arrow_schema::DataType;
 
 use super::bands::Bands;
+use super::early::Failing;
 use super::index::{Index, present};
 use super::matching::{Left, Matching};
 use crate::error::{Error, ErrorKind, Result};
@@ -32,6 +33,7 @@ pub(super) struct Side {
     index: Index,
     bands: Option<Bands>,
     pub(super) matched: Arc<Matched>,
+    pub(super) failing: Failing,
     _held: Reservation,
 }
 
@@ -120,9 +122,10 @@ impl Side {
         }
         let matched = Matched::new(if matching.kind == JoinKind::Cross { 0 } else { rows.rows });
         let memory = rows.memory() + index.memory() + bands.as_ref().map_or(0, Bands::memory);
+        let failing = matching.early.failing(&rows)?;
         // It is there; what it holds counts, and stops nothing any more.
         let _ = held.try_hold(memory + matched.words.len() * 8);
-        Ok(Ok(Side { rows, index, bands, matched: Arc::new(matched), _held: held }))
+        Ok(Ok(Side { rows, index, bands, matched: Arc::new(matched), failing, _held: held }))
     }
 
     /// About the bytes that some rows take: twice while they are put together, what the index takes, and the ranks of

@@ -189,8 +189,7 @@ impl Pair<'_> {
             }
         }
         let alone = alone.finish()?;
-        paired.alone =
-            Some(if nearest_first { nearest::by_place(&alone, &self.disk())? } else { alone });
+        paired.alone = Some(if nearest_first { nearest::by_place(&alone, &self.disk())? } else { alone });
         self.unmatched(&counts, &mut paired)?;
         Ok(paired)
     }

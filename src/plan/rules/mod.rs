@@ -6,6 +6,7 @@
 mod common_table;
 mod filter_down;
 mod first_down;
+mod join_test;
 mod prune;
 mod scan_test;
 mod shared_sort;
@@ -24,8 +25,15 @@ pub(crate) struct Rule {
 }
 
 /// All rules, in the order in which they are applied.
-const RULES: &[Rule] =
-    &[first_down::RULE, filter_down::RULE, top_rows::RULE, scan_test::RULE, shared_sort::RULE, prune::RULE];
+const RULES: &[Rule] = &[
+    first_down::RULE,
+    filter_down::RULE,
+    top_rows::RULE,
+    scan_test::RULE,
+    join_test::RULE,
+    shared_sort::RULE,
+    prune::RULE,
+];
 
 /// Rewrites a whole plan.
 pub(crate) fn rewrite_plan(plan: Plan) -> Plan {
