@@ -43,4 +43,5 @@ pub mod numbering;
 pub mod prefetch;
 mod short;
 pub mod structure;
+pub mod verbatim;
 pub mod views;

@@ -6,8 +6,8 @@
 use std::ops::Range;
 use std::sync::Arc;
 
-use arrow_array::StringViewArray;
-use arrow_buffer::{Buffer, NullBuffer, ScalarBuffer};
+use arrow_array::{BinaryViewArray, StringViewArray};
+use arrow_buffer::{BooleanBuffer, Buffer, NullBuffer, ScalarBuffer};
 
 use crate::cells::{Cells, Column, Rows, Spans};
 use crate::chunk::{CHUNK, Chunk};
@@ -32,6 +32,29 @@ impl TextBlock {
     #[inline]
     pub fn bytes(&self) -> &[u8] {
         &self.buffer.as_slice()[self.range.clone()]
+    }
+
+    /// Parts of the text, where `stand` has a bit; null elsewhere, and where a part has room in a view itself.
+    pub(crate) fn parts(
+        &self,
+        ranges: impl ExactSizeIterator<Item = (usize, usize)>,
+        mut stand: Vec<u64>,
+    ) -> BinaryViewArray {
+        let rows = ranges.len();
+        let mut views = Vec::with_capacity(rows);
+        for (place, (start, end)) in ranges.enumerate() {
+            let part = self.bytes().get(start..end).unwrap_or_default();
+            if part.len() <= 12 {
+                views.push(0);
+                stand[place / 64] &= !(1 << (place % 64));
+            } else {
+                views.push(view_of(part, 0, self.range.start + start));
+            }
+        }
+        let nulls = NullBuffer::new(BooleanBuffer::new(Buffer::from_vec(stand), 0, rows));
+        let buffers: Arc<[Buffer]> = Arc::from([self.buffer.clone()]);
+        // SAFETY: each view is of a part of the one buffer, or zero, the view of no bytes; there is one for each row.
+        unsafe { BinaryViewArray::new_unchecked(ScalarBuffer::from(views), buffers, Some(nulls)) }
     }
 
     /// Gives all the bytes back, to be used again, unless a column holds them.

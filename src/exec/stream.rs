@@ -246,15 +246,23 @@ pub(crate) struct Tap {
     pub(crate) output: usize,
     pub(crate) columns: Vec<usize>,
     pub(crate) encoder: Option<Box<dyn Encoder>>,
+    /// The column of rows that are ready to be written, if there is one; it goes no further.
+    pub(crate) ready: Option<usize>,
 }
 
 impl StreamOp for Tap {
-    fn apply(&self, batch: Batch, work: &mut Work) -> Result<Batch> {
+    fn apply(&self, mut batch: Batch, work: &mut Work) -> Result<Batch> {
+        let ready = self.ready.filter(|place| *place < batch.columns.len());
+        let ready = ready.map(|place| batch.columns.remove(place));
+        let ready = ready.as_ref().and_then(|lines| lines.as_binary_view_opt());
         let columns = self.columns.iter().filter_map(|i| batch.columns.get(*i).cloned()).collect();
         let rows = Batch { columns, rows: batch.rows };
         if batch.rows > 0 {
             let side = match &self.encoder {
-                Some(encoder) => Side::Bytes(encoder.rows(&rows)?),
+                Some(encoder) => Side::Bytes(match ready {
+                    None => encoder.rows(&rows)?,
+                    Some(_) => encoder.lines(&rows, ready)?.unwrap_or_default().text,
+                }),
                 None => Side::Rows(compacted(rows)),
             };
             work.side.push((self.output, side));
@@ -278,12 +286,19 @@ pub(crate) struct TapLines(pub(crate) usize);
 
 impl StreamOp for TapLines {
     fn apply(&self, batch: Batch, work: &mut Work) -> Result<Batch> {
-        if let Some(lines) = batch.columns.first().and_then(|c| c.as_binary_opt::<i64>()) {
-            let range = lines.value_offsets().first().zip(lines.value_offsets().last());
-            let range = range.map_or(0..0, |(from, to)| *from as usize..*to as usize);
-            let text = lines.value_data().get(range).unwrap_or_default().to_vec();
+        let lines = batch.columns.first().and_then(|c| c.as_binary_opt::<i64>()).cloned();
+        let rows = batch.rows;
+        drop(batch);
+        if let Some(lines) = lines {
+            let (offsets, values, _) = lines.into_parts();
+            let range = offsets.first() as usize..offsets.last() as usize;
+            // Taken over if they are all of the column, and nobody else has it.
+            let text =
+                if range == (0..values.len()) { values.into_vec() } else { Err(values.slice(range.start)) };
+            let text = text
+                .unwrap_or_else(|values| values.as_slice().get(..range.len()).unwrap_or_default().to_vec());
             work.side.push((self.0, Side::Bytes(text)));
         }
-        Ok(Batch { columns: Vec::new(), rows: batch.rows })
+        Ok(Batch { columns: Vec::new(), rows })
     }
 }

@@ -3,6 +3,8 @@
 use std::fmt;
 use std::path::Path;
 
+use arrow_array::BinaryViewArray;
+
 use super::arrow::write::ArrowWriter;
 use super::binary::{Out, RowWriter};
 use super::csv::write::CsvEncoder;
@@ -20,13 +22,17 @@ pub(crate) trait Encoder: Send + Sync {
     /// The rows of a batch.
     fn rows(&self, batch: &Batch) -> Result<Vec<u8>>;
     /// The rows of a batch, each a line of its own whatever stands around it, and where each line ends; `None` if
-    /// rows of this format are not such lines.
-    fn lines(&self, _batch: &Batch) -> Result<Option<Lines>> {
+    /// rows of this format are not such lines. `ready` has the rows that are such lines already.
+    fn lines(&self, _batch: &Batch, _ready: Option<&BinaryViewArray>) -> Result<Option<Lines>> {
         Ok(None)
     }
     /// Whether rows are lines of their own.
     fn is_by_line(&self) -> bool {
         false
+    }
+    /// The form of its lines, if sources may have rows in it.
+    fn line_form(&self) -> Option<LineForm> {
+        None
     }
     /// What stands between the rows of two batches.
     fn between(&self) -> &'static [u8] {
@@ -36,6 +42,12 @@ pub(crate) trait Encoder: Send + Sync {
     fn end(&self) -> &'static [u8] {
         b""
     }
+}
+
+/// Cells with separators between them, texts in double quotes only where they need them, null the empty cell.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct LineForm {
+    pub(crate) separator: u8,
 }
 
 /// Lines of text, one behind the other.

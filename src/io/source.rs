@@ -5,6 +5,7 @@ use std::fmt;
 use arrow_array::BooleanArray;
 use arrow_schema::DataType;
 
+use super::format::LineForm;
 use super::ranges::Range;
 use crate::error::Result;
 use crate::expr::{Batch, Event};
@@ -62,6 +63,11 @@ pub(crate) trait Scan: Send + Sync {
     /// Says that rows outside of these ranges are not wanted, before the first morsel is taken: a source may leave
     /// them out, and says how many. Places are those of the request's columns.
     fn narrow(&mut self, _ranges: &[(usize, Range)]) {}
+    /// Asks for a column of bytes behind the others: each row as it stands in the source, where that is as `form`
+    /// writes it, and null elsewhere. Gives whether there will be one.
+    fn keep_lines(&mut self, _form: LineForm) -> bool {
+        false
+    }
     /// The next morsel, in order; `None` at the end.
     ///
     /// Called by one worker at a time.

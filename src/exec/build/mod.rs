@@ -106,13 +106,25 @@ fn build_for_effect(node: &Node, context: &Context) -> Result<Pipeline> {
     else {
         return build(node, context);
     };
-    let below = build(input, context)?;
+    let mut below = build(input, context)?;
     let output = write_output(target, Some(&*encoder), node.step, context)?;
-    let written = Written { encoder, columns: places(&below.layout, &ids(&target.fields))? };
+    let columns = places(&below.layout, &ids(&target.fields))?;
+    let ready = keep_lines(&mut below, &columns, &*encoder);
+    let written = Written { encoder, columns, ready };
     let mut pipeline = build_sort(below, keys, None, Some(written), sorted.step, context)?;
     pipeline.layout = Vec::new();
     pipeline.push(Box::new(stream::TapLines(output)));
     Ok(pipeline)
+}
+
+/// Has the source hand on rows as they stand there, if just these columns are written and nothing is done to them; the
+/// place of the column that has them then.
+fn keep_lines(pipeline: &mut Pipeline, columns: &[usize], encoder: &dyn Encoder) -> Option<usize> {
+    let form = encoder.line_form()?;
+    let is_all = columns.iter().copied().eq(0..pipeline.layout.len());
+    let [leg] = pipeline.legs.as_mut_slice() else { return None };
+    let is_source = leg.stream.is_empty() && pipeline.serial.is_empty();
+    (is_all && is_source && leg.scan.keep_lines(form)).then_some(columns.len())
 }
 
 /// How a file is written, with the order that its rows are known to be in.
@@ -297,10 +309,11 @@ fn build(node: &Node, context: &Context) -> Result<Pipeline> {
             let mut pipeline = below()?;
             let columns = places(&pipeline.layout, &ids(&target.fields))?;
             let encoder = text_encoder(target);
+            let ready = encoder.as_deref().and_then(|e| keep_lines(&mut pipeline, &columns, e));
             let target = &Target { options: told_order(target, node), ..target.clone() };
             let output = write_output(target, encoder.as_deref(), step, context)?;
             pipeline.acts = true;
-            pipeline.push(Box::new(stream::Tap { output, columns, encoder }));
+            pipeline.push(Box::new(stream::Tap { output, columns, encoder, ready }));
             Ok(pipeline)
         }
         Op::Unpivot(how) => reshape::unpivot(how, node, below()?, context),

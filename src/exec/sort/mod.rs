@@ -1,9 +1,9 @@
 //! `sort`: stable, on all threads, by keys that are packed into one number wherever they fit.
 //!
-//! Workers gather the rows of a morsel into a part with its keys. At the end each row becomes one number of 128
-//! bits: as much of its key as there is room for, in the highest bits, and its place. The numbers are dealt to
-//! ranges by a sample of them, and each range is sorted on its own; what the bits of the key do not settle is
-//! looked up. Rows are gathered in their new order only when they are taken.
+//! Workers gather the rows of a morsel into a part with its keys, and put them in order. At the end each row becomes
+//! one number of 128 bits: as much of its key as there is room for, in the highest bits, and its place. A sample of
+//! the numbers cuts all parts into ranges, and the pieces of each range are merged on their own; what the bits of the
+//! key do not settle is looked up. Rows are gathered in their new order only when they are taken.
 //!
 //! When the budget is used up, what is held goes to disk as sorted runs; at the end the runs are merged.
 
@@ -15,6 +15,7 @@ mod table;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use arrow_array::LargeBinaryArray;
+use arrow_array::cast::AsArray;
 use arrow_buffer::{Buffer, OffsetBuffer};
 use arrow_row::RowConverter;
 use arrow_schema::DataType;
@@ -43,19 +44,25 @@ use table::{Keyed, ROWS, Table};
 pub(crate) struct Written {
     pub(crate) encoder: Box<dyn Encoder>,
     pub(crate) columns: Vec<usize>,
+    /// The column of rows that are such lines already, if there is one.
+    pub(crate) ready: Option<usize>,
 }
 
 impl Written {
     /// The rows of a batch as a column of lines.
     fn lines(&self, batch: &Batch) -> Result<Batch> {
         let columns = self.columns.iter().filter_map(|c| batch.columns.get(*c).cloned()).collect();
-        let encoded = self.encoder.lines(&Batch { columns, rows: batch.rows })?;
+        let ready = self.ready.and_then(|place| batch.columns.get(place)?.as_binary_view_opt());
+        let encoded = self.encoder.lines(&Batch { columns, rows: batch.rows }, ready)?;
         let Lines { text, mut ends } = encoded.unwrap_or_default();
         ends.insert(0, 0);
         let lines = LargeBinaryArray::new(OffsetBuffer::new(ends.into()), Buffer::from_vec(text), None);
         Ok(Batch { columns: vec![Arc::new(lines)], rows: batch.rows })
     }
 }
+
+/// Bytes of a morsel at most, of which rows are put in order: what is made meanwhile stays near.
+const MORSEL: u64 = 8 << 20;
 
 /// A worker's side.
 struct Workers {
@@ -110,7 +117,7 @@ impl Gather for Local<'_> {
         // The rows are put in order among themselves: those that come to stand together in the end are then near
         // each other in every part, and gathering them goes through each part once from front to back.
         let table = Table::new(vec![Keyed { batch: Batch { columns: Vec::new(), rows }, keys }]);
-        let order: Vec<u32> = table.sorted(1)?.concat().iter().map(|number| table.place(*number).1).collect();
+        let order: Vec<u32> = table.in_order().iter().map(|number| table.place(*number).1).collect();
         let starts: Vec<usize> = self
             .batches
             .iter()
@@ -190,7 +197,8 @@ pub(crate) fn sink(
 impl Workers {
     fn new(order: Order, written: Option<Written>, budget: &Budget) -> Result<Workers> {
         let converter = if order.is_of_words() { None } else { Some(Arc::new(order.converter()?)) };
-        Ok(Workers { order: Arc::new(order), converter, written, most: budget.share() })
+        let most = budget.share().min(MORSEL);
+        Ok(Workers { order: Arc::new(order), converter, written, most })
     }
 }
 

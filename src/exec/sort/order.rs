@@ -1,5 +1,7 @@
 //! What is sorted by, and keys that compare as rows are ordered.
 
+use std::ops::Range;
+
 use arrow_array::cast::AsArray;
 use arrow_array::types::{
     Date32Type, Float64Type, Int64Type, Time64MicrosecondType, TimestampMicrosecondType,
@@ -147,6 +149,28 @@ impl Words {
                 .as_ref()
                 .map(|nulls| rows.iter().map(|row| nulls.is_valid(*row as usize)).collect()),
             ..*self
+        }
+    }
+
+    /// Appends to numbers the bits of some rows' keys: of `bits`, which hold all from the least word `low` on, the
+    /// highest `taken`. Null is 0 or all ones.
+    pub(super) fn append_bits(
+        &self,
+        (low, bits, taken): (u64, u32, u32),
+        rows: Range<usize>,
+        to: &mut [u128],
+    ) {
+        let dropped = bits - taken;
+        let values = self.values.get(rows.clone()).unwrap_or_default();
+        let code = |value: &u64| (u128::from(value.wrapping_sub(low)) + 1) >> dropped;
+        match &self.nulls {
+            None => to.iter_mut().zip(values).for_each(|(n, v)| *n = *n << taken | code(v)),
+            Some(nulls) => {
+                let null = if self.nulls_first { 0 } else { ((1 << bits) - 1) >> dropped };
+                for ((number, value), row) in to.iter_mut().zip(values).zip(rows) {
+                    *number = *number << taken | if nulls.is_null(row) { null } else { code(value) };
+                }
+            }
         }
     }
 

@@ -1,6 +1,7 @@
 //! Rows with their keys, the numbers they are sorted by, and rows gathered in any order.
 
 use std::cmp::Ordering;
+use std::ops::Range;
 use std::sync::Arc;
 
 use arrow_array::builder::LargeBinaryBuilder;
@@ -43,6 +44,7 @@ impl Keyed {
 
 /// All rows, and how the numbers are made that they are sorted by.
 pub(super) struct Table {
+    /// Each with its rows in order, once it leaves its worker.
     pub(super) parts: Vec<Keyed>,
     /// Of each key of words the least value, and the bits that its values take above that, null included.
     pub(super) fields: Vec<(u64, u32)>,
@@ -82,34 +84,43 @@ impl Table {
         self.parts.iter().map(|p| p.batch.rows).sum()
     }
 
-    /// The number of a row.
-    #[inline]
-    pub(super) fn number(&self, part: usize, keyed: &Keyed, row: usize) -> u128 {
+    /// The numbers of a part's rows.
+    fn numbers(&self, part: usize, rows: Range<usize>) -> Vec<u128> {
+        let Some(keyed) = self.parts.get(part) else { return Vec::new() };
+        let mut numbers = vec![0u128; rows.len()];
         let mut left = u128::BITS - self.place_bits;
-        let mut number = 0u128;
         match &keyed.keys {
             Keys::Words(words) => {
                 for (words, (low, bits)) in words.iter().zip(&self.fields) {
-                    let code = match words.at(row) {
-                        (0, value) => u128::from(value - low) + 1,
-                        (-1, _) => 0,
-                        _ => (1 << bits) - 1,
-                    };
                     let taken = left.min(*bits);
-                    number = number << taken | code >> (bits - taken);
+                    words.append_bits((*low, *bits, taken), rows.clone(), &mut numbers);
                     left -= taken;
                 }
             }
-            Keys::Rows(rows) => {
-                for byte in rows.row(row).as_ref().iter().take(left as usize / 8) {
-                    number = number << 8 | u128::from(*byte);
-                    left -= 8;
+            Keys::Rows(keys) => {
+                let bytes = left as usize / 8;
+                for (number, row) in numbers.iter_mut().zip(rows.clone()) {
+                    let key = keys.row(row);
+                    let key = key.as_ref().iter().take(bytes);
+                    let missing = bytes - key.len();
+                    *number = key.fold(0, |number, byte| number << 8 | u128::from(*byte));
+                    // In two steps, since all may be missing.
+                    *number = *number << (4 * missing) << (4 * missing);
                 }
+                left -= bytes as u32 * 8;
             }
         }
-        let place = (part as u128) << self.row_bits | row as u128;
-        // Shifted in two steps, since all bits may be left.
-        number << (left / 2) << (left - left / 2) << self.place_bits | place
+        let place = (part as u128) << self.row_bits;
+        for (number, row) in numbers.iter_mut().zip(rows) {
+            // Shifted in two steps, since all bits may be left.
+            *number = *number << (left / 2) << (left - left / 2) << self.place_bits | place | row as u128;
+        }
+        numbers
+    }
+
+    /// The bits of a row's key in its number.
+    fn key(&self, part: usize, row: usize) -> u128 {
+        self.numbers(part, row..row + 1).first().map_or(0, |number| number >> self.place_bits)
     }
 
     pub(super) fn place(&self, number: u128) -> (u32, u32) {
@@ -146,47 +157,58 @@ impl Table {
         }
     }
 
-    /// The numbers of all rows in order, in ranges.
+    /// The numbers of all rows in order.
+    pub(super) fn in_order(&self) -> Vec<u128> {
+        let rows = |part: usize| self.parts.get(part).map_or(0, |p| p.batch.rows);
+        let mut numbers: Vec<u128> =
+            (0..self.parts.len()).flat_map(|part| self.numbers(part, 0..rows(part))).collect();
+        if self.exact {
+            numbers.sort_unstable();
+        } else {
+            numbers.sort_unstable_by(|a, b| self.compare(*a, *b));
+        }
+        numbers
+    }
+
+    /// The numbers of all rows in order, in ranges. The rows of each part are in order already: a range is a piece of
+    /// each, and the pieces are merged.
     pub(super) fn sorted(&self, threads: usize) -> Result<Vec<Vec<u128>>> {
         let ranges = (self.rows() / RANGE).clamp(1, 512);
         let mut sample: Vec<u128> = Vec::new();
         if ranges > 1 {
             for (number, part) in self.parts.iter().enumerate() {
                 let rows = (0..part.batch.rows).step_by(self.rows().div_ceil(ranges * 32));
-                sample.extend(rows.map(|row| self.number(number, part, row) >> self.place_bits));
+                sample.extend(rows.map(|row| self.key(number, row)));
             }
             sample.sort_unstable();
         }
         let bounds: Vec<u128> =
             (1..ranges).filter_map(|i| sample.get(i * sample.len() / ranges).copied()).collect();
-        let share = self.parts.len().div_ceil(threads.max(1)).max(1);
-        let deal = |(chunk, parts): (usize, &[Keyed])| {
-            let mut dealt: Vec<Vec<u128>> = vec![Vec::new(); bounds.len() + 1];
-            for (number, part) in (chunk * share..).zip(parts) {
-                for row in 0..part.batch.rows {
-                    let code = self.number(number, part, row);
-                    let range = bounds.partition_point(|bound| *bound <= code >> self.place_bits);
-                    if let Some(range) = dealt.get_mut(range) {
-                        range.push(code);
-                    }
+        let cut = |(number, part): (usize, &Keyed)| {
+            let mut cuts = vec![0];
+            cuts.extend(
+                bounds
+                    .iter()
+                    .map(|bound| partition_point(part.batch.rows, |row| self.key(number, row) < *bound)),
+            );
+            cuts.push(part.batch.rows);
+            cuts
+        };
+        let cuts: Vec<Vec<usize>> = self.parts.iter().enumerate().map(cut).collect();
+        parallel::each(threads, 0..bounds.len() + 1, |range| {
+            let mut numbers = Vec::new();
+            for (part, cuts) in cuts.iter().enumerate() {
+                if let Some([from, to]) = cuts.get(range..range + 2) {
+                    numbers.extend(self.numbers(part, *from..*to));
                 }
             }
-            Ok(dealt)
-        };
-        let mut dealt = parallel::each(threads, self.parts.chunks(share).enumerate(), deal)?;
-        let together = (0..bounds.len() + 1).map(|i| {
-            let parts = dealt.iter_mut().filter_map(|d| d.get_mut(i).map(std::mem::take));
-            parts.collect::<Vec<_>>()
-        });
-        let together: Vec<Vec<Vec<u128>>> = together.collect();
-        parallel::each(threads, together.into_iter(), |parts| {
-            let mut range = parts.concat();
+            // The stable sort finds the pieces, and merges them.
             if self.exact {
-                range.sort_unstable();
+                numbers.sort();
             } else {
-                range.sort_unstable_by(|a, b| self.compare(*a, *b));
+                numbers.sort_by(|a, b| self.compare(*a, *b));
             }
-            Ok(range)
+            Ok(numbers)
         })
     }
 
@@ -236,6 +258,16 @@ impl Table {
             writer.finish()
         })
     }
+}
+
+/// The first of so many rows for which `is_below` does not hold; it holds for all before.
+fn partition_point(rows: usize, is_below: impl Fn(usize) -> bool) -> usize {
+    let (mut from, mut to) = (0, rows);
+    while from < to {
+        let middle = from.midpoint(to);
+        if is_below(middle) { from = middle + 1 } else { to = middle }
+    }
+    from
 }
 
 /// The rows of some batches at some places.

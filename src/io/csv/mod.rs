@@ -11,6 +11,7 @@ mod head;
 mod infer;
 mod options;
 mod ranges;
+mod ready;
 mod source;
 pub(crate) mod write;
 

@@ -3,10 +3,11 @@
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 
-use arrow_array::{Array, BooleanArray, StringViewArray, new_null_array};
+use arrow_array::{Array, ArrayRef, BooleanArray, StringViewArray, new_null_array};
 use arrow_schema::DataType;
 use churn_kernels::cells::Rows;
 use churn_kernels::grid::Ragged;
+use churn_kernels::verbatim::Form;
 use churn_kernels::views::TextBlock;
 
 use super::cells::{Borders, Cells, Needed};
@@ -16,8 +17,10 @@ use super::head::Head;
 use super::infer;
 use super::options::{BadCells, BadRows, CsvOptions};
 use super::ranges::{Range, Scratch};
+use super::ready;
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::{Batch, Event, Type};
+use crate::io::format::LineForm;
 use crate::io::source::{About, Decoded, Morsel, Request, RowTest, Scan, Seam, Source, SourceColumn};
 use crate::table::numbers::plural;
 use crate::text::name;
@@ -210,6 +213,7 @@ impl Source for CsvSource {
                 names: self.columns.iter().map(|c| c.name.clone()).collect(),
                 file_column: self.options.file_column.as_ref().map(|_| self.columns.len() - 1),
                 request,
+                ready: Vec::new(),
                 scratch: Mutex::default(),
             }),
         }))
@@ -227,6 +231,8 @@ struct Shared {
     names: Vec<String>,
     file_column: Option<usize>,
     request: Request,
+    /// For each file how its cells are written, if rows are wanted as they stand and can be had so.
+    ready: Vec<Option<Vec<Form>>>,
     /// Memory that no morsel is using.
     scratch: Mutex<Vec<Scratch>>,
 }
@@ -250,6 +256,26 @@ struct CsvScan {
 impl Scan for CsvScan {
     fn gather(&mut self, most: u64) {
         self.cutter.get_mut().unwrap_or_else(PoisonError::into_inner).gather(most);
+    }
+
+    fn keep_lines(&mut self, form: LineForm) -> bool {
+        let Some(shared) = Arc::get_mut(&mut self.shared) else { return false };
+        if !ready::is_usual(&shared.options, form) {
+            return false;
+        }
+        let kinds: Vec<Type> =
+            shared.request.columns.iter().filter_map(|c| shared.kinds.get(*c).cloned()).collect();
+        let of_file = |(head, casts): (&Head, &Vec<Cast>)| {
+            let read = shared.request.columns.iter().filter_map(|c| casts.get(*c)).enumerate();
+            let mut as_they_stand = read.map(|(place, c)| c.position == Some(place) && !c.by_pattern);
+            let is_all = head.names.len() == kinds.len() && as_they_stand.all(|same| same);
+            if is_all { ready::forms(&kinds) } else { None }
+        };
+        shared.ready = shared.heads.iter().zip(shared.casts.iter()).map(of_file).collect();
+        if shared.ready.iter().all(Option::is_none) {
+            shared.ready.clear();
+        }
+        !shared.ready.is_empty()
     }
 
     fn next(&self) -> Result<Option<Box<dyn Morsel>>> {
@@ -405,8 +431,20 @@ impl Columns<'_> {
 
     fn all(&mut self, rows: Rows<'_>) -> Result<Batch> {
         let wanted = self.at.shared.request.columns.clone();
-        let columns = wanted.iter().map(|c| self.column(*c, rows)).collect::<Result<_>>()?;
+        let mut columns = wanted.iter().map(|c| self.column(*c, rows)).collect::<Result<Vec<_>>>()?;
+        columns.extend(self.ready(&columns, rows));
         Ok(Batch { columns, rows: rows.len() })
+    }
+
+    /// The rows as they stand, if they are wanted so; `columns` are their cells.
+    fn ready(&self, columns: &[ArrayRef], rows: Rows<'_>) -> Option<ArrayRef> {
+        if self.at.shared.ready.is_empty() {
+            return None;
+        }
+        Some(match self.at.shared.ready.get(self.at.file).and_then(Option::as_ref) {
+            Some(forms) => ready::lines(forms, self.text, self.cells, columns, rows),
+            None => new_null_array(&DataType::BinaryView, rows.len()),
+        })
     }
 
     /// The columns of the test first; the others only of the rows that pass.
@@ -430,6 +468,8 @@ impl Columns<'_> {
                 None => self.column(*column, Rows::These(&kept))?,
             });
         }
+        let rows = if kept.len() == rows { Rows::All(rows) } else { Rows::These(&kept) };
+        columns.extend(self.ready(&columns, rows));
         Ok(Batch { columns, rows: kept.len() })
     }
 }

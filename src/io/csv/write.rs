@@ -4,13 +4,14 @@
 
 use arrow_array::cast::AsArray;
 use arrow_array::types::{Date32Type, Float64Type, Int64Type};
-use arrow_array::{Array, ArrayRef, StringViewArray};
+use arrow_array::{Array, ArrayRef, BinaryViewArray, StringViewArray};
 use arrow_buffer::NullBuffer;
-use churn_kernels::{calendar, digits};
+use arrow_data::ByteView;
+use churn_kernels::{calendar, digits, gather};
 
 use crate::error::Result;
 use crate::expr::{Batch, Field, Scalar, widen, write_float};
-use crate::io::format::{Encoder, Lines, WriteOptions};
+use crate::io::format::{Encoder, LineForm, Lines, WriteOptions};
 
 pub(crate) struct CsvEncoder {
     names: Vec<String>,
@@ -52,13 +53,24 @@ impl CsvEncoder {
         out.push(b'"');
     }
 
-    /// The rows of a batch; `ended` is told where each ends.
-    fn encoded(&self, batch: &Batch, mut ended: impl FnMut(usize)) -> Result<Vec<u8>> {
+    /// The rows of a batch, some of which may be ready; `ended` is told where each ends.
+    fn encoded(
+        &self,
+        batch: &Batch,
+        ready: Option<&BinaryViewArray>,
+        mut ended: impl FnMut(usize),
+    ) -> Result<Vec<u8>> {
         let columns = batch.columns.iter().map(widen).collect::<Result<Vec<_>>>()?;
         let cells: Vec<Cells<'_>> = columns.iter().map(Cells::new).collect();
         let mut out = Vec::with_capacity(batch.rows * columns.len() * 8);
         for row in 0..batch.rows {
-            self.write_row(&cells, row, &mut out);
+            match ready.filter(|lines| lines.is_valid(row)).and_then(|lines| from(lines, row)) {
+                Some((line, length)) => {
+                    gather::push_near(line, length, &mut out);
+                    out.push(b'\n');
+                }
+                None => self.write_row(&cells, row, &mut out),
+            }
             ended(out.len());
         }
         Ok(out)
@@ -105,6 +117,13 @@ impl CsvEncoder {
             },
         }
     }
+}
+
+/// The bytes from a line on, and how long it is; `None` for one that is its own view.
+fn from(lines: &BinaryViewArray, row: usize) -> Option<(&[u8], usize)> {
+    let view = ByteView::from(*lines.views().get(row)?);
+    let block = lines.data_buffers().get(view.buffer_index as usize).filter(|_| view.length > 12)?;
+    Some((block.get(view.offset as usize..)?, view.length as usize))
 }
 
 /// A column as the loop over rows sees it.
@@ -179,13 +198,17 @@ impl Encoder for CsvEncoder {
     }
 
     fn rows(&self, batch: &Batch) -> Result<Vec<u8>> {
-        self.encoded(batch, |_| ())
+        self.encoded(batch, None, |_| ())
     }
 
-    fn lines(&self, batch: &Batch) -> Result<Option<Lines>> {
+    fn lines(&self, batch: &Batch, ready: Option<&BinaryViewArray>) -> Result<Option<Lines>> {
         let mut ends = Vec::with_capacity(batch.rows);
-        let text = self.encoded(batch, |end| ends.push(end as i64))?;
+        let text = self.encoded(batch, ready, |end| ends.push(end as i64))?;
         Ok(Some(Lines { text, ends }))
+    }
+
+    fn line_form(&self) -> Option<LineForm> {
+        self.plain.then_some(LineForm { separator: self.options.separator })
     }
 
     fn is_by_line(&self) -> bool {

@@ -1,0 +1,286 @@
+//! Rows that stand in a block as they would be written: their bytes need only be copied.
+//!
+//! A number, a day or a truth can be written in several ways; the writer has one for each value. A cell that is
+//! in that way, as far as is easily seen, reads back and is written the same. What is not easily seen counts as not
+//! so: the row is then written from its values.
+
+use arrow_array::BinaryViewArray;
+use arrow_buffer::NullBuffer;
+
+use crate::cells::{Cells, Rows, Spans};
+use crate::chunk::{CHUNK, Chunk, eight};
+use crate::masks::Way;
+use crate::views::TextBlock;
+
+/// How a column's values are written.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Form {
+    /// Whole numbers.
+    Whole,
+    /// Decimal fractions, in the shortest form that reads back.
+    Fraction,
+    /// `2026-01-31`.
+    Day,
+    /// `true` or `false`.
+    Truth,
+    /// Text, without quotes.
+    Text,
+}
+
+/// Bytes for which a text is written with quotes, and the first one of a mark of byte order.
+const SPECIAL: [u8; 3] = [b'"', b'\r', 0xef];
+
+/// Which of some rows stand as they would be written.
+#[derive(Debug)]
+pub struct Verbatim<'a> {
+    rows: Rows<'a>,
+    /// A bit for each, 64 of them a word.
+    stand: Vec<u64>,
+}
+
+impl<'a> Verbatim<'a> {
+    /// As long as nothing else is known, all do.
+    pub fn new(rows: Rows<'a>) -> Verbatim<'a> {
+        Verbatim { rows, stand: vec![u64::MAX; rows.len().div_ceil(CHUNK)] }
+    }
+
+    /// Leaves those whose cell of a column, if it has a value, is in the one form for it, and is empty otherwise.
+    /// The cells must have been read: each that is not null is of its type.
+    pub fn column(&mut self, cells: &Cells<'_>, form: Form, nulls: Option<&NullBuffer>) {
+        if form == Form::Text {
+            // Without quotes it is the same, and the empty cell is null.
+            return;
+        }
+        let valid = nulls.map(|nulls| nulls.inner().bit_chunks());
+        let mut valid = valid.as_ref().map(|chunks| chunks.iter_padded());
+        let mut spare = Spans::default();
+        for (number, stand) in self.stand.iter_mut().enumerate() {
+            let chunk = cells.chunk(self.rows, number * CHUNK, &mut spare);
+            let (standing, empty) = standing(chunk, form);
+            let valid = valid.as_mut().map_or(u64::MAX, |valid| valid.next().unwrap_or(0));
+            *stand &= (standing & valid & !empty) | (empty & !valid);
+        }
+    }
+
+    /// The rows' bytes, from their first cell to their last one; null for a row that does not stand as it would be
+    /// written, or is so short that a copy of it gains nothing.
+    pub fn lines(mut self, block: &TextBlock, first: &Cells<'_>, last: &Cells<'_>) -> BinaryViewArray {
+        let (rows, bytes) = (self.rows, block.bytes());
+        let range = |place: usize| (first.range(rows.row(place)).0, last.range(rows.row(place)).1);
+        let mut at = 0;
+        for special in memchr::memchr3_iter(SPECIAL[0], SPECIAL[1], SPECIAL[2], bytes) {
+            while at < rows.len() && range(at).1 <= special {
+                at += 1;
+            }
+            if at == rows.len() {
+                break;
+            }
+            if range(at).0 <= special {
+                self.stand[at / CHUNK] &= !(1 << (at % CHUNK));
+            }
+        }
+        block.parts((0..rows.len()).map(range), self.stand)
+    }
+}
+
+/// The cells that are in the one form for their value, and those that are empty.
+fn standing(chunk: Chunk<'_>, form: Form) -> (u64, u64) {
+    match Way::choose() {
+        // SAFETY: a way is chosen only where the processor has it.
+        #[cfg(target_arch = "x86_64")]
+        Way::Avx512(_) => unsafe { standing_avx512(chunk, form) },
+        // SAFETY: as above.
+        #[cfg(target_arch = "x86_64")]
+        Way::Avx2(_) => unsafe { standing_avx2(chunk, form) },
+        Way::Portable => standing_plain(chunk, form),
+    }
+}
+
+#[cfg(target_arch = "x86_64")]
+#[target_feature(enable = "avx512f,avx512bw,avx512cd,avx512dq,avx512vl")]
+fn standing_avx512(chunk: Chunk<'_>, form: Form) -> (u64, u64) {
+    standing_plain(chunk, form)
+}
+
+#[cfg(target_arch = "x86_64")]
+#[target_feature(enable = "avx2")]
+fn standing_avx2(chunk: Chunk<'_>, form: Form) -> (u64, u64) {
+    standing_plain(chunk, form)
+}
+
+/// Without a branch on what a cell looks like: compilers make vectors of it.
+#[inline(always)]
+fn standing_plain(chunk: Chunk<'_>, form: Form) -> (u64, u64) {
+    let words = chunk.words();
+    let standing = match form {
+        Form::Whole => each(chunk, &words, is_plain_whole) & bits(&last_is_digit(chunk, &words)),
+        Form::Fraction => each(chunk, &words, is_plain_fraction),
+        Form::Day => each(chunk, &words, |text| (text.length == 10) & (text.byte(4) == u64::from(b'-'))),
+        Form::Truth => each(chunk, &words, is_plain_truth),
+        Form::Text => u64::MAX,
+    };
+    (standing, each(chunk, &words, |text| text.length == 0))
+}
+
+/// A bit for each cell for which `holds`.
+#[inline(always)]
+fn each(chunk: Chunk<'_>, words: &[u64; CHUNK], holds: impl Fn(Text) -> bool) -> u64 {
+    let mut flags = [false; CHUNK];
+    for (flag, (length, word)) in flags.iter_mut().zip(chunk.lengths.iter().zip(words)) {
+        *flag = holds(Text { length: u64::from(*length), word: *word });
+    }
+    bits(&flags)
+}
+
+/// A bit for each.
+#[inline(always)]
+fn bits(flags: &[bool; CHUNK]) -> u64 {
+    // Eight flags become eight bits by a multiplication that moves each to its place in the top byte.
+    let eight =
+        |flags: [bool; 8]| u64::from_le_bytes(flags.map(u8::from)).wrapping_mul(0x0102_0408_1020_4080) >> 56;
+    flags.as_chunks::<8>().0.iter().enumerate().fold(0, |bits, (i, flags)| bits | eight(*flags) << (8 * i))
+}
+
+/// A cell: its length, and its first eight bytes, lowest first, with what stands behind it if it is shorter.
+#[derive(Clone, Copy)]
+struct Text {
+    length: u64,
+    word: u64,
+}
+
+impl Text {
+    /// A byte of the first eight.
+    #[inline(always)]
+    fn byte(self, at: u64) -> u64 {
+        self.word >> (8 * (at & 7)) & 255
+    }
+}
+
+#[inline(always)]
+fn is_digit(byte: u64) -> bool {
+    byte.wrapping_sub(u64::from(b'0')) < 10
+}
+
+/// Whether digits that begin with this one are as they are written: no zero before others.
+#[inline(always)]
+fn begins(digit: u64, is_alone: bool) -> bool {
+    (digit.wrapping_sub(u64::from(b'1')) < 9) | ((digit == u64::from(b'0')) & is_alone)
+}
+
+/// All but the last digit.
+#[inline(always)]
+fn is_plain_whole(text: Text) -> bool {
+    let signed = u64::from(text.byte(0) == u64::from(b'-'));
+    begins(text.byte(signed), text.length == 1)
+}
+
+#[inline(always)]
+fn last_is_digit(chunk: Chunk<'_>, words: &[u64; CHUNK]) -> [bool; CHUNK] {
+    let mut flags = [false; CHUNK];
+    let mut is_any_long = false;
+    for (flag, (length, word)) in flags.iter_mut().zip(chunk.lengths.iter().zip(words)) {
+        is_any_long |= *length > 8;
+        *flag = is_digit(word >> (8 * (u64::from(*length).wrapping_sub(1) & 7)) & 255);
+    }
+    if is_any_long {
+        for (flag, (length, start)) in flags.iter_mut().zip(chunk.lengths.iter().zip(chunk.starts)) {
+            if *length > 8 {
+                let end = start.wrapping_add(*length);
+                *flag = is_digit(eight(chunk.bytes, end.wrapping_sub(8) as usize) >> 56);
+            }
+        }
+    }
+    flags
+}
+
+/// At most eight characters, of which up to four stand behind the point.
+#[inline(always)]
+fn is_plain_fraction(text: Text) -> bool {
+    const ONES: u64 = 0x0101_0101_0101_0101;
+    let Text { length, word } = text;
+    let signed = u64::from(text.byte(0) == u64::from(b'-'));
+    // The lowest byte that is a point has its high bit set here, alone.
+    let points = word ^ (ONES * u64::from(b'.'));
+    let found = points.wrapping_sub(ONES) & !points & (ONES << 7);
+    let point = found & found.wrapping_neg();
+    // Where it would be before one decimal, and before up to four.
+    let one = 0x80 << (8 * (length.wrapping_sub(2) & 7));
+    let few = one | one >> 8 | one >> 16 | one >> 24;
+    // Letters of an exponent have this bit, digits, points and signs have not.
+    let inside = u64::MAX >> (8 * (8u64.wrapping_sub(length) & 7));
+    let letters = word & inside & (ONES << 6);
+    let last = text.byte(length.wrapping_sub(1));
+    (length.wrapping_sub(3) < 6)
+        & (letters == 0)
+        & (point & few & (ONES << 7) != 0)
+        & begins(text.byte(signed), point == 0x80 << (8 * (signed + 1)))
+        & is_digit(last)
+        & ((last != u64::from(b'0')) | (point == one))
+}
+
+#[inline(always)]
+fn is_plain_truth(text: Text) -> bool {
+    const TRUE: u64 = u32::from_le_bytes(*b"true") as u64;
+    const FALSE: u64 = u64::from_le_bytes(*b"false\0\0\0");
+    let is =
+        |length: u64, word: u64| (text.length == length) & (text.word & ((1 << (8 * length)) - 1) == word);
+    is(4, TRUE) | is(5, FALSE)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::{chunk, digits, number};
+    use proptest::prelude::*;
+
+    /// Every way says the same; gives which of the texts stand.
+    fn stand(texts: &[String], form: Form) -> Vec<bool> {
+        let (bytes, starts, lengths) = chunk::in_a_row(texts);
+        let cells = Chunk { bytes: &bytes, starts: &starts, lengths: &lengths };
+        let found = standing(cells, form);
+        assert_eq!(found, standing_plain(cells, form));
+        (0..texts.len()).map(|i| found.0 & !found.1 & (1 << i) != 0).collect()
+    }
+
+    proptest! {
+        #[test]
+        fn what_stands_is_what_is_written(
+            wholes in prop::collection::vec("[+-]?0?[0-9]{1,11} ?|-?0", 1..64),
+            fractions in prop::collection::vec("[+-]?[0-9]{0,5}[.][0-9]{0,5}|-?[0-9.]{1,9}|[0-9]{1,3}[.]?[0-9]?e-?[0-9]", 1..64),
+        ) {
+            for (text, stands) in wholes.iter().zip(stand(&wholes, Form::Whole)) {
+                let mut written = Vec::new();
+                if let Some(value) = number::parse_int(text.as_bytes()) {
+                    digits::push_int(value, &mut written);
+                    prop_assert_eq!(stands, written == text.as_bytes(), "{}", text);
+                }
+            }
+            for (text, stands) in fractions.iter().zip(stand(&fractions, Form::Fraction)) {
+                let Some(value) = number::parse_float(text.as_bytes()).filter(|_| stands) else { continue };
+                let mut written = Vec::new();
+                if digits::push_short_decimal(value, &mut written) {
+                    prop_assert_eq!(written, text.as_bytes());
+                } else {
+                    // As the shortest form that reads back is written, which has a point for these.
+                    prop_assert_eq!(&format!("{value:?}"), text);
+                }
+            }
+        }
+    }
+
+    #[test]
+    fn common_forms_stand() {
+        let texts = |texts: &[&str]| texts.iter().map(|t| (*t).to_owned()).collect::<Vec<_>>();
+        let of = |list: &[&str], form| stand(&texts(list), form);
+        assert_eq!(
+            of(&["1.5", "0.25", "-4.0", "5555.5", "1.50", "05.1", "5", "1e3", ""], Form::Fraction),
+            [true, true, true, true, false, false, false, false, false]
+        );
+        assert_eq!(
+            of(&["0", "-12", "123456789012", "007", "-0", ""], Form::Whole),
+            [true, true, true, false, false, false]
+        );
+        assert_eq!(of(&["true", "false", "True", "tru", ""], Form::Truth), [true, true, false, false, false]);
+        assert_eq!(of(&["2026-01-31", "31.01.2026", ""], Form::Day), [true, false, false]);
+    }
+}
