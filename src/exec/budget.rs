@@ -44,6 +44,11 @@ impl Budget {
         (self.0.limit / 32).max(SHARE)
     }
 
+    /// What the rows of one run may take that are held for the next.
+    pub(crate) fn between_runs(&self) -> usize {
+        usize::try_from(self.0.limit / 4).unwrap_or(usize::MAX)
+    }
+
     /// The error of rows that must be held and do not fit.
     pub(crate) fn refused(&self) -> Error {
         let megabytes = (self.0.limit / 1_000_000).max(1);
@@ -101,6 +106,11 @@ impl Reservation {
     #[must_use]
     pub(crate) fn fits_whole(&mut self, bytes: usize) -> bool {
         bytes <= LITTLE || self.try_hold(bytes)
+    }
+
+    /// The bytes that are held.
+    pub(crate) fn bytes(&self) -> usize {
+        usize::try_from(self.bytes).unwrap_or(usize::MAX)
     }
 
     /// Adds to the bytes that are held; gives whether the account has room for them.

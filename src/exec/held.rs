@@ -124,6 +124,8 @@ pub(crate) struct Keep {
     file: Option<Writer>,
     spill: Spill,
     held: Reservation,
+    /// Bytes that are kept in memory at most.
+    most: usize,
 }
 
 /// A table that has run.
@@ -134,6 +136,14 @@ pub(crate) enum Kept {
 }
 
 impl Kept {
+    /// How many rows there are.
+    pub(crate) fn rows(&self) -> u64 {
+        match self {
+            Kept::Batches(kept) => kept.0.iter().map(|batch| batch.rows as u64).sum(),
+            Kept::Run(run) => run.rows,
+        }
+    }
+
     /// A source of the rows.
     pub(crate) fn held(&self) -> Result<Held> {
         match self {
@@ -146,9 +156,14 @@ impl Kept {
 impl Keep {
     /// Runs a pipeline and keeps its rows.
     pub(crate) fn run(pipeline: Pipeline, context: &Context) -> Result<Kept> {
+        Keep::run_within(usize::MAX, pipeline, context)
+    }
+
+    /// Runs a pipeline and keeps its rows, so many bytes of them in memory at most.
+    pub(crate) fn run_within(most: usize, pipeline: Pipeline, context: &Context) -> Result<Kept> {
         let kept = Arc::new(Mutex::new(None));
         let (spill, held) = (context.spill.clone(), context.budget.reservation());
-        let keep = Keep { batches: Vec::new(), file: None, spill, held };
+        let keep = Keep { batches: Vec::new(), file: None, spill, held, most };
         let commit = Box::new(Keeping { keep, kept: kept.clone() });
         pipeline::run(pipeline, Sink { prepare: Arc::new(Compacted), commit }, context)?;
         let kept = kept.lock().unwrap_or_else(PoisonError::into_inner).take();
@@ -169,7 +184,7 @@ impl Commit for Keeping {
             return file.write(batch).map(|()| true);
         }
         if batch.rows > 0 {
-            let fits = keep.held.try_add(batch.memory());
+            let fits = keep.held.try_add(batch.memory()) && keep.held.bytes() <= keep.most;
             keep.batches.push(batch);
             if !fits {
                 let mut file = keep.spill.writer()?;

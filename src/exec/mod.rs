@@ -8,6 +8,7 @@ mod grace;
 mod group;
 mod held;
 mod join;
+mod kept;
 mod keys;
 mod ledger;
 mod merge;

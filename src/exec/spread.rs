@@ -196,19 +196,20 @@ impl Spread {
 
 /// The different values of some columns, in order, null last; `None` if there are too many.
 pub(crate) fn combinations(
-    batches: &[Batch],
+    batches: impl Iterator<Item = Result<Batch>>,
     kinds: &[Type],
     wanted: &Wanted,
 ) -> Result<Option<Vec<Vec<Scalar>>>> {
     let mut table = KeyTable::new(kinds.to_vec())?;
     let mut numbers = Vec::new();
     for batch in batches {
+        let batch = batch?;
         let counts = wanted
             .except
             .and_then(|place| batch.columns.get(place))
             .map(|except| except.as_boolean().values().iter().map(|is_out| !is_out).collect::<Vec<bool>>());
         let batch = match counts {
-            Some(counts) => &batch.filter(&counts.into())?,
+            Some(counts) => batch.filter(&counts.into())?,
             None => batch,
         };
         let keys: Vec<ArrayRef> =

@@ -1,9 +1,12 @@
 //! An operator with its named columns, and the whole checked plan.
 
+use std::sync::Arc;
+
 use super::Tally;
 use super::node::{Node, Op, StepId};
 use crate::error::Result;
-use crate::expr::{Batch, Field, Scalar};
+use crate::expr::{Field, Scalar};
+use crate::io::source::Source;
 
 /// Rows with named columns.
 #[derive(Clone)]
@@ -76,7 +79,8 @@ pub(crate) struct Wanted {
 
 /// What a part of a plan gave.
 pub(crate) struct Found {
-    pub(crate) batches: Vec<Batch>,
+    /// Its rows.
+    pub(crate) source: Arc<dyn Source>,
     /// The different values of the columns, in order, null last; `None` if there are too many.
     pub(crate) combinations: Option<Vec<Vec<Scalar>>>,
     pub(crate) counted: Tally,

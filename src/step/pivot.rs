@@ -1,7 +1,6 @@
 //! `pivot KEYS [by COLS]` and items: values of KEYS become columns.
 
 use std::fmt;
-use std::sync::Arc;
 
 use super::item::{self, Item, write_below};
 use super::{Checker, Step, StepKind, StepText};
@@ -11,8 +10,6 @@ use crate::expr::bind::{AggregateCall, Place};
 use crate::expr::expand::unknown_column;
 use crate::expr::functions::Arguments;
 use crate::expr::{Bound, ColumnId, Field, Scalar, Type, aggregates, cast};
-use crate::io::memory::Memory;
-use crate::io::source::SourceColumn;
 use crate::plan::node::Scan;
 use crate::plan::{Cell, Node, Op, Plan, Relation, SortKey, Spread, StepInfo, Totals, Wanted};
 use crate::text::{Cursor, comma, expression, name};
@@ -364,14 +361,8 @@ impl Pivot {
             checker.wrong(self.span, too_many(MOST + 1));
             return None;
         };
-        let columns = grouped.relation.fields.iter().map(|f| SourceColumn {
-            name: f.name.clone(),
-            data: f.kind.arrow(),
-            open: false,
-        });
-        let source = Arc::new(Memory::new(columns.collect(), found.batches));
         let columns = grouped.relation.fields.iter().cloned().enumerate().collect();
-        let scan = Scan { source, columns, conditions: Vec::new(), limit: None, rejects: None };
+        let scan = Scan { source: found.source, columns, conditions: Vec::new(), limit: None, rejects: None };
         grouped.relation.node = Node { op: Op::Scan(scan), input: None, step: usize::MAX };
         Some(combinations)
     }

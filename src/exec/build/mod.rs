@@ -4,15 +4,16 @@ mod reshape;
 mod window;
 
 use std::path::Path;
-use std::sync::PoisonError;
+use std::sync::{Arc, PoisonError};
 
 use crate::error::{Error, ErrorKind, Result};
 use crate::exec::context::Context;
 use crate::exec::ends;
 use crate::exec::grace::Meeting;
 use crate::exec::group::{self, Call, Grouping};
-use crate::exec::held::{Collect, Discard, Held, Keep, Kept, Last, SampleRows};
+use crate::exec::held::{Discard, Held, Keep, Kept, Last, SampleRows};
 use crate::exec::join;
+use crate::exec::kept::KeptSource;
 use crate::exec::ledger::Ledger;
 use crate::exec::options::RunOptions;
 use crate::exec::paste::Paste;
@@ -50,11 +51,14 @@ pub(crate) fn run(
 /// # Errors
 /// As [`run`].
 pub(crate) fn find(plan: &Plan, options: &RunOptions, wanted: &Wanted) -> Result<Found> {
-    let (batches, counted) = run_counted(plan, options, || Ok(Collect::sink()))?;
+    let context = Context::new(options.clone(), plan);
+    let kept = Keep::run_within(context.budget.between_runs(), whole(plan, &context)?, &context)?;
+    let counted = ended(context)?;
     let kinds: Vec<Type> =
         wanted.columns.iter().filter_map(|i| plan.main.fields.get(*i)).map(|f| f.kind.clone()).collect();
-    let combinations = spread::combinations(&batches, &kinds, wanted)?;
-    Ok(Found { batches, combinations, counted, ran: plan.main.node.clone() })
+    let combinations = spread::combinations(sort::batches(kept.held()?.scan()), &kinds, wanted)?;
+    let source = Arc::new(KeptSource::new(&plan.main.fields, kept));
+    Ok(Found { source, combinations, counted, ran: plan.main.node.clone() })
 }
 
 fn run_counted(
@@ -63,18 +67,24 @@ fn run_counted(
     sink: impl FnOnce() -> Result<Sink>,
 ) -> Result<(Vec<Batch>, Tally)> {
     let context = Context::new(options.clone(), plan);
+    let pipeline = whole(plan, &context)?;
+    let batches = pipeline::run(pipeline, sink()?, &context)?.batches()?;
+    Ok((batches, ended(context)?))
+}
+
+/// The pipeline of the main chain, with its columns as they are told; the others have run for their effect.
+fn whole(plan: &Plan, context: &Context) -> Result<Pipeline> {
     for other in &plan.others {
-        pipeline::run(build_for_effect(&other.node, &context)?, Discard::sink(), &context)?;
+        pipeline::run(build_for_effect(&other.node, context)?, Discard::sink(), context)?;
     }
     let wanted: Vec<ColumnId> = plan.main.fields.iter().map(|f| f.id).collect();
-    let mut pipeline = build(&plan.main.node, &context)?;
+    let mut pipeline = build(&plan.main.node, context)?;
     let places = places(&pipeline.layout, &wanted)?;
     if places.len() != pipeline.layout.len() || places.iter().enumerate().any(|(i, p)| i != *p) {
         pipeline.push(Box::new(stream::Pick(places)));
     }
     pipeline.layout = wanted;
-    let batches = pipeline::run(pipeline, sink()?, &context)?.batches()?;
-    Ok((batches, ended(context)?))
+    Ok(pipeline)
 }
 
 /// Runs a plan for what its steps write and require.
