@@ -22,6 +22,17 @@ pub fn give_back_large_blocks() {
     }
 }
 
+/// Gives what is free back to the system, as far as it is whole pages.
+///
+/// Takes milliseconds: for after much was freed that will not be needed again soon.
+pub fn give_back() {
+    #[cfg(all(target_os = "linux", target_env = "gnu"))]
+    // SAFETY: may be called at any time; nothing that is in use changes.
+    unsafe {
+        libc::malloc_trim(0);
+    }
+}
+
 /// Bytes from which on memory is asked for in large pages.
 const PAGES: usize = 4 << 20;
 

@@ -7,6 +7,7 @@ use std::sync::Arc;
 
 use arrow_array::cast::AsArray;
 use arrow_array::{ArrayRef, BooleanArray, Int64Array, LargeBinaryArray, UInt32Array};
+use churn_kernels::memory;
 
 use super::budget::{Budget, Reservation};
 use super::context::Context;
@@ -175,6 +176,7 @@ impl Files<'_> {
             let large = self.process.large();
             let Some(mut batches) = self.held(&run, large.is_some(), held)? else {
                 held.hold(0)?;
+                memory::give_back();
                 if level == LEVELS || (large.is_some() && run.rows <= FEW) {
                     let disk = Disk { spill: self.spill, budget: held.budget(), threads: self.threads };
                     results.push(large.ok_or_else(|| disk.budget.refused())?.worked_out(&run, &disk)?);
@@ -304,6 +306,7 @@ impl Commit for Meeting {
                 self.deal(&batch)?;
             }
             self.held.hold(0)?;
+            memory::give_back();
         }
         Ok(true)
     }

@@ -3,6 +3,8 @@
 use std::sync::atomic::Ordering::Relaxed;
 use std::sync::{Arc, Mutex, PoisonError};
 
+use churn_kernels::memory;
+
 use super::beside::{Beside, Staying};
 use super::local::{Dealt, Grouping, Shard, Workers, shards};
 use super::partition::{PARTITIONS, Partition};
@@ -317,6 +319,7 @@ impl Groups {
     fn held_on_disk(mut self, work: &mut Work) -> Result<Held> {
         let grouping = self.grouping.clone();
         let mut runs: Vec<Run> = Vec::new();
+        memory::give_back();
         for file in self.files.take().unwrap_or_default() {
             let file = file.finish()?;
             let mut partition = Partition::new(&grouping)?;
