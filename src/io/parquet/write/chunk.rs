@@ -8,7 +8,7 @@ use arrow_buffer::BooleanBufferBuilder;
 use arrow_schema::DataType;
 use bytes::Bytes;
 use parquet::basic::{BoundaryOrder, Compression, Encoding, PageType};
-use parquet::column::page::{CompressedPage, Page, PageWriter};
+use parquet::column::page::{CompressedPage, Page, PageWriteSpec, PageWriter};
 use parquet::column::writer::ColumnCloseResult;
 use parquet::errors::{ParquetError, Result};
 use parquet::file::metadata::{
@@ -125,14 +125,7 @@ impl Chunk {
         }
         let mut out = TrackedWrite::new(Vec::new());
         let mut writer = SerializedPageWriter::new(&mut out);
-        let (mut stored, mut raw) = (0, 0);
-        let mut put = |page: CompressedPage| -> Result<(i64, i32)> {
-            let told = writer.write_page(page)?;
-            raw += told.uncompressed_size as i64;
-            stored += told.compressed_size as i64;
-            Ok((i64::try_from(told.offset).map_err(too_large)?, told.compressed_size as i32))
-        };
-        let mut dictionary = None;
+        let mut footer = Footer::new(&self.column);
         if self.values.len() > 0 {
             let values = self.values.dictionary();
             let page = Page::DictionaryPage {
@@ -141,62 +134,111 @@ impl Chunk {
                 encoding: Encoding::PLAIN,
                 is_sorted: false,
             };
-            dictionary = Some(put(CompressedPage::new(page, values.len()))?.0);
+            let told = writer.write_page(CompressedPage::new(page, values.len()))?;
+            footer.dictionary = Some(footer.place(&told)?.0);
         }
-        let mut offsets = OffsetIndexBuilder::new();
-        let mut index = ColumnIndexBuilder::new(self.column.physical_type());
-        let (mut rows, mut nulls, mut first) = (0, 0, None);
-        let mut counts = [(Encoding::RLE_DICTIONARY, 0), (Encoding::PLAIN, 0)];
-        for page in self.pages {
-            let PageBounds { least_and_greatest, nans } = page.bounds;
-            if least_and_greatest.is_none() && page.nulls < page.rows {
-                index.to_invalid();
-            }
-            let (least, greatest) = least_and_greatest.unwrap_or_default();
-            index.append(page.nulls == page.rows, least, greatest, page.nulls as i64, nans);
-            (rows, nulls) = (rows + page.rows, nulls + page.nulls);
-            counts.iter_mut().filter(|(e, _)| *e == page.encoding).for_each(|(_, n)| *n += 1);
+        for mut page in std::mem::take(&mut self.pages) {
             let data = Page::DataPage {
-                buf: page.bytes.into(),
+                buf: std::mem::take(&mut page.bytes).into(),
                 num_values: page.rows as u32,
                 encoding: page.encoding,
                 def_level_encoding: Encoding::RLE,
                 rep_level_encoding: Encoding::RLE,
                 statistics: None,
             };
-            let (offset, size) = put(CompressedPage::new(data, page.raw))?;
-            first.get_or_insert(offset);
-            offsets.append_row_count(page.rows as i64);
-            offsets.append_offset_and_size(offset, size);
+            let told = writer.write_page(CompressedPage::new(data, page.raw))?;
+            footer.add(page, &told)?;
         }
-        index.set_boundary_order(match self.values.order() {
+        let told = footer.close(self)?;
+        Ok((out.into_inner()?.into(), told))
+    }
+}
+
+/// What is told of a column's pages at the end of the file.
+struct Footer {
+    index: ColumnIndexBuilder,
+    offsets: OffsetIndexBuilder,
+    dictionary: Option<i64>,
+    first: Option<i64>,
+    /// Bytes as they are stored, and before.
+    stored: i64,
+    raw: i64,
+    rows: usize,
+    nulls: usize,
+    /// Pages of each encoding.
+    counts: [(Encoding, i32); 2],
+}
+
+impl Footer {
+    fn new(column: &ColumnDescPtr) -> Footer {
+        Footer {
+            index: ColumnIndexBuilder::new(column.physical_type()),
+            offsets: OffsetIndexBuilder::new(),
+            dictionary: None,
+            first: None,
+            stored: 0,
+            raw: 0,
+            rows: 0,
+            nulls: 0,
+            counts: [(Encoding::RLE_DICTIONARY, 0), (Encoding::PLAIN, 0)],
+        }
+    }
+
+    /// Where a page stands that was written, and its bytes there.
+    fn place(&mut self, told: &PageWriteSpec) -> Result<(i64, i32)> {
+        let too_large = |e: std::num::TryFromIntError| ParquetError::General(e.to_string());
+        self.raw += told.uncompressed_size as i64;
+        self.stored += told.compressed_size as i64;
+        Ok((
+            i64::try_from(told.offset).map_err(too_large)?,
+            i32::try_from(told.compressed_size).map_err(too_large)?,
+        ))
+    }
+
+    fn add(&mut self, page: Encoded, told: &PageWriteSpec) -> Result<()> {
+        let PageBounds { least_and_greatest, nans } = page.bounds;
+        if least_and_greatest.is_none() && page.nulls < page.rows {
+            // Values without an order: the index has no place for them.
+            self.index.to_invalid();
+        }
+        let (least, greatest) = least_and_greatest.unwrap_or_default();
+        self.index.append(page.nulls == page.rows, least, greatest, page.nulls as i64, nans);
+        let (offset, size) = self.place(told)?;
+        self.first.get_or_insert(offset);
+        self.offsets.append_row_count(page.rows as i64);
+        self.offsets.append_offset_and_size(offset, size);
+        (self.rows, self.nulls) = (self.rows + page.rows, self.nulls + page.nulls);
+        self.counts.iter_mut().filter(|(e, _)| *e == page.encoding).for_each(|(_, n)| *n += 1);
+        Ok(())
+    }
+
+    fn close(mut self, chunk: Chunk) -> Result<ColumnCloseResult> {
+        self.index.set_boundary_order(match chunk.values.order() {
             (true, _) => BoundaryOrder::ASCENDING,
             (_, true) => BoundaryOrder::DESCENDING,
             _ => BoundaryOrder::UNORDERED,
         });
-        let counts = counts.into_iter().filter(|(_, count)| *count > 0);
+        let counts = self.counts.into_iter().filter(|(_, count)| *count > 0);
         let data = |(encoding, count)| PageEncodingStats { page_type: PageType::DATA_PAGE, encoding, count };
-        let metadata = ColumnChunkMetaData::builder(self.column)
+        let metadata = ColumnChunkMetaData::builder(chunk.column)
             .set_encodings(vec![Encoding::PLAIN, Encoding::RLE, Encoding::RLE_DICTIONARY])
             .set_page_encoding_stats(counts.map(data).collect())
-            .set_compression(self.packer.compression)
-            .set_num_values(rows as i64)
-            .set_total_compressed_size(stored)
-            .set_total_uncompressed_size(raw)
-            .set_dictionary_page_offset(dictionary)
-            .set_data_page_offset(first.unwrap_or(0))
-            .set_statistics(self.values.statistics(nulls as u64))
+            .set_compression(chunk.packer.compression)
+            .set_num_values(self.rows as i64)
+            .set_total_compressed_size(self.stored)
+            .set_total_uncompressed_size(self.raw)
+            .set_dictionary_page_offset(self.dictionary)
+            .set_data_page_offset(self.first.unwrap_or(0))
+            .set_statistics(chunk.values.statistics(self.nulls as u64))
             .build()?;
-        let column_index = if index.valid() { Some(index.build()?) } else { None };
-        let told = ColumnCloseResult {
-            bytes_written: stored.unsigned_abs(),
-            rows_written: rows as u64,
+        Ok(ColumnCloseResult {
+            bytes_written: self.stored.unsigned_abs(),
+            rows_written: self.rows as u64,
             metadata,
             bloom_filter: None,
-            column_index,
-            offset_index: Some(offsets.build()),
-        };
-        Ok((out.into_inner()?.into(), told))
+            column_index: if self.index.valid() { Some(self.index.build()?) } else { None },
+            offset_index: Some(self.offsets.build()),
+        })
     }
 }
 
@@ -242,8 +284,4 @@ impl Packer {
             None => Ok(bytes.to_vec()),
         }
     }
-}
-
-fn too_large(error: std::num::TryFromIntError) -> ParquetError {
-    ParquetError::General(error.to_string())
 }
