@@ -271,6 +271,8 @@ fn a_split_table_reads_back(#[case] format: &str) {
     let appended = format!("write 'out' with (split_by = (farm, day), format = {format}, mode = append)");
     write(&folder, &[DELIVERIES, &appended]);
     assert_eq!(run(&folder, &["read 'out'"]).len(), 8);
+    write(&folder, &[DELIVERIES, "sort litres desc", &target]);
+    assert_eq!(run(&folder, &["read 'out'"]).len(), 4, "sorted rows are split like any others");
     assert_eq!(fs::read_dir(folder.path()).unwrap().count(), 1, "nothing is left beside the folder");
 }
 

@@ -16,10 +16,13 @@
 //! | [`double`] | sums that carry their own rounding error |
 //! | [`gather`] | rows taken from the parts of a column in any order |
 //! | [`distinct`] | about how many different keys there are |
+//! | [`lines`] | rows as lines of text, copied to their places |
 //! | [`hash`] | hashes of fixed-width and byte keys |
 //! | [`dense`] | numbers of keys that stand close together |
 //! | [`memory`] | how the process gives memory back |
+//! | [`pool`] | blocks of bytes that are used again |
 //! | [`prefetch`] | memory brought near before it is needed |
+//! | [`search`] | values looked for among bounds |
 //! | [`views`] | text columns that point into a block of text |
 
 mod borders;
@@ -36,11 +39,14 @@ mod few;
 pub mod gather;
 pub mod grid;
 pub mod hash;
+pub mod lines;
 mod masks;
 pub mod memory;
 pub mod number;
 pub mod numbering;
+pub mod pool;
 pub mod prefetch;
+pub mod search;
 mod short;
 pub mod structure;
 pub mod verbatim;

@@ -40,8 +40,21 @@ const PAGES: usize = 4 << 20;
 /// to get small ones one by one takes longer than to fill them.
 pub fn with_room(bytes: usize) -> Vec<u8> {
     let room = Vec::with_capacity(bytes);
+    in_large_pages(&room);
+    room
+}
+
+/// So many zeros, backed as [`with_room`] is: much of them is not there before it is written to.
+pub fn zeroed(bytes: usize) -> Vec<u8> {
+    let zeros = vec![0; bytes];
+    in_large_pages(&zeros);
+    zeros
+}
+
+/// Asks for large pages behind a vector.
+fn in_large_pages(room: &Vec<u8>) {
     #[cfg(all(target_os = "linux", target_env = "gnu"))]
-    if bytes >= PAGES {
+    if room.capacity() >= PAGES {
         const PAGE: usize = 1 << 12;
         let start = (room.as_ptr() as usize).next_multiple_of(PAGE);
         let length = (room.as_ptr() as usize + room.capacity() - start) & !(PAGE - 1);
@@ -50,5 +63,6 @@ pub fn with_room(bytes: usize) -> Vec<u8> {
             libc::madvise(start as *mut libc::c_void, length, libc::MADV_HUGEPAGE);
         }
     }
-    room
+    #[cfg(not(all(target_os = "linux", target_env = "gnu")))]
+    let _ = room;
 }

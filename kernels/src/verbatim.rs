@@ -2,7 +2,8 @@
 //!
 //! A number, a day or a truth can be written in several ways; the writer has one for each value. A cell that is
 //! in that way, as far as is easily seen, reads back and is written the same. What is not easily seen counts as not
-//! so: the row is then written from its values.
+//! so: the row is then written from its values. Fractions with zeros at their end are the one exception: a row is also
+//! copied without these.
 
 use arrow_array::BinaryViewArray;
 use arrow_buffer::NullBuffer;
@@ -10,7 +11,7 @@ use arrow_buffer::NullBuffer;
 use crate::cells::{Cells, Rows, Spans};
 use crate::chunk::{CHUNK, Chunk, eight};
 use crate::masks::Way;
-use crate::views::TextBlock;
+use crate::views::{TextBlock, Whose};
 
 /// How a column's values are written.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -36,17 +37,19 @@ pub struct Verbatim<'a> {
     rows: Rows<'a>,
     /// A bit for each, 64 of them a word.
     stand: Vec<u64>,
+    /// Columns with cells that stand but for zeros at their end, and which those are.
+    trimmed: Vec<(Cells<'a>, Vec<u64>)>,
 }
 
 impl<'a> Verbatim<'a> {
     /// As long as nothing else is known, all do.
     pub fn new(rows: Rows<'a>) -> Verbatim<'a> {
-        Verbatim { rows, stand: vec![u64::MAX; rows.len().div_ceil(CHUNK)] }
+        Verbatim { rows, stand: vec![u64::MAX; rows.len().div_ceil(CHUNK)], trimmed: Vec::new() }
     }
 
-    /// Leaves those whose cell of a column, if it has a value, is in the one form for it, and is empty otherwise.
-    /// The cells must have been read: each that is not null is of its type.
-    pub fn column(&mut self, cells: &Cells<'_>, form: Form, nulls: Option<&NullBuffer>) {
+    /// Leaves those whose cell of the next column, if it has a value, is in the one form for it, and is empty
+    /// otherwise. The cells must have been read: each that is not null is of its type.
+    pub fn column(&mut self, cells: Cells<'a>, form: Form, nulls: Option<&NullBuffer>) {
         if form == Form::Text {
             // Without quotes it is the same, and the empty cell is null.
             return;
@@ -54,17 +57,22 @@ impl<'a> Verbatim<'a> {
         let valid = nulls.map(|nulls| nulls.inner().bit_chunks());
         let mut valid = valid.as_ref().map(|chunks| chunks.iter_padded());
         let mut spare = Spans::default();
+        let mut trimmed = Vec::new();
         for (number, stand) in self.stand.iter_mut().enumerate() {
             let chunk = cells.chunk(self.rows, number * CHUNK, &mut spare);
-            let (standing, empty) = standing(chunk, form);
+            let Standing { whole, but_zeros, empty } = standing(chunk, form);
             let valid = valid.as_mut().map_or(u64::MAX, |valid| valid.next().unwrap_or(0));
-            *stand &= (standing & valid & !empty) | (empty & !valid);
+            *stand &= ((whole | but_zeros) & valid & !empty) | (empty & !valid);
+            trimmed.push(but_zeros & valid);
+        }
+        if trimmed.iter().any(|bits| *bits != 0) {
+            self.trimmed.push((cells, trimmed));
         }
     }
 
     /// The rows' bytes, from their first cell to their last one; null for a row that does not stand as it would be
     /// written, or is so short that a copy of it gains nothing.
-    pub fn lines(mut self, block: &TextBlock, first: &Cells<'_>, last: &Cells<'_>) -> BinaryViewArray {
+    pub fn lines(mut self, block: &TextBlock, first: Cells<'_>, last: Cells<'_>) -> BinaryViewArray {
         let (rows, bytes) = (self.rows, block.bytes());
         let range = |place: usize| (first.range(rows.row(place)).0, last.range(rows.row(place)).1);
         let mut at = 0;
@@ -79,12 +87,57 @@ impl<'a> Verbatim<'a> {
                 self.stand[at / CHUNK] &= !(1 << (at % CHUNK));
             }
         }
-        block.parts((0..rows.len()).map(range), self.stand)
+        let mut parts: Vec<_> =
+            (0..rows.len()).map(range).map(|(start, end)| (Whose::Block, start, end)).collect();
+        let mut own = Vec::new();
+        for (word, stand) in self.stand.iter().enumerate() {
+            let any = self.trimmed.iter().fold(0, |any, (_, bits)| any | bits[word]);
+            let mut left = any & stand;
+            while left != 0 {
+                let bit = left.trailing_zeros() as usize;
+                left &= left - 1;
+                if let Some((whose, start, end)) = parts.get_mut(word * CHUNK + bit) {
+                    let from = own.len();
+                    self.push_trimmed(word * CHUNK + bit, bytes, (*start, *end), &mut own);
+                    (*whose, *start, *end) = (Whose::Own, from, own.len());
+                }
+            }
+        }
+        block.parts(own, parts.into_iter(), self.stand)
+    }
+
+    /// Appends a row without the zeros at the end of its fractions.
+    fn push_trimmed(&self, place: usize, bytes: &[u8], (start, end): (usize, usize), own: &mut Vec<u8>) {
+        let mut from = start;
+        for (cells, bits) in &self.trimmed {
+            if bits[place / CHUNK] >> (place % CHUNK) & 1 == 1 {
+                let (cell, end) = cells.range(self.rows.row(place));
+                own.extend_from_slice(bytes.get(from..end).unwrap_or_default());
+                from = end;
+                let text = bytes.get(cell..end).unwrap_or_default();
+                let zeros = text.iter().rev().take_while(|byte| **byte == b'0').count();
+                // One digit stays behind the point.
+                let bare = text.len() - zeros;
+                let is_bare = bare.checked_sub(1).and_then(|last| text.get(last)) == Some(&b'.');
+                own.truncate(own.len() - zeros + usize::from(is_bare));
+            }
+        }
+        own.extend_from_slice(bytes.get(from..end).unwrap_or_default());
     }
 }
 
-/// The cells that are in the one form for their value, and those that are empty.
-fn standing(chunk: Chunk<'_>, form: Form) -> (u64, u64) {
+/// What cells of a column are, a bit for each.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+struct Standing {
+    /// In the one form for their value.
+    whole: u64,
+    /// So but for zeros at their end.
+    but_zeros: u64,
+    empty: u64,
+}
+
+/// Looks at cells of a form.
+fn standing(chunk: Chunk<'_>, form: Form) -> Standing {
     match Way::choose() {
         // SAFETY: a way is chosen only where the processor has it.
         #[cfg(target_arch = "x86_64")]
@@ -98,28 +151,33 @@ fn standing(chunk: Chunk<'_>, form: Form) -> (u64, u64) {
 
 #[cfg(target_arch = "x86_64")]
 #[target_feature(enable = "avx512f,avx512bw,avx512cd,avx512dq,avx512vl")]
-fn standing_avx512(chunk: Chunk<'_>, form: Form) -> (u64, u64) {
+fn standing_avx512(chunk: Chunk<'_>, form: Form) -> Standing {
     standing_plain(chunk, form)
 }
 
 #[cfg(target_arch = "x86_64")]
 #[target_feature(enable = "avx2")]
-fn standing_avx2(chunk: Chunk<'_>, form: Form) -> (u64, u64) {
+fn standing_avx2(chunk: Chunk<'_>, form: Form) -> Standing {
     standing_plain(chunk, form)
 }
 
 /// Without a branch on what a cell looks like: compilers make vectors of it.
 #[inline(always)]
-fn standing_plain(chunk: Chunk<'_>, form: Form) -> (u64, u64) {
+fn standing_plain(chunk: Chunk<'_>, form: Form) -> Standing {
     let words = chunk.words();
-    let standing = match form {
+    let mut but_zeros = 0;
+    let whole = match form {
         Form::Whole => each(chunk, &words, is_plain_whole) & bits(&last_is_digit(chunk, &words)),
-        Form::Fraction => each(chunk, &words, is_plain_fraction),
+        Form::Fraction => {
+            let plain = each(chunk, &words, is_plain_fraction);
+            but_zeros = plain & each(chunk, &words, has_zeros);
+            plain & !but_zeros
+        }
         Form::Day => each(chunk, &words, |text| (text.length == 10) & (text.byte(4) == u64::from(b'-'))),
         Form::Truth => each(chunk, &words, is_plain_truth),
         Form::Text => u64::MAX,
     };
-    (standing, each(chunk, &words, |text| text.length == 0))
+    Standing { whole, but_zeros, empty: each(chunk, &words, |text| text.length == 0) }
 }
 
 /// A bit for each cell for which `holds`.
@@ -193,7 +251,7 @@ fn last_is_digit(chunk: Chunk<'_>, words: &[u64; CHUNK]) -> [bool; CHUNK] {
     flags
 }
 
-/// At most eight characters, of which up to four stand behind the point.
+/// At most eight characters, of which up to four stand behind the point; there may be zeros at the end.
 #[inline(always)]
 fn is_plain_fraction(text: Text) -> bool {
     const ONES: u64 = 0x0101_0101_0101_0101;
@@ -209,13 +267,18 @@ fn is_plain_fraction(text: Text) -> bool {
     // Letters of an exponent have this bit, digits, points and signs have not.
     let inside = u64::MAX >> (8 * (8u64.wrapping_sub(length) & 7));
     let letters = word & inside & (ONES << 6);
-    let last = text.byte(length.wrapping_sub(1));
     (length.wrapping_sub(3) < 6)
         & (letters == 0)
         & (point & few & (ONES << 7) != 0)
         & begins(text.byte(signed), point == 0x80 << (8 * (signed + 1)))
-        & is_digit(last)
-        & ((last != u64::from(b'0')) | (point == one))
+        & is_digit(text.byte(length.wrapping_sub(1)))
+}
+
+/// Whether a plain fraction has a zero at its end that is not the one digit behind the point.
+#[inline(always)]
+fn has_zeros(text: Text) -> bool {
+    let from_end = |places: u64| text.byte(text.length.wrapping_sub(places));
+    (from_end(1) == u64::from(b'0')) & (from_end(2) != u64::from(b'.'))
 }
 
 #[inline(always)]
@@ -239,7 +302,13 @@ mod tests {
         let cells = Chunk { bytes: &bytes, starts: &starts, lengths: &lengths };
         let found = standing(cells, form);
         assert_eq!(found, standing_plain(cells, form));
-        (0..texts.len()).map(|i| found.0 & !found.1 & (1 << i) != 0).collect()
+        let Standing { whole, but_zeros, empty } = found;
+        assert_eq!(whole & but_zeros, 0);
+        for (i, text) in texts.iter().enumerate().filter(|(i, _)| but_zeros >> i & 1 == 1) {
+            let value = number::parse_float(text.as_bytes());
+            assert!(text.ends_with('0') && value.is_none_or(|v| format!("{v:?}").len() < text.len()), "{i}");
+        }
+        (0..texts.len()).map(|i| whole & !empty & (1 << i) != 0).collect()
     }
 
     proptest! {

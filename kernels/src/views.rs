@@ -12,6 +12,16 @@ use arrow_buffer::{BooleanBuffer, Buffer, NullBuffer, ScalarBuffer};
 use crate::cells::{Cells, Column, Rows, Spans};
 use crate::chunk::{CHUNK, Chunk};
 use crate::masks::Way;
+use crate::pool::Pool;
+
+/// Where a part of text stands.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Whose {
+    /// In the block.
+    Block,
+    /// In text made beside it.
+    Own,
+}
 
 /// A block of text.
 #[derive(Debug)]
@@ -21,11 +31,12 @@ pub struct TextBlock {
 }
 
 impl TextBlock {
-    /// Takes bytes over, without a copy; the text is the part of them in `range`.
-    pub fn new(bytes: Vec<u8>, range: Range<usize>) -> TextBlock {
+    /// Takes bytes over, without a copy; the text is the part of them in `range`. They go to the pool when neither the
+    /// block nor a column needs them any more.
+    pub fn new(bytes: Vec<u8>, range: Range<usize>, pool: &Pool) -> TextBlock {
         let end = range.end.min(bytes.len());
         let range = range.start.min(end)..end;
-        TextBlock { buffer: Buffer::from_vec(bytes), range }
+        TextBlock { buffer: pool.lend(bytes), range }
     }
 
     /// The bytes of the text.
@@ -34,32 +45,36 @@ impl TextBlock {
         &self.buffer.as_slice()[self.range.clone()]
     }
 
-    /// Parts of the text, where `stand` has a bit; null elsewhere, and where a part has room in a view itself.
+    /// Parts of the text, or of `own` where a part says so, for rows where `stand` has a bit; null elsewhere, and where
+    /// a part has room in a view itself.
     pub(crate) fn parts(
         &self,
-        ranges: impl ExactSizeIterator<Item = (usize, usize)>,
+        own: Vec<u8>,
+        parts: impl ExactSizeIterator<Item = (Whose, usize, usize)>,
         mut stand: Vec<u64>,
     ) -> BinaryViewArray {
-        let rows = ranges.len();
+        let rows = parts.len();
         let mut views = Vec::with_capacity(rows);
-        for (place, (start, end)) in ranges.enumerate() {
-            let part = self.bytes().get(start..end).unwrap_or_default();
+        for (place, (whose, start, end)) in parts.enumerate() {
+            let (bytes, buffer, first) = match whose {
+                Whose::Block => (self.bytes(), 0, self.range.start),
+                Whose::Own => (own.as_slice(), 1, 0),
+            };
+            let part = bytes.get(start..end).unwrap_or_default();
             if part.len() <= 12 {
                 views.push(0);
                 stand[place / 64] &= !(1 << (place % 64));
             } else {
-                views.push(view_of(part, 0, self.range.start + start));
+                views.push(view_of(part, buffer, first + start));
             }
         }
         let nulls = NullBuffer::new(BooleanBuffer::new(Buffer::from_vec(stand), 0, rows));
-        let buffers: Arc<[Buffer]> = Arc::from([self.buffer.clone()]);
-        // SAFETY: each view is of a part of the one buffer, or zero, the view of no bytes; there is one for each row.
-        unsafe { BinaryViewArray::new_unchecked(ScalarBuffer::from(views), buffers, Some(nulls)) }
-    }
-
-    /// Gives all the bytes back, to be used again, unless a column holds them.
-    pub fn into_bytes(self) -> Option<Vec<u8>> {
-        self.buffer.into_vec().ok()
+        let mut buffers = vec![self.buffer.clone()];
+        if !own.is_empty() {
+            buffers.push(Buffer::from_vec(own));
+        }
+        // SAFETY: each view is of a part of one of the buffers, or zero, the view of no bytes; there is one for each row.
+        unsafe { BinaryViewArray::new_unchecked(ScalarBuffer::from(views), Arc::from(buffers), Some(nulls)) }
     }
 }
 
@@ -302,7 +317,7 @@ const LOW_BYTES: [u128; 16] = {
 
 /// The view of a text at `offset` of buffer `buffer`.
 #[inline]
-fn view_of(text: &[u8], buffer: u32, offset: usize) -> u128 {
+pub(crate) fn view_of(text: &[u8], buffer: u32, offset: usize) -> u128 {
     let length = text.len();
     if length <= 12 {
         let mut inline = [0u8; 16];
@@ -354,7 +369,7 @@ mod tests {
             let block = {
                 let mut bytes = vec![b';'; 3];
                 bytes.extend_from_slice(text.as_bytes());
-                TextBlock::new(bytes, 3..3 + text.len())
+                TextBlock::new(bytes, 3..3 + text.len(), &Pool::default())
             };
             let mut builder = ViewBuilder::new(&block, cuts.len());
             let parts = || cuts.iter().map(|(start, length)| (*start, (start + length).min(text.len())))
@@ -371,7 +386,7 @@ mod tests {
 
     #[test]
     fn bad_bytes_are_told_where_they_are_read() {
-        let block = TextBlock::new(b"ab,\xff,c".to_vec(), 0..6);
+        let block = TextBlock::new(b"ab,\xff,c".to_vec(), 0..6, &Pool::default());
         let read = |start, end| {
             let mut builder = ViewBuilder::new(&block, 1);
             builder.push_part(start, end);
@@ -383,7 +398,7 @@ mod tests {
 
     #[test]
     fn half_a_character_is_no_text() {
-        let block = TextBlock::new("aä".into(), 0..3);
+        let block = TextBlock::new("aä".into(), 0..3, &Pool::default());
         let mut builder = ViewBuilder::new(&block, 1);
         builder.push_part(0, 2);
         assert_eq!(builder.finish(None).err(), Some(1));
@@ -392,7 +407,7 @@ mod tests {
     #[test]
     fn a_few_kept_rows_do_not_hold_a_block() {
         let text = "a text of more than twelve bytes;".repeat(1000);
-        let block = TextBlock::new(text.into_bytes(), 0..33_000);
+        let block = TextBlock::new(text.into_bytes(), 0..33_000, &Pool::default());
         let mut builder = ViewBuilder::new(&block, 1);
         builder.push_part(0, 33);
         let small = builder.finish(None).ok().and_then(|column| compact(&column));

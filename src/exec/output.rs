@@ -23,7 +23,7 @@ struct Encode(Arc<dyn Encoder>);
 
 impl Prepare for Encode {
     fn prepare(&self, batch: Batch, _: &mut Work) -> Result<Part> {
-        let bytes = if batch.rows == 0 { Vec::new() } else { self.0.rows(&batch)? };
+        let bytes = if batch.rows == 0 { Vec::new() } else { self.0.rows(&batch, None)? };
         Ok(Box::new(bytes))
     }
 }

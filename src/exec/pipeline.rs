@@ -8,7 +8,7 @@ use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use super::context::Context;
-use super::held::{Held, Keep};
+use super::held::{Held, Keep, slices_of};
 use super::options::Progress;
 use super::serial::SerialOp;
 use super::stream::{self, ScanTest, StreamOp};
@@ -445,15 +445,11 @@ impl Run<'_> {
         take: &mut dyn FnMut(Batch, &mut Work) -> Result<()>,
     ) -> Result<()> {
         let most = self.context.options.batch_rows.unwrap_or(usize::MAX);
-        let mut from = 0;
-        // A batch without rows still goes through once, so that errors of empty tables show alike.
-        while from < whole.rows || (from == 0 && whole.rows == 0) {
-            let rows = most.min(whole.rows - from);
-            let batch = if rows == whole.rows { whole.clone() } else { whole.slice(from, rows) };
-            stream::through(&leg.stream, batch, work, take)?;
-            from += rows.max(1);
+        if whole.rows <= most {
+            // Handed on as it is, so that an operator may take over what it holds.
+            return stream::through(&leg.stream, whole, work, take);
         }
-        Ok(())
+        slices_of(whole, most).into_iter().try_for_each(|some| stream::through(&leg.stream, some, work, take))
     }
 
     /// Gives a morsel to the sink when its turn comes; one worker serves all that are waiting.

@@ -259,10 +259,7 @@ impl StreamOp for Tap {
         let rows = Batch { columns, rows: batch.rows };
         if batch.rows > 0 {
             let side = match &self.encoder {
-                Some(encoder) => Side::Bytes(match ready {
-                    None => encoder.rows(&rows)?,
-                    Some(_) => encoder.lines(&rows, ready)?.unwrap_or_default().text,
-                }),
+                Some(encoder) => Side::Bytes(encoder.rows(&rows, ready)?),
                 None => Side::Rows(compacted(rows)),
             };
             work.side.push((self.output, side));

@@ -19,16 +19,11 @@ use crate::expr::{Batch, Field};
 pub(crate) trait Encoder: Send + Sync {
     /// What stands before the rows.
     fn start(&self) -> Vec<u8>;
-    /// The rows of a batch.
-    fn rows(&self, batch: &Batch) -> Result<Vec<u8>>;
-    /// The rows of a batch, each a line of its own whatever stands around it, and where each line ends; `None` if
-    /// rows of this format are not such lines. `ready` has the rows that are such lines already.
-    fn lines(&self, _batch: &Batch, _ready: Option<&BinaryViewArray>) -> Result<Option<Lines>> {
-        Ok(None)
-    }
-    /// Whether rows are lines of their own.
-    fn is_by_line(&self) -> bool {
-        false
+    /// The rows of a batch; `ready` has those that are lines already, of an encoder that gives its lines a form.
+    fn rows(&self, batch: &Batch, ready: Option<&BinaryViewArray>) -> Result<Vec<u8>>;
+    /// What writes rows as lines of their own, if those of this format are such.
+    fn by_line(self: Box<Self>) -> Option<Box<dyn LineEncoder>> {
+        None
     }
     /// The form of its lines, if sources may have rows in it.
     fn line_form(&self) -> Option<LineForm> {
@@ -44,17 +39,16 @@ pub(crate) trait Encoder: Send + Sync {
     }
 }
 
+/// Rows into lines, each the same whatever stands around it.
+pub(crate) trait LineEncoder: Encoder {
+    /// The rows of a batch, each a line without its end; `ready` as in [`Encoder::rows`].
+    fn lines(&self, batch: &Batch, ready: Option<&BinaryViewArray>) -> Result<BinaryViewArray>;
+}
+
 /// Cells with separators between them, texts in double quotes only where they need them, null the empty cell.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) struct LineForm {
     pub(crate) separator: u8,
-}
-
-/// Lines of text, one behind the other.
-#[derive(Clone, Debug, Default)]
-pub(crate) struct Lines {
-    pub(crate) text: Vec<u8>,
-    pub(crate) ends: Vec<i64>,
 }
 
 /// How a file is compressed within, or as a whole.

@@ -116,7 +116,7 @@ impl SplitTarget {
                     if std::mem::replace(any, true) {
                         file.write(encoder.between())?;
                     }
-                    file.write(&encoder.rows(&part)?)?;
+                    file.write(&encoder.rows(&part, None)?)?;
                 }
                 Entry::Rows { writer, .. } => writer.write(part)?,
             }

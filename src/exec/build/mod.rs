@@ -112,10 +112,7 @@ fn build_for_effect(node: &Node, context: &Context) -> Result<Pipeline> {
     let (Op::Sort { keys, keep: None }, Some(input)) = (&sorted.op, &sorted.input) else {
         return build(node, context);
     };
-    let Some(encoder) = target.format.encoder(&target.fields, &target.options).filter(|e| e.is_by_line())
-    else {
-        return build(node, context);
-    };
+    let Some(encoder) = text_encoder(target).and_then(|e| e.by_line()) else { return build(node, context) };
     let mut below = build(input, context)?;
     let output = write_output(target, Some(&*encoder), node.step, context)?;
     let columns = places(&below.layout, &ids(&target.fields))?;

@@ -7,7 +7,7 @@ use arrow_array::types::{
     Date32Type, Float64Type, Int64Type, Time64MicrosecondType, TimestampMicrosecondType,
 };
 use arrow_array::{Array, ArrayRef};
-use arrow_buffer::NullBuffer;
+use arrow_buffer::{BooleanBufferBuilder, NullBuffer};
 use arrow_row::{RowConverter, Rows, SortField};
 use arrow_schema::SortOptions;
 
@@ -78,26 +78,103 @@ pub(super) enum Keys {
     Rows(Rows),
 }
 
+impl Keys {
+    /// The keys of so many rows, from the key columns of some batches; `converter` is that of keys that are not words.
+    pub(super) fn new(
+        batches: &[Vec<ArrayRef>],
+        order: &Order,
+        converter: Option<&RowConverter>,
+        rows: usize,
+    ) -> Result<Keys> {
+        let Some(converter) = converter else {
+            let words =
+                |(place, key)| Words::new(batches.iter().filter_map(move |b| b.get(place)), key, rows);
+            return Ok(Keys::Words(order.keys.iter().enumerate().map(words).collect()));
+        };
+        let mut keys = converter.empty_rows(rows, 0);
+        for columns in batches {
+            converter.append(&mut keys, columns).map_err(crate::expr::arrow_error)?;
+        }
+        Ok(Keys::Rows(keys))
+    }
+
+    /// Calls `f` with the code of each row.
+    pub(super) fn each_code(&self, rows: usize, mut f: impl FnMut(u128)) {
+        match self {
+            Keys::Words(words) => match words.as_slice() {
+                [Words { values, nulls: None, .. }] => values.iter().for_each(|v| f(code_of(*v, 0))),
+                [Words { values: a, nulls: None, .. }, Words { values: b, nulls: None, .. }, ..] => {
+                    a.iter().zip(b).for_each(|(a, b)| f(code_of(*a, *b)));
+                }
+                _ => (0..rows).for_each(|row| f(self.code(row))),
+            },
+            Keys::Rows(keys) => keys.iter().for_each(|key| f(leading(key.as_ref()))),
+        }
+    }
+
+    /// The code of a row, a number that is less only where its key is less: the first two words of it, or the first
+    /// bytes.
+    pub(super) fn code(&self, row: usize) -> u128 {
+        match self {
+            Keys::Rows(keys) => leading(keys.row(row).as_ref()),
+            Keys::Words(words) => {
+                let word = |place: usize| words.get(place).map_or(0, |words| words.whole(row));
+                code_of(word(0), word(1))
+            }
+        }
+    }
+
+    /// The keys of the rows in this order.
+    pub(super) fn taken(&self, order: &[u32], converter: Option<&RowConverter>) -> Keys {
+        match (self, converter) {
+            (Keys::Rows(keys), Some(converter)) => {
+                let mut taken = converter.empty_rows(keys.num_rows(), keys.size());
+                order.iter().for_each(|row| taken.push(keys.row(*row as usize)));
+                Keys::Rows(taken)
+            }
+            (Keys::Rows(_), None) => Keys::Words(Vec::new()),
+            (Keys::Words(words), _) => Keys::Words(words.iter().map(|w| w.taken(order)).collect()),
+        }
+    }
+}
+
+fn code_of(first: u64, second: u64) -> u128 {
+    u128::from(first) << u64::BITS | u128::from(second)
+}
+
+/// The first bytes as a number.
+fn leading(key: &[u8]) -> u128 {
+    let mut code = [0; size_of::<u128>()];
+    code.iter_mut().zip(key).for_each(|(to, from)| *to = *from);
+    u128::from_be_bytes(code)
+}
+
 /// The values of a column of numbers, days, times or truth as words that compare as they do.
 pub(crate) fn words_of(column: &ArrayRef) -> Vec<u64> {
+    let mut words = Vec::with_capacity(column.len());
+    append_words(column, &mut words);
+    words
+}
+
+fn append_words(column: &ArrayRef, into: &mut Vec<u64>) {
     const SIGN: u64 = 1 << 63;
     let signed = |x: i64| x.cast_unsigned() ^ SIGN;
     if let Some(a) = column.as_primitive_opt::<Int64Type>() {
-        a.values().iter().map(|x| signed(*x)).collect()
+        into.extend(a.values().iter().map(|x| signed(*x)));
     } else if let Some(a) = column.as_primitive_opt::<Float64Type>() {
         // Negative floats compare from their bits turned over; NaN, of which there is one, is the largest.
         let ordered = |bits: u64| if bits & SIGN == 0 { bits | SIGN } else { !bits };
-        a.values().iter().map(|x| ordered(x.to_bits())).collect()
+        into.extend(a.values().iter().map(|x| ordered(x.to_bits())));
     } else if let Some(a) = column.as_primitive_opt::<Date32Type>() {
-        a.values().iter().map(|x| signed(i64::from(*x))).collect()
+        into.extend(a.values().iter().map(|x| signed(i64::from(*x))));
     } else if let Some(a) = column.as_primitive_opt::<Time64MicrosecondType>() {
-        a.values().iter().map(|x| signed(*x)).collect()
+        into.extend(a.values().iter().map(|x| signed(*x)));
     } else if let Some(a) = column.as_primitive_opt::<TimestampMicrosecondType>() {
-        a.values().iter().map(|x| signed(*x)).collect()
+        into.extend(a.values().iter().map(|x| signed(*x)));
     } else if let Some(a) = column.as_boolean_opt() {
-        a.values().iter().map(u64::from).collect()
+        into.extend(a.values().iter().map(u64::from));
     } else {
-        vec![0; column.len()]
+        into.resize(into.len() + column.len(), 0);
     }
 }
 
@@ -112,12 +189,24 @@ pub(super) struct Words {
 }
 
 impl Words {
-    pub(super) fn new(column: &ArrayRef, key: &OrderKey) -> Words {
-        let mut values = words_of(column);
+    /// The words of so many rows, from the parts of their key's column.
+    fn new<'a>(parts: impl Iterator<Item = &'a ArrayRef> + Clone, key: &OrderKey, rows: usize) -> Words {
+        let mut values = Vec::with_capacity(rows);
+        parts.clone().for_each(|column| append_words(column, &mut values));
         if key.descending {
             values.iter_mut().for_each(|x| *x = !*x);
         }
-        let nulls = column.nulls().filter(|n| n.null_count() > 0).cloned();
+        let has_nulls = parts.clone().any(|column| column.null_count() > 0);
+        let nulls = has_nulls.then(|| {
+            let mut valid = BooleanBufferBuilder::new(rows);
+            for column in parts {
+                match column.nulls() {
+                    Some(nulls) => valid.append_buffer(nulls.inner()),
+                    None => valid.append_n(column.len(), true),
+                }
+            }
+            NullBuffer::new(valid.finish())
+        });
         let (mut low, mut high) = (u64::MAX, 0);
         for (row, value) in values.iter().enumerate() {
             if nulls.as_ref().is_none_or(|n| n.is_valid(row)) {
@@ -125,18 +214,6 @@ impl Words {
             }
         }
         Words { values, nulls, nulls_first: key.nulls_first, low, high }
-    }
-
-    /// Appends the words of later rows.
-    pub(super) fn append(&mut self, mut later: Words) {
-        let rows = self.values.len();
-        if self.nulls.is_some() || later.nulls.is_some() {
-            let own = self.nulls.take().unwrap_or_else(|| NullBuffer::new_valid(rows));
-            let theirs = later.nulls.take().unwrap_or_else(|| NullBuffer::new_valid(later.values.len()));
-            self.nulls = Some(own.iter().chain(theirs.iter()).collect());
-        }
-        self.values.append(&mut later.values);
-        (self.low, self.high) = (self.low.min(later.low), self.high.max(later.high));
     }
 
     /// The words of these rows.
@@ -149,6 +226,20 @@ impl Words {
                 .as_ref()
                 .map(|nulls| rows.iter().map(|row| nulls.is_valid(*row as usize)).collect()),
             ..*self
+        }
+    }
+
+    /// A row's key as a word; null is as the least or the greatest value.
+    fn whole(&self, row: usize) -> u64 {
+        match self.at(row) {
+            (0, value) => value,
+            (below, _) => {
+                if below < 0 {
+                    0
+                } else {
+                    u64::MAX
+                }
+            }
         }
     }
 

@@ -10,11 +10,10 @@ use arrow_array::{Array, ArrayRef, downcast_primitive};
 use arrow_schema::DataType;
 use churn_kernels::gather;
 
+use super::bounds::Bounds;
 use super::order::Keys;
 use crate::error::{Error, ErrorKind, Result};
-use crate::exec::spill::{Run, Spill};
 use crate::expr::{Batch, alike};
-use crate::parallel;
 
 /// Rows that are gathered together.
 pub(super) const ROWS: usize = 1 << 13;
@@ -22,13 +21,19 @@ pub(super) const ROWS: usize = 1 << 13;
 /// Bytes of rows that are written to disk together, about: as much of every run is held while runs are merged.
 const SPILLED: usize = 1 << 16;
 
-/// Rows that one thread sorts at once, about.
-const RANGE: usize = 1 << 16;
-
 /// Some rows with their keys.
 pub(super) struct Keyed {
     pub(super) batch: Batch,
     pub(super) keys: Keys,
+    pub(super) layout: Layout,
+}
+
+/// How the rows of a part stand.
+pub(super) enum Layout {
+    /// In order.
+    Sorted,
+    /// By ranges, each of which starts where the one before it ends; within one as they came.
+    Dealt { bounds: Arc<Bounds>, starts: Vec<usize> },
 }
 
 impl Keyed {
@@ -37,14 +42,13 @@ impl Keyed {
             Keys::Words(words) => words.iter().map(|w| w.values.capacity() * 8).sum(),
             Keys::Rows(rows) => rows.size(),
         };
-        // And the numbers that rows are sorted by, dealt once, and what is gathered on its way to disk.
-        (self.batch.memory() + keys + self.batch.rows * 32) / 4 * 5
+        // And the numbers that rows are sorted by, and what is gathered on its way to disk.
+        (self.batch.memory() + keys + self.batch.rows * size_of::<u128>()) / 4 * 5
     }
 }
 
 /// All rows, and how the numbers are made that they are sorted by.
 pub(super) struct Table {
-    /// Each with its rows in order, once it leaves its worker.
     pub(super) parts: Vec<Keyed>,
     /// Of each key of words the least value, and the bits that its values take above that, null included.
     pub(super) fields: Vec<(u64, u32)>,
@@ -84,16 +88,18 @@ impl Table {
         self.parts.iter().map(|p| p.batch.rows).sum()
     }
 
-    /// The numbers of a part's rows.
-    fn numbers(&self, part: usize, rows: Range<usize>) -> Vec<u128> {
-        let Some(keyed) = self.parts.get(part) else { return Vec::new() };
-        let mut numbers = vec![0u128; rows.len()];
+    /// Appends the numbers of a part's rows.
+    pub(super) fn append_numbers(&self, part: usize, rows: Range<usize>, into: &mut Vec<u128>) {
+        let Some(keyed) = self.parts.get(part) else { return };
+        let before = into.len();
+        into.resize(before + rows.len(), 0);
+        let numbers = into.get_mut(before..).unwrap_or_default();
         let mut left = u128::BITS - self.place_bits;
         match &keyed.keys {
             Keys::Words(words) => {
                 for (words, (low, bits)) in words.iter().zip(&self.fields) {
                     let taken = left.min(*bits);
-                    words.append_bits((*low, *bits, taken), rows.clone(), &mut numbers);
+                    words.append_bits((*low, *bits, taken), rows.clone(), numbers);
                     left -= taken;
                 }
             }
@@ -115,12 +121,6 @@ impl Table {
             // Shifted in two steps, since all bits may be left.
             *number = *number << (left / 2) << (left - left / 2) << self.place_bits | place | row as u128;
         }
-        numbers
-    }
-
-    /// The bits of a row's key in its number.
-    fn key(&self, part: usize, row: usize) -> u128 {
-        self.numbers(part, row..row + 1).first().map_or(0, |number| number >> self.place_bits)
     }
 
     pub(super) fn place(&self, number: u128) -> (u32, u32) {
@@ -157,59 +157,22 @@ impl Table {
         }
     }
 
-    /// The numbers of all rows in order.
-    pub(super) fn in_order(&self) -> Vec<u128> {
-        let rows = |part: usize| self.parts.get(part).map_or(0, |p| p.batch.rows);
-        let mut numbers: Vec<u128> =
-            (0..self.parts.len()).flat_map(|part| self.numbers(part, 0..rows(part))).collect();
-        if self.exact {
-            numbers.sort_unstable();
-        } else {
-            numbers.sort_unstable_by(|a, b| self.compare(*a, *b));
-        }
-        numbers
+    /// The numbers of a part's rows, in order.
+    pub(super) fn in_order(&self, part: usize) -> Vec<u128> {
+        let rows = self.parts.get(part).map_or(0, |part| part.batch.rows);
+        let mut numbers = Vec::with_capacity(rows);
+        self.append_numbers(part, 0..rows, &mut numbers);
+        self.put_in_order(numbers)
     }
 
-    /// The numbers of all rows in order, in ranges. The rows of each part are in order already: a range is a piece of
-    /// each, and the pieces are merged.
-    pub(super) fn sorted(&self, threads: usize) -> Result<Vec<Vec<u128>>> {
-        let ranges = (self.rows() / RANGE).clamp(1, 512);
-        let mut sample: Vec<u128> = Vec::new();
-        if ranges > 1 {
-            for (number, part) in self.parts.iter().enumerate() {
-                let rows = (0..part.batch.rows).step_by(self.rows().div_ceil(ranges * 32));
-                sample.extend(rows.map(|row| self.key(number, row)));
-            }
-            sample.sort_unstable();
+    /// Puts numbers in order; where they are some runs in order already, these are merged.
+    pub(super) fn put_in_order(&self, mut numbers: Vec<u128>) -> Vec<u128> {
+        if self.exact {
+            numbers.sort();
+        } else {
+            numbers.sort_by(|a, b| self.compare(*a, *b));
         }
-        let bounds: Vec<u128> =
-            (1..ranges).filter_map(|i| sample.get(i * sample.len() / ranges).copied()).collect();
-        let cut = |(number, part): (usize, &Keyed)| {
-            let mut cuts = vec![0];
-            cuts.extend(
-                bounds
-                    .iter()
-                    .map(|bound| partition_point(part.batch.rows, |row| self.key(number, row) < *bound)),
-            );
-            cuts.push(part.batch.rows);
-            cuts
-        };
-        let cuts: Vec<Vec<usize>> = self.parts.iter().enumerate().map(cut).collect();
-        parallel::each(threads, 0..bounds.len() + 1, |range| {
-            let mut numbers = Vec::new();
-            for (part, cuts) in cuts.iter().enumerate() {
-                if let Some([from, to]) = cuts.get(range..range + 2) {
-                    numbers.extend(self.numbers(part, *from..*to));
-                }
-            }
-            // The stable sort finds the pieces, and merges them.
-            if self.exact {
-                numbers.sort();
-            } else {
-                numbers.sort_by(|a, b| self.compare(*a, *b));
-            }
-            Ok(numbers)
-        })
+        numbers
     }
 
     /// The rows with these numbers, in this order.
@@ -220,7 +183,7 @@ impl Table {
     }
 
     /// The keys of the rows with these numbers, as bytes that compare alike in every run.
-    pub(super) fn bytes(&self, numbers: &[u128]) -> ArrayRef {
+    fn bytes(&self, numbers: &[u128]) -> ArrayRef {
         let mut bytes = LargeBinaryBuilder::with_capacity(numbers.len(), numbers.len() * 18);
         let mut key = Vec::new();
         for number in numbers {
@@ -242,32 +205,18 @@ impl Table {
         Arc::new(bytes.finish())
     }
 
-    /// Writes all rows in order to files, one for each thread.
-    pub(super) fn spilled(self, spill: &Spill, threads: usize) -> Result<Vec<Run>> {
-        let ranges = self.sorted(threads)?;
+    /// About how many rows are written to disk together.
+    pub(super) fn rows_to_disk(&self) -> usize {
         let bytes: usize = self.parts.iter().map(|part| part.batch.memory()).sum();
-        let rows = (SPILLED / (bytes / self.rows().max(1)).max(1)).clamp(ROWS / 8, ROWS / 2);
-        let share = ranges.len().div_ceil(threads.max(1)).max(1);
-        parallel::each(threads, ranges.chunks(share), |ranges| {
-            let mut writer = spill.writer()?;
-            for numbers in ranges.iter().flat_map(|range| range.chunks(rows)) {
-                let mut batch = self.gathered(numbers)?;
-                batch.columns.insert(0, self.bytes(numbers));
-                writer.write(batch)?;
-            }
-            writer.finish()
-        })
+        (SPILLED / (bytes / self.rows().max(1)).max(1)).clamp(ROWS / 8, ROWS / 2)
     }
-}
 
-/// The first of so many rows for which `is_below` does not hold; it holds for all before.
-fn partition_point(rows: usize, is_below: impl Fn(usize) -> bool) -> usize {
-    let (mut from, mut to) = (0, rows);
-    while from < to {
-        let middle = from.midpoint(to);
-        if is_below(middle) { from = middle + 1 } else { to = middle }
+    /// Rows and their keys, as they are written to disk.
+    pub(super) fn with_keys(&self, numbers: &[u128]) -> Result<Batch> {
+        let mut batch = self.gathered(numbers)?;
+        batch.columns.insert(0, self.bytes(numbers));
+        Ok(batch)
     }
-    from
 }
 
 /// The rows of some batches at some places.

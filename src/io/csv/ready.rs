@@ -44,8 +44,8 @@ pub(super) fn lines(
 ) -> ArrayRef {
     let mut verbatim = Verbatim::new(rows);
     for (position, (form, column)) in forms.iter().zip(columns).enumerate() {
-        verbatim.column(&cells.column(position), *form, column.nulls());
+        verbatim.column(cells.column(position), *form, column.nulls());
     }
     let last = cells.column(forms.len().saturating_sub(1));
-    Arc::new(verbatim.lines(block, &cells.column(0), &last))
+    Arc::new(verbatim.lines(block, cells.column(0), last))
 }

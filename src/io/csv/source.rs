@@ -7,6 +7,7 @@ use arrow_array::{Array, ArrayRef, BooleanArray, StringViewArray, new_null_array
 use arrow_schema::DataType;
 use churn_kernels::cells::Rows;
 use churn_kernels::grid::Ragged;
+use churn_kernels::pool::Pool;
 use churn_kernels::verbatim::Form;
 use churn_kernels::views::TextBlock;
 
@@ -215,6 +216,7 @@ impl Source for CsvSource {
                 request,
                 ready: Vec::new(),
                 scratch: Mutex::default(),
+                pool: Pool::default(),
             }),
         }))
     }
@@ -233,13 +235,19 @@ struct Shared {
     request: Request,
     /// For each file how its cells are written, if rows are wanted as they stand and can be had so.
     ready: Vec<Option<Vec<Form>>>,
-    /// Memory that no morsel is using.
+    /// Memory that no morsel is using, and blocks that no column points into.
     scratch: Mutex<Vec<Scratch>>,
+    pool: Pool,
 }
 
 impl Shared {
     fn take_scratch(&self) -> Scratch {
-        self.scratch.lock().unwrap_or_else(PoisonError::into_inner).pop().unwrap_or_default()
+        let mut scratch =
+            self.scratch.lock().unwrap_or_else(PoisonError::into_inner).pop().unwrap_or_default();
+        if scratch.bytes.is_empty() {
+            scratch.bytes = self.pool.take();
+        }
+        scratch
     }
 
     fn give_back(&self, scratch: Scratch) {
@@ -309,7 +317,7 @@ impl Morsel for CsvMorsel {
                     return Ok(None);
                 };
                 let at = At { shared: &shared, file: range.file, offset: piece.offset, lines: None };
-                let text = TextBlock::new(std::mem::take(&mut scratch.bytes), piece.range);
+                let text = TextBlock::new(std::mem::take(&mut scratch.bytes), piece.range, &shared.pool);
                 if let Some(open) = piece.open_quote {
                     return Err(at.open_quote(text.bytes(), open));
                 }
@@ -326,11 +334,10 @@ impl Morsel for CsvMorsel {
                     return Err(at.open_quote(&bytes, open));
                 }
                 let length = bytes.len();
-                (TextBlock::new(bytes, 0..length), at)
+                (TextBlock::new(bytes, 0..length, &shared.pool), at)
             }
         };
         let decoded = decode_block(at, &text, &mut scratch.borders, test)?;
-        scratch.bytes = text.into_bytes().unwrap_or_default();
         shared.give_back(scratch);
         Ok(Some(decoded))
     }

@@ -7,11 +7,11 @@ use arrow_array::types::{Date32Type, Float64Type, Int64Type};
 use arrow_array::{Array, ArrayRef, BinaryViewArray, StringViewArray};
 use arrow_buffer::NullBuffer;
 use arrow_data::ByteView;
-use churn_kernels::{calendar, digits, gather};
+use churn_kernels::{calendar, digits, gather, lines};
 
 use crate::error::Result;
 use crate::expr::{Batch, Field, Scalar, widen, write_float};
-use crate::io::format::{Encoder, LineForm, Lines, WriteOptions};
+use crate::io::format::{Encoder, LineEncoder, LineForm, WriteOptions};
 
 pub(crate) struct CsvEncoder {
     names: Vec<String>,
@@ -53,29 +53,7 @@ impl CsvEncoder {
         out.push(b'"');
     }
 
-    /// The rows of a batch, some of which may be ready; `ended` is told where each ends.
-    fn encoded(
-        &self,
-        batch: &Batch,
-        ready: Option<&BinaryViewArray>,
-        mut ended: impl FnMut(usize),
-    ) -> Result<Vec<u8>> {
-        let columns = batch.columns.iter().map(widen).collect::<Result<Vec<_>>>()?;
-        let cells: Vec<Cells<'_>> = columns.iter().map(Cells::new).collect();
-        let mut out = Vec::with_capacity(batch.rows * columns.len() * 8);
-        for row in 0..batch.rows {
-            match ready.filter(|lines| lines.is_valid(row)).and_then(|lines| from(lines, row)) {
-                Some((line, length)) => {
-                    gather::push_near(line, length, &mut out);
-                    out.push(b'\n');
-                }
-                None => self.write_row(&cells, row, &mut out),
-            }
-            ended(out.len());
-        }
-        Ok(out)
-    }
-
+    /// A row without its end.
     #[inline]
     fn write_row(&self, cells: &[Cells<'_>], row: usize, out: &mut Vec<u8>) {
         for (i, column) in cells.iter().enumerate() {
@@ -84,7 +62,6 @@ impl CsvEncoder {
             }
             self.write_cell(column, row, out);
         }
-        out.push(b'\n');
     }
 
     #[inline]
@@ -197,21 +174,38 @@ impl Encoder for CsvEncoder {
         out
     }
 
-    fn rows(&self, batch: &Batch) -> Result<Vec<u8>> {
-        self.encoded(batch, None, |_| ())
+    fn rows(&self, batch: &Batch, ready: Option<&BinaryViewArray>) -> Result<Vec<u8>> {
+        let columns = batch.columns.iter().map(widen).collect::<Result<Vec<_>>>()?;
+        let cells: Vec<Cells<'_>> = columns.iter().map(Cells::new).collect();
+        let mut out = Vec::with_capacity(batch.rows * columns.len() * 8);
+        for row in 0..batch.rows {
+            match ready.filter(|lines| lines.is_valid(row)).and_then(|lines| from(lines, row)) {
+                Some((line, length)) => gather::push_near(line, length, &mut out),
+                None => self.write_row(&cells, row, &mut out),
+            }
+            out.push(b'\n');
+        }
+        Ok(out)
     }
 
-    fn lines(&self, batch: &Batch, ready: Option<&BinaryViewArray>) -> Result<Option<Lines>> {
-        let mut ends = Vec::with_capacity(batch.rows);
-        let text = self.encoded(batch, ready, |end| ends.push(end as i64))?;
-        Ok(Some(Lines { text, ends }))
+    fn by_line(self: Box<Self>) -> Option<Box<dyn LineEncoder>> {
+        Some(self)
     }
 
     fn line_form(&self) -> Option<LineForm> {
         self.plain.then_some(LineForm { separator: self.options.separator })
     }
+}
 
-    fn is_by_line(&self) -> bool {
-        true
+impl LineEncoder for CsvEncoder {
+    fn lines(&self, batch: &Batch, ready: Option<&BinaryViewArray>) -> Result<BinaryViewArray> {
+        let columns = batch.columns.iter().map(widen).collect::<Result<Vec<_>>>()?;
+        let cells: Vec<Cells<'_>> = columns.iter().map(Cells::new).collect();
+        let (mut text, mut ends) = (Vec::new(), Vec::new());
+        for row in (0..batch.rows).filter(|row| ready.is_none_or(|lines| lines.is_null(*row))) {
+            self.write_row(&cells, row, &mut text);
+            ends.push(text.len());
+        }
+        Ok(lines::with_own(ready, text, &ends))
     }
 }

@@ -3,7 +3,7 @@
 //! Dates and times are ISO 8601 texts; NaN and the infinities, which JSON lacks, are null.
 
 use arrow_array::cast::AsArray;
-use arrow_array::{Array, ArrayRef};
+use arrow_array::{Array, ArrayRef, BinaryViewArray};
 
 use crate::error::Result;
 use crate::expr::{Batch, Field, Scalar, widen};
@@ -75,7 +75,7 @@ impl Encoder for JsonEncoder {
         if self.array { b"[\n".to_vec() } else { Vec::new() }
     }
 
-    fn rows(&self, batch: &Batch) -> Result<Vec<u8>> {
+    fn rows(&self, batch: &Batch, _: Option<&BinaryViewArray>) -> Result<Vec<u8>> {
         let columns = batch.columns.iter().map(widen).collect::<Result<Vec<_>>>()?;
         let mut out = Vec::with_capacity(batch.rows * columns.len() * 16);
         for row in 0..batch.rows {

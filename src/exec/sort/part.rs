@@ -1,0 +1,179 @@
+//! A worker's side of a sort: the rows of a morsel with their keys, near those that they will stand with.
+//!
+//! Rows are dealt to ranges of their keys, or put in order among themselves where they do not spread over the ranges:
+//! those that come to stand together in the end are near each other in every part, and gathering them goes through
+//! each part once from front to back.
+
+use std::sync::{Arc, OnceLock};
+
+use arrow_array::cast::AsArray;
+use arrow_array::{Array, ArrayRef, BinaryViewArray};
+use arrow_row::RowConverter;
+use arrow_schema::DataType;
+use churn_kernels::lines;
+
+use super::bounds::{Bounds, Dealt, TELLING};
+use super::order::{Keys, Order};
+use super::table::{Keyed, Layout, Table, gathered};
+use crate::error::Result;
+use crate::exec::budget::Budget;
+use crate::exec::held::compacted;
+use crate::exec::pipeline::{Gather, Part, Prepare};
+use crate::exec::tally::Work;
+use crate::expr::{Batch, widen};
+use crate::io::format::LineEncoder;
+
+/// What is written of sorted rows, where nothing else becomes of them: rows are then carried as lines of text.
+pub(crate) struct Written {
+    pub(crate) encoder: Box<dyn LineEncoder>,
+    pub(crate) columns: Vec<usize>,
+    /// The column of rows that are such lines already, if there is one.
+    pub(crate) ready: Option<usize>,
+}
+
+impl Written {
+    /// The rows of a batch as a column of lines.
+    fn lines(&self, batch: &Batch) -> Result<Batch> {
+        let columns = self.columns.iter().filter_map(|c| batch.columns.get(*c).cloned()).collect();
+        let ready = self.ready.and_then(|place| batch.columns.get(place)?.as_binary_view_opt());
+        let lines = self.encoder.lines(&Batch { columns, rows: batch.rows }, ready)?;
+        Ok(Batch { columns: vec![Arc::new(lines)], rows: batch.rows })
+    }
+}
+
+/// Bytes of a morsel at most, of which rows are dealt or put in order: what is made meanwhile stays near.
+const MORSEL: u64 = 8 << 20;
+
+/// A worker's side.
+pub(super) struct Workers {
+    order: Order,
+    converter: Option<RowConverter>,
+    written: Option<Written>,
+    /// The bounds of the ranges that rows are dealt to, once some rows have told them.
+    bounds: OnceLock<Arc<Bounds>>,
+    /// Bytes of a morsel at most: a part is as large.
+    most: u64,
+}
+
+impl Workers {
+    pub(super) fn new(order: Order, written: Option<Written>, budget: &Budget) -> Result<Workers> {
+        let converter = if order.is_of_words() { None } else { Some(order.converter()?) };
+        let most = budget.share().min(MORSEL);
+        Ok(Workers { order, converter, written, bounds: OnceLock::new(), most })
+    }
+
+    /// The ranges of some rows, if they spread over them.
+    fn dealt(&self, keys: &Keys, rows: usize) -> Option<(Arc<Bounds>, Dealt)> {
+        if rows < TELLING {
+            return None;
+        }
+        let bounds = self.bounds.get_or_init(|| Arc::new(Bounds::new(keys, rows)));
+        Some((bounds.clone(), bounds.dealt(keys, rows)?))
+    }
+}
+
+impl Prepare for Workers {
+    fn prepare(&self, batch: Batch, work: &mut Work) -> Result<Part> {
+        let mut local = Local { workers: self, batches: Vec::new(), keys: Vec::new() };
+        local.add(batch, work)?;
+        Box::new(local).finish()
+    }
+
+    fn gather(&self) -> Option<Result<Box<dyn Gather + '_>>> {
+        Some(Ok(Box::new(Local { workers: self, batches: Vec::new(), keys: Vec::new() })))
+    }
+
+    fn most(&self) -> u64 {
+        self.most
+    }
+}
+
+/// The rows of a morsel, so far.
+struct Local<'a> {
+    workers: &'a Workers,
+    batches: Vec<Batch>,
+    /// The key columns of each batch.
+    keys: Vec<Vec<ArrayRef>>,
+}
+
+impl Gather for Local<'_> {
+    fn add(&mut self, batch: Batch, work: &mut Work) -> Result<Option<Part>> {
+        self.keys.push(self.workers.order.columns(&batch, work)?);
+        if batch.rows > 0 {
+            self.batches.push(match &self.workers.written {
+                Some(written) => written.lines(&batch)?,
+                None => compacted(without_dictionaries(batch)?),
+            });
+        }
+        Ok(None)
+    }
+
+    fn finish(self: Box<Self>) -> Result<Part> {
+        let rows = self.batches.iter().map(|b| b.rows).sum();
+        let Workers { order, converter, .. } = self.workers;
+        let keys = Keys::new(&self.keys, order, converter.as_ref(), rows)?;
+        drop(self.keys);
+        let (order, ranges, keys, layout) = match self.workers.dealt(&keys, rows) {
+            Some((bounds, Dealt { ranges, order, starts })) => {
+                (order, Some(ranges), keys, Layout::Dealt { bounds, starts })
+            }
+            None => {
+                let rows = Batch { columns: Vec::new(), rows };
+                let table = Table::new(vec![Keyed { batch: rows, keys, layout: Layout::Sorted }]);
+                let order: Vec<u32> = table.in_order(0).iter().map(|number| table.place(*number).1).collect();
+                let keys = table.parts.into_iter().next().map(|part| part.keys);
+                (order, None, keys.unwrap_or(Keys::Words(Vec::new())), Layout::Sorted)
+            }
+        };
+        let batch = if self.workers.written.is_some() {
+            lines_in(&self.batches, &order, ranges)
+        } else {
+            rows_in(&self.batches, &order)?
+        };
+        let keys = keys.taken(&order, converter.as_ref());
+        Ok(Box::new(Keyed { batch, keys, layout }))
+    }
+}
+
+/// Lines in this order, which is that of their ranges if they have some.
+fn lines_in(batches: &[Batch], order: &[u32], ranges: Option<Vec<u32>>) -> Batch {
+    let ranges = ranges.unwrap_or_else(|| {
+        let mut places = vec![0; order.len()];
+        for (place, row) in (0u32..).zip(order) {
+            if let Some(slot) = places.get_mut(*row as usize) {
+                *slot = place;
+            }
+        }
+        places
+    });
+    let count = ranges.iter().max().map_or(0, |last| *last as usize + 1);
+    let lines = batches.iter().filter_map(|b| b.columns.first()?.as_binary_view_opt());
+    let placed = lines::dealt(&lines.collect::<Vec<&BinaryViewArray>>(), &ranges, count);
+    Batch { rows: placed.len(), columns: vec![Arc::new(placed)] }
+}
+
+/// The rows of some batches in this order.
+fn rows_in(batches: &[Batch], order: &[u32]) -> Result<Batch> {
+    let starts: Vec<usize> = batches
+        .iter()
+        .scan(0, |at, b| {
+            *at += b.rows;
+            Some(*at - b.rows)
+        })
+        .collect();
+    let place = |row: &u32| {
+        let batch = starts.partition_point(|start| *start <= *row as usize) - 1;
+        (batch as u32, *row - starts.get(batch).map_or(0, |start| *start as u32))
+    };
+    let places: Vec<(u32, u32)> = order.iter().map(place).collect();
+    gathered(&batches.iter().collect::<Vec<_>>(), &places)
+}
+
+/// The batch with texts in place of numbers into dictionaries: rows of many parts are gathered, each with its own.
+fn without_dictionaries(batch: Batch) -> Result<Batch> {
+    let columns = batch.columns.iter().map(|column| match column.data_type() {
+        DataType::Dictionary(..) => widen(column),
+        _ => Ok(column.clone()),
+    });
+    Ok(Batch { columns: columns.collect::<Result<_>>()?, rows: batch.rows })
+}

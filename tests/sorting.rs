@@ -1,0 +1,97 @@
+//! Sorts of more rows than one worker takes at once, against the standard library's stable sort.
+
+#![allow(clippy::unwrap_used, clippy::expect_used)]
+
+use std::cmp::Reverse;
+use std::fmt::Write;
+use std::fs;
+
+use churn::{Flow, RunOptions, Scalar};
+use rstest::rstest;
+use tempfile::TempDir;
+
+const ROWS: usize = 70_000;
+
+/// So many that they are not found while rows are read.
+const FIRST: usize = 66_000;
+
+/// A row: what it is sorted by, and its number.
+struct Row {
+    litres: Option<i64>,
+    farm: String,
+    number: usize,
+}
+
+/// Rows whose keys are spread in some way.
+fn rows(spread: &str) -> Vec<Row> {
+    let row = |number: usize| {
+        let mixed = (number as i64 * 7919 + 13) % 60_013;
+        let litres = match spread {
+            "evenly" => Some(mixed),
+            "in order" => Some(number as i64 / 3),
+            "mostly one" => Some(if mixed % 5 == 0 { mixed } else { 777 }),
+            "with gaps" => (mixed % 3 != 0).then_some(mixed % 1000 - 500),
+            // At first as in all files, then as none before.
+            "in two ways" if number < ROWS / 2 => Some(mixed),
+            "in two ways" => Some(100_000 + number as i64 / 2),
+            _ => Some(mixed % 4),
+        };
+        let farm = format!("the farm behind the hill no {:05}", mixed % 9001);
+        Row { litres, farm, number }
+    };
+    (0..ROWS).map(row).collect()
+}
+
+fn file(rows: &[Row]) -> TempDir {
+    let folder = tempfile::tempdir().unwrap();
+    let mut text = String::from("litres,farm,number\n");
+    for Row { litres, farm, number } in rows {
+        let litres = litres.map_or(String::new(), |l| l.to_string());
+        writeln!(text, "{litres},{farm},{number}").unwrap();
+    }
+    fs::write(folder.path().join("t.csv"), text).unwrap();
+    folder
+}
+
+/// The numbers of the rows in the order that keys ask for.
+fn expected(rows: &mut [Row], keys: &str) -> Vec<usize> {
+    match keys {
+        "litres" => rows.sort_by_key(|r| (r.litres.is_none(), r.litres)),
+        "litres desc nulls first" => rows.sort_by_key(|r| (r.litres.is_some(), Reverse(r.litres))),
+        "farm, litres" => rows.sort_by(|a, b| {
+            (&a.farm, a.litres.is_none(), a.litres).cmp(&(&b.farm, b.litres.is_none(), b.litres))
+        }),
+        _ => rows.sort_by_key(|r| (r.litres.is_none(), Reverse(r.litres), Reverse(r.number))),
+    }
+    rows.iter().map(|r| r.number).collect()
+}
+
+#[rstest]
+fn rows_are_in_order(
+    #[values("evenly", "in order", "mostly one", "with gaps", "in two ways", "four")] spread: &str,
+    #[values("litres", "litres desc nulls first", "farm, litres", "litres desc, number desc")] keys: &str,
+) {
+    let mut rows = rows(spread);
+    let folder = file(&rows);
+    let expected = expected(&mut rows, keys);
+    let sorted = Flow::steps(&format!("read 't.csv'\nsort {keys}")).in_folder(folder.path());
+    for options in [
+        RunOptions::new().threads(3).block_bytes(400_000),
+        RunOptions::new().threads(2).memory(3 << 20).block_bytes(600_000),
+    ] {
+        let numbers = |flow: &Flow| -> Vec<usize> {
+            let table = flow.run_with(&options).unwrap();
+            let number = |value: Scalar| if let Scalar::Int(number) = value { number as usize } else { ROWS };
+            table.values("number").unwrap().into_iter().map(number).collect()
+        };
+        assert!(numbers(&sorted) == expected, "{spread}, {keys}");
+        assert!(numbers(&sorted.clone().first(FIRST)) == expected[..FIRST], "the first of {spread}, {keys}");
+        // Written as they stand.
+        sorted.clone().then("write 'out.csv'").plan().unwrap().run_for_effect(&options).unwrap();
+        let written = fs::read_to_string(folder.path().join("out.csv")).unwrap();
+        let mut lines = written.lines();
+        assert_eq!(lines.next(), Some("litres,farm,number"));
+        let number = |line: &str| line.rsplit_once(',').unwrap().1.parse::<usize>().unwrap();
+        assert!(lines.map(number).eq(expected.iter().copied()));
+    }
+}
