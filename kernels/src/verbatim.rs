@@ -11,7 +11,7 @@ use arrow_buffer::NullBuffer;
 use crate::cells::{Cells, Rows, Spans};
 use crate::chunk::{CHUNK, Chunk, eight};
 use crate::masks::Way;
-use crate::views::{TextBlock, Whose};
+use crate::views::{Own, TextBlock};
 
 /// How a column's values are written.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -27,6 +27,17 @@ pub enum Form {
     /// Text, without quotes.
     Text,
 }
+
+impl Form {
+    /// Whether a cell alone tells that it is of its type and as it would be written: of a text without quotes, which is
+    /// known to be UTF-8, and of a fraction.
+    pub fn is_told_unread(self) -> bool {
+        matches!(self, Form::Text | Form::Fraction)
+    }
+}
+
+/// The lowest bit of each byte of a word.
+const ONES: u64 = 0x0101_0101_0101_0101;
 
 /// Bytes for which a text is written with quotes, and the first one of a mark of byte order.
 const SPECIAL: [u8; 3] = [b'"', b'\r', 0xef];
@@ -70,6 +81,26 @@ impl<'a> Verbatim<'a> {
         }
     }
 
+    /// As [`Verbatim::column`], of cells that were not read and are of a form that [is told unread](Form::is_told_unread).
+    /// The empty cell is null.
+    pub fn unread(&mut self, cells: Cells<'a>, form: Form) {
+        if form == Form::Text {
+            return;
+        }
+        let mut spare = Spans::default();
+        let mut trimmed = Vec::new();
+        for (number, stand) in self.stand.iter_mut().enumerate() {
+            let chunk = cells.chunk(self.rows, number * CHUNK, &mut spare);
+            let Standing { whole, but_zeros, empty } = standing(chunk, form);
+            let sure = if form.is_told_unread() { of_digits(chunk) } else { 0 };
+            *stand &= ((whole | but_zeros) & sure & !empty) | empty;
+            trimmed.push(but_zeros & sure);
+        }
+        if trimmed.iter().any(|bits| *bits != 0) {
+            self.trimmed.push((cells, trimmed));
+        }
+    }
+
     /// The rows' bytes, from their first cell to their last one; null for a row that does not stand as it would be
     /// written, or is so short that a copy of it gains nothing.
     pub fn lines(mut self, block: &TextBlock, first: Cells<'_>, last: Cells<'_>) -> BinaryViewArray {
@@ -87,23 +118,20 @@ impl<'a> Verbatim<'a> {
                 self.stand[at / CHUNK] &= !(1 << (at % CHUNK));
             }
         }
-        let mut parts: Vec<_> =
-            (0..rows.len()).map(range).map(|(start, end)| (Whose::Block, start, end)).collect();
-        let mut own = Vec::new();
+        let mut own = Own::default();
         for (word, stand) in self.stand.iter().enumerate() {
             let any = self.trimmed.iter().fold(0, |any, (_, bits)| any | bits[word]);
             let mut left = any & stand;
             while left != 0 {
-                let bit = left.trailing_zeros() as usize;
+                let place = word * CHUNK + left.trailing_zeros() as usize;
                 left &= left - 1;
-                if let Some((whose, start, end)) = parts.get_mut(word * CHUNK + bit) {
-                    let from = own.len();
-                    self.push_trimmed(word * CHUNK + bit, bytes, (*start, *end), &mut own);
-                    (*whose, *start, *end) = (Whose::Own, from, own.len());
+                if place < rows.len() {
+                    self.push_trimmed(place, bytes, range(place), &mut own.text);
+                    own.ends.push((place, own.text.len()));
                 }
             }
         }
-        block.parts(own, parts.into_iter(), self.stand)
+        block.parts((0..rows.len()).map(range), self.stand, own)
     }
 
     /// Appends a row without the zeros at the end of its fractions.
@@ -180,6 +208,46 @@ fn standing_plain(chunk: Chunk<'_>, form: Form) -> Standing {
     Standing { whole, but_zeros, empty: each(chunk, &words, |text| text.length == 0) }
 }
 
+/// The plain fractions that have nothing but digits beside their point and sign.
+fn of_digits(chunk: Chunk<'_>) -> u64 {
+    match Way::choose() {
+        // SAFETY: a way is chosen only where the processor has it.
+        #[cfg(target_arch = "x86_64")]
+        Way::Avx512(_) => unsafe { of_digits_avx512(chunk) },
+        // SAFETY: as above.
+        #[cfg(target_arch = "x86_64")]
+        Way::Avx2(_) => unsafe { of_digits_avx2(chunk) },
+        Way::Portable => of_digits_plain(chunk),
+    }
+}
+
+#[cfg(target_arch = "x86_64")]
+#[target_feature(enable = "avx512f,avx512bw,avx512cd,avx512dq,avx512vl")]
+fn of_digits_avx512(chunk: Chunk<'_>) -> u64 {
+    of_digits_plain(chunk)
+}
+
+#[cfg(target_arch = "x86_64")]
+#[target_feature(enable = "avx2")]
+fn of_digits_avx2(chunk: Chunk<'_>) -> u64 {
+    of_digits_plain(chunk)
+}
+
+#[inline(always)]
+fn of_digits_plain(chunk: Chunk<'_>) -> u64 {
+    each(chunk, &chunk.words(), |text| {
+        const ZEROS: u64 = ONES * b'0' as u64;
+        let inside = u64::MAX >> (8 * (8u64.wrapping_sub(text.length) & 7));
+        // What is no point and no sign; of each byte of that, a digit's distance from zero is at most nine.
+        let points = text.word ^ (ONES * u64::from(b'.'));
+        let point = points.wrapping_sub(ONES) & !points & (ONES << 7);
+        let point = ((point & point.wrapping_neg()) >> 7) * 255;
+        let sign = u64::from(text.byte(0) == u64::from(b'-')) * 255;
+        let distance = text.word ^ ZEROS;
+        (distance | distance.wrapping_add(ONES * 6)) & (ONES * 0xf0) & inside & !point & !sign == 0
+    })
+}
+
 /// A bit for each cell for which `holds`.
 #[inline(always)]
 fn each(chunk: Chunk<'_>, words: &[u64; CHUNK], holds: impl Fn(Text) -> bool) -> u64 {
@@ -254,7 +322,6 @@ fn last_is_digit(chunk: Chunk<'_>, words: &[u64; CHUNK]) -> [bool; CHUNK] {
 /// At most eight characters, of which up to four stand behind the point; there may be zeros at the end.
 #[inline(always)]
 fn is_plain_fraction(text: Text) -> bool {
-    const ONES: u64 = 0x0101_0101_0101_0101;
     let Text { length, word } = text;
     let signed = u64::from(text.byte(0) == u64::from(b'-'));
     // The lowest byte that is a point has its high bit set here, alone.
@@ -333,6 +400,24 @@ mod tests {
                     // As the shortest form that reads back is written, which has a point for these.
                     prop_assert_eq!(&format!("{value:?}"), text);
                 }
+            }
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn what_is_of_digits_is_a_number(texts in prop::collection::vec("-?[0-9]{1,3}[.][0-9]{1,3}|[0-9.x:/-]{1,8}", 1..64)) {
+            let (bytes, starts, lengths) = chunk::in_a_row(&texts);
+            let cells = Chunk { bytes: &bytes, starts: &starts, lengths: &lengths };
+            let Standing { whole, but_zeros, .. } = standing(cells, Form::Fraction);
+            let sure = of_digits(cells);
+            prop_assert_eq!(sure, of_digits_plain(cells));
+            for (i, text) in texts.iter().enumerate() {
+                let is_plain = (whole | but_zeros) >> i & 1 == 1;
+                let is_number = text.trim_start_matches('-').bytes().all(|b| b.is_ascii_digit() || b == b'.')
+                    && number::parse_float(text.as_bytes()).is_some();
+                // Few that are no numbers are taken for such by their look, none by their digits.
+                prop_assert!(!is_plain || (sure >> i & 1 == 1) == is_number, "{}", text);
             }
         }
     }

@@ -14,13 +14,11 @@ use crate::chunk::{CHUNK, Chunk};
 use crate::masks::Way;
 use crate::pool::Pool;
 
-/// Where a part of text stands.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Whose {
-    /// In the block.
-    Block,
-    /// In text made beside it.
-    Own,
+/// Texts made beside a block: in order of their rows, each with the row and where it ends.
+#[derive(Debug, Default)]
+pub(crate) struct Own {
+    pub(crate) text: Vec<u8>,
+    pub(crate) ends: Vec<(usize, usize)>,
 }
 
 /// A block of text.
@@ -45,33 +43,39 @@ impl TextBlock {
         &self.buffer.as_slice()[self.range.clone()]
     }
 
-    /// Parts of the text, or of `own` where a part says so, for rows where `stand` has a bit; null elsewhere, and where
-    /// a part has room in a view itself.
+    /// Whether all of it is UTF-8.
+    pub fn is_utf8(&self) -> bool {
+        simdutf8::basic::from_utf8(self.bytes()).is_ok()
+    }
+
+    /// Parts of the text, for rows where `stand` has a bit; null elsewhere, and where a part has room in a view itself.
+    /// The rows of `own` have texts of their own in their places.
     pub(crate) fn parts(
         &self,
-        own: Vec<u8>,
-        parts: impl ExactSizeIterator<Item = (Whose, usize, usize)>,
+        parts: impl ExactSizeIterator<Item = (usize, usize)>,
         mut stand: Vec<u64>,
+        own: Own,
     ) -> BinaryViewArray {
         let rows = parts.len();
         let mut views = Vec::with_capacity(rows);
-        for (place, (whose, start, end)) in parts.enumerate() {
-            let (bytes, buffer, first) = match whose {
-                Whose::Block => (self.bytes(), 0, self.range.start),
-                Whose::Own => (own.as_slice(), 1, 0),
-            };
-            let part = bytes.get(start..end).unwrap_or_default();
-            if part.len() <= 12 {
-                views.push(0);
-                stand[place / 64] &= !(1 << (place % 64));
-            } else {
-                views.push(view_of(part, buffer, first + start));
+        views.extend(parts.map(|(start, end)| {
+            view_of(self.bytes().get(start..end).unwrap_or_default(), 0, self.range.start + start)
+        }));
+        let mut start = 0;
+        for (row, end) in own.ends {
+            views[row] = view_of(&own.text[start..end], 1, start);
+            start = end;
+        }
+        for (row, view) in views.iter_mut().enumerate() {
+            if *view as u32 <= 12 {
+                *view = 0;
+                stand[row / 64] &= !(1 << (row % 64));
             }
         }
         let nulls = NullBuffer::new(BooleanBuffer::new(Buffer::from_vec(stand), 0, rows));
         let mut buffers = vec![self.buffer.clone()];
-        if !own.is_empty() {
-            buffers.push(Buffer::from_vec(own));
+        if !own.text.is_empty() {
+            buffers.push(Buffer::from_vec(own.text));
         }
         // SAFETY: each view is of a part of one of the buffers, or zero, the view of no bytes; there is one for each row.
         unsafe { BinaryViewArray::new_unchecked(ScalarBuffer::from(views), Arc::from(buffers), Some(nulls)) }

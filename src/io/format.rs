@@ -41,8 +41,9 @@ pub(crate) trait Encoder: Send + Sync {
 
 /// Rows into lines, each the same whatever stands around it.
 pub(crate) trait LineEncoder: Encoder {
-    /// The rows of a batch, each a line without its end; `ready` as in [`Encoder::rows`].
-    fn lines(&self, batch: &Batch, ready: Option<&BinaryViewArray>) -> Result<BinaryViewArray>;
+    /// Lines without their ends: those that stand somewhere, and in the places of null among them the rows of a batch;
+    /// these alone if none stand.
+    fn lines(&self, batch: &Batch, standing: Option<&BinaryViewArray>) -> Result<BinaryViewArray>;
 }
 
 /// Cells with separators between them, texts in double quotes only where they need them, null the empty cell.

@@ -1,11 +1,12 @@
 //! What every format offers: its columns before the run, its rows in numbered morsels during it.
 
 use std::fmt;
+use std::sync::Arc;
 
 use arrow_array::BooleanArray;
 use arrow_schema::DataType;
 
-use super::format::LineForm;
+use super::format::{LineEncoder, LineForm};
 use super::ranges::Range;
 use crate::error::Result;
 use crate::expr::{Batch, Event};
@@ -56,6 +57,14 @@ pub(crate) struct Request {
     pub(crate) ranges: Vec<(usize, Range)>,
 }
 
+/// What is wanted of rows that are only written.
+pub(crate) struct OnlyLines {
+    /// What writes those that do not stand in the source as they would be written.
+    pub(crate) encoder: Arc<dyn LineEncoder>,
+    /// Places, among the request's columns, of those that are read all the same; others may be null.
+    pub(crate) read: Vec<usize>,
+}
+
 /// A source being read.
 pub(crate) trait Scan: Send + Sync {
     /// Says that morsels may be large, of so many bytes at most.
@@ -66,6 +75,11 @@ pub(crate) trait Scan: Send + Sync {
     /// Asks for a column of bytes behind the others: each row as it stands in the source, where that is as `form`
     /// writes it, and null elsewhere. Gives whether there will be one.
     fn keep_lines(&mut self, _form: LineForm) -> bool {
+        false
+    }
+    /// Asks for the rows as lines, in a column of bytes behind the others, and says that of the others few are needed.
+    /// Gives whether it will be so.
+    fn only_lines(&mut self, _only: OnlyLines) -> bool {
         false
     }
     /// The next morsel, in order; `None` at the end.

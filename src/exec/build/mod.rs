@@ -2,6 +2,7 @@
 
 mod reshape;
 mod window;
+mod write;
 
 use std::path::Path;
 use std::sync::{Arc, PoisonError};
@@ -25,13 +26,11 @@ use crate::exec::stream;
 use crate::exec::top;
 use crate::expr::bind::AggregateCall;
 use crate::expr::{Batch, Bound, ColumnId, Field, Type};
-use crate::io::format::{Encoder, WriteOptions};
 use crate::io::ranges::{Range, ranges};
 use crate::io::source::Request;
-use crate::io::split::SplitTarget;
 use crate::io::target::Target as File;
 use crate::plan::node::{SampleSize, Scan};
-use crate::plan::{Found, Node, Op, Plan, SortKey, StepId, Tally, Target, Wanted, rules};
+use crate::plan::{Found, Node, Op, Plan, SortKey, StepId, Tally, Wanted, rules};
 
 /// Runs a plan; the main chain's rows go to the sink.
 ///
@@ -75,7 +74,7 @@ fn run_counted(
 /// The pipeline of the main chain, with its columns as they are told; the others have run for their effect.
 fn whole(plan: &Plan, context: &Context) -> Result<Pipeline> {
     for other in &plan.others {
-        pipeline::run(build_for_effect(&other.node, context)?, Discard::sink(), context)?;
+        pipeline::run(write::build_for_effect(&other.node, context)?, Discard::sink(), context)?;
     }
     let wanted: Vec<ColumnId> = plan.main.fields.iter().map(|f| f.id).collect();
     let mut pipeline = build(&plan.main.node, context)?;
@@ -94,7 +93,7 @@ fn whole(plan: &Plan, context: &Context) -> Result<Pipeline> {
 pub(crate) fn run_for_effect(plan: &Plan, options: &RunOptions) -> Result<Ledger> {
     let context = Context::new(options.clone(), plan);
     for relation in plan.others.iter().chain([&plan.main]) {
-        pipeline::run(build_for_effect(&relation.node, &context)?, Discard::sink(), &context)?;
+        pipeline::run(write::build_for_effect(&relation.node, &context)?, Discard::sink(), &context)?;
     }
     Ok(Ledger::new(plan, &ended(context)?))
 }
@@ -103,73 +102,6 @@ pub(crate) fn run_for_effect(plan: &Plan, options: &RunOptions) -> Result<Ledger
 fn ended(context: Context) -> Result<Tally> {
     context.finish_outputs()?;
     Ok(context.tally.into_inner().unwrap_or_else(PoisonError::into_inner))
-}
-
-/// The pipeline of a node whose rows nobody takes. Sorted rows that are written as text are carried as lines of
-/// it: they are encoded once, where they are read, and sorted and gathered as one column.
-fn build_for_effect(node: &Node, context: &Context) -> Result<Pipeline> {
-    let (Op::Write(target), Some(sorted)) = (&node.op, &node.input) else { return build(node, context) };
-    let (Op::Sort { keys, keep: None }, Some(input)) = (&sorted.op, &sorted.input) else {
-        return build(node, context);
-    };
-    let Some(encoder) = text_encoder(target).and_then(|e| e.by_line()) else { return build(node, context) };
-    let mut below = build(input, context)?;
-    let output = write_output(target, Some(&*encoder), node.step, context)?;
-    let columns = places(&below.layout, &ids(&target.fields))?;
-    let ready = keep_lines(&mut below, &columns, &*encoder);
-    let written = Written { encoder, columns, ready };
-    let mut pipeline = build_sort(below, keys, None, Some(written), sorted.step, context)?;
-    pipeline.layout = Vec::new();
-    pipeline.push(Box::new(stream::TapLines(output)));
-    Ok(pipeline)
-}
-
-/// Has the source hand on rows as they stand there, if just these columns are written and nothing is done to them; the
-/// place of the column that has them then.
-fn keep_lines(pipeline: &mut Pipeline, columns: &[usize], encoder: &dyn Encoder) -> Option<usize> {
-    let form = encoder.line_form()?;
-    let is_all = columns.iter().copied().eq(0..pipeline.layout.len());
-    let [leg] = pipeline.legs.as_mut_slice() else { return None };
-    let is_source = leg.stream.is_empty() && pipeline.serial.is_empty();
-    (is_all && is_source && leg.scan.keep_lines(form)).then_some(columns.len())
-}
-
-/// How a file is written, with the order that its rows are known to be in.
-fn told_order(target: &Target, node: &Node) -> WriteOptions {
-    let Some(Op::Sort { keys, .. }) = node.input.as_ref().map(|input| &input.op) else {
-        return target.options.clone();
-    };
-    let name = |key: &SortKey| {
-        let field = target.fields.iter().find(|f| Some(f.id) == key.by.as_column())?;
-        Some((field.name.clone(), key.descending, key.nulls_first))
-    };
-    WriteOptions { sorted_by: keys.iter().map_while(name).collect(), ..target.options.clone() }
-}
-
-/// What encodes rows before they are handed over: none for columnar files and for folders.
-fn text_encoder(target: &Target) -> Option<Box<dyn Encoder>> {
-    let encoder = target.format.encoder(&target.fields, &target.options);
-    encoder.filter(|_| target.options.split_by.is_empty())
-}
-
-/// Opens the file of a step that writes.
-fn write_output(
-    target: &Target,
-    encoder: Option<&dyn Encoder>,
-    step: StepId,
-    context: &Context,
-) -> Result<usize> {
-    let named = |e: Error| e.in_step(context.step_text(step));
-    if !target.options.split_by.is_empty() {
-        let how = (target.format, &target.options, target.mode);
-        let folder = SplitTarget::create(&target.path, how, &target.fields, context.threads());
-        return Ok(context.split_output(folder.map_err(named)?));
-    }
-    let file = File::create(&target.path, target.mode).map_err(named)?;
-    match encoder {
-        Some(text) => context.text_output(file, &text.start(), text.between(), text.end()),
-        None => context.row_output(file, target),
-    }
 }
 
 /// The places of columns in a layout.
@@ -312,17 +244,7 @@ fn build(node: &Node, context: &Context) -> Result<Pipeline> {
             }));
             Ok(pipeline)
         }
-        Op::Write(target) => {
-            let mut pipeline = below()?;
-            let columns = places(&pipeline.layout, &ids(&target.fields))?;
-            let encoder = text_encoder(target);
-            let ready = encoder.as_deref().and_then(|e| keep_lines(&mut pipeline, &columns, e));
-            let target = &Target { options: told_order(target, node), ..target.clone() };
-            let output = write_output(target, encoder.as_deref(), step, context)?;
-            pipeline.acts = true;
-            pipeline.push(Box::new(stream::Tap { output, columns, encoder, ready }));
-            Ok(pipeline)
-        }
+        Op::Write(target) => write::write(target, node, below()?, context),
         Op::Unpivot(how) => reshape::unpivot(how, node, below()?, context),
         Op::Unnest(how) => reshape::unnest(how, node, below()?, context),
         Op::Totals(how) => reshape::totals(how, node, below()?, context),

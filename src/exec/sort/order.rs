@@ -255,6 +255,11 @@ impl Words {
         let values = self.values.get(rows.clone()).unwrap_or_default();
         let code = |value: &u64| (u128::from(value.wrapping_sub(low)) + 1) >> dropped;
         match &self.nulls {
+            // Where one more than the distance has room in a word, there is no need of two.
+            None if bits <= u64::BITS => {
+                let short = |value: &u64| u128::from((value.wrapping_sub(low) + 1).unbounded_shr(dropped));
+                to.iter_mut().zip(values).for_each(|(n, v)| *n = *n << taken | short(v));
+            }
             None => to.iter_mut().zip(values).for_each(|(n, v)| *n = *n << taken | code(v)),
             Some(nulls) => {
                 let null = if self.nulls_first { 0 } else { ((1 << bits) - 1) >> dropped };

@@ -23,21 +23,25 @@ use crate::exec::tally::Work;
 use crate::expr::{Batch, widen};
 use crate::io::format::LineEncoder;
 
-/// What is written of sorted rows, where nothing else becomes of them: rows are then carried as lines of text.
-pub(crate) struct Written {
-    pub(crate) encoder: Box<dyn LineEncoder>,
-    pub(crate) columns: Vec<usize>,
-    /// The column of rows that are such lines already, if there is one.
-    pub(crate) ready: Option<usize>,
+/// Sorted rows that are written, where nothing else becomes of them: rows are then carried as lines of text.
+pub(crate) enum Written {
+    /// The source gives lines, in this place.
+    Lines(usize),
+    /// These columns are encoded.
+    Columns(Arc<dyn LineEncoder>, Vec<usize>),
 }
 
 impl Written {
     /// The rows of a batch as a column of lines.
     fn lines(&self, batch: &Batch) -> Result<Batch> {
-        let columns = self.columns.iter().filter_map(|c| batch.columns.get(*c).cloned()).collect();
-        let ready = self.ready.and_then(|place| batch.columns.get(place)?.as_binary_view_opt());
-        let lines = self.encoder.lines(&Batch { columns, rows: batch.rows }, ready)?;
-        Ok(Batch { columns: vec![Arc::new(lines)], rows: batch.rows })
+        let lines: Option<ArrayRef> = match self {
+            Written::Lines(place) => batch.columns.get(*place).cloned(),
+            Written::Columns(encoder, places) => {
+                let columns = places.iter().filter_map(|c| batch.columns.get(*c).cloned()).collect();
+                Some(Arc::new(encoder.lines(&Batch { columns, rows: batch.rows }, None)?))
+            }
+        };
+        Ok(Batch { columns: lines.into_iter().collect(), rows: batch.rows })
     }
 }
 

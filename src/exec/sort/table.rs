@@ -117,9 +117,10 @@ impl Table {
             }
         }
         let place = (part as u128) << self.row_bits;
+        let free = left + self.place_bits;
         for (number, row) in numbers.iter_mut().zip(rows) {
-            // Shifted in two steps, since all bits may be left.
-            *number = *number << (left / 2) << (left - left / 2) << self.place_bits | place | row as u128;
+            // All bits may be free.
+            *number = number.unbounded_shl(free) | place | row as u128;
         }
     }
 

@@ -4,6 +4,8 @@
 //! of whole records of streams. The worker that takes one reads it block by block, finds where the needed cells
 //! of each row stand, and decodes the columns, those of pushed-down conditions first.
 
+mod at;
+mod block;
 mod cells;
 mod cutter;
 mod decode;

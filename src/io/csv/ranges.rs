@@ -133,7 +133,7 @@ impl Range {
                 return Ok(None);
             }
             if read - start > RECORD_LIMIT {
-                return Err(too_long(head, super::source::line_at(head, self.at)));
+                return Err(too_long(head, super::at::line_at(head, self.at)));
             }
             wanted += wanted;
         }

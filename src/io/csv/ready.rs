@@ -1,8 +1,6 @@
 //! Rows that are written as they are read, handed on as they stand.
 
-use std::sync::Arc;
-
-use arrow_array::ArrayRef;
+use arrow_array::{Array, ArrayRef, BinaryViewArray};
 use churn_kernels::cells::Rows;
 use churn_kernels::verbatim::{Form, Verbatim};
 use churn_kernels::views::TextBlock;
@@ -34,18 +32,23 @@ pub(super) fn forms(kinds: &[Type]) -> Option<Vec<Form>> {
     kinds.iter().map(form).collect()
 }
 
-/// The rows of a block with these columns, all that it has; null where one is not as it would be written.
+/// The rows of a block with these columns, all that it has; null where one is not as it would be written. Columns that
+/// are not there were not read: their cells alone tell.
 pub(super) fn lines(
     forms: &[Form],
     block: &TextBlock,
     cells: &Cells<'_>,
-    columns: &[ArrayRef],
+    columns: &[Option<ArrayRef>],
     rows: Rows<'_>,
-) -> ArrayRef {
+) -> BinaryViewArray {
     let mut verbatim = Verbatim::new(rows);
     for (position, (form, column)) in forms.iter().zip(columns).enumerate() {
-        verbatim.column(cells.column(position), *form, column.nulls());
+        let cells = cells.column(position);
+        match column {
+            Some(column) => verbatim.column(cells, *form, column.nulls()),
+            None => verbatim.unread(cells, *form),
+        }
     }
     let last = cells.column(forms.len().saturating_sub(1));
-    Arc::new(verbatim.lines(block, cells.column(0), last))
+    verbatim.lines(block, cells.column(0), last)
 }

@@ -198,14 +198,14 @@ impl Encoder for CsvEncoder {
 }
 
 impl LineEncoder for CsvEncoder {
-    fn lines(&self, batch: &Batch, ready: Option<&BinaryViewArray>) -> Result<BinaryViewArray> {
+    fn lines(&self, batch: &Batch, standing: Option<&BinaryViewArray>) -> Result<BinaryViewArray> {
         let columns = batch.columns.iter().map(widen).collect::<Result<Vec<_>>>()?;
         let cells: Vec<Cells<'_>> = columns.iter().map(Cells::new).collect();
         let (mut text, mut ends) = (Vec::new(), Vec::new());
-        for row in (0..batch.rows).filter(|row| ready.is_none_or(|lines| lines.is_null(*row))) {
+        for row in 0..batch.rows {
             self.write_row(&cells, row, &mut text);
             ends.push(text.len());
         }
-        Ok(lines::with_own(ready, text, &ends))
+        Ok(lines::with_own(standing, text, &ends))
     }
 }
