@@ -32,7 +32,7 @@ impl StreamOp for Probe {
             side.each_match(&left, how.asof, |row, found| {
                 none += usize::from(found.is_empty());
                 keep.push(found.is_empty() != wanted);
-                side.matched.mark(found);
+                side.mark(found);
                 if how.is_unexpected(found.len()) {
                     Err(how.unexpected(&left, row, found.len()))
                 } else {
@@ -58,7 +58,7 @@ impl StreamOp for Probe {
             if found.is_empty() && how.kind.keeps_left() {
                 pairs.push(row, &[UNKNOWN]);
             }
-            side.matched.mark(found);
+            side.mark(found);
             for some in found.chunks(most) {
                 pairs.push(row, some);
                 if pairs.len() >= most {

@@ -82,6 +82,11 @@ impl Matched {
         }
     }
 
+    fn is_marked(&self, row: u32) -> bool {
+        let word = self.words.get(row as usize / 64).map_or(0, |word| word.load(Ordering::Relaxed));
+        word >> (row % 64) & 1 == 1
+    }
+
     /// How many rows are not marked.
     pub(super) fn left(&self) -> usize {
         let marked: u32 = self.words.iter().map(|word| word.load(Ordering::Relaxed).count_ones()).sum();
@@ -132,6 +137,15 @@ impl Side {
     /// what conditions compare while they are made.
     pub(super) fn memory_of(rows: &Batch, matching: &Matching) -> usize {
         rows.memory() * 2 + rows.rows * (24 + matching.tests.len() * 32)
+    }
+
+    /// Marks rows that a left row matched. Without conditions these are whole groups, and one that many rows match is
+    /// gone through once: a row is marked after those before it.
+    pub(super) fn mark(&self, found: &[u32]) {
+        let is_done = |last: &u32| self.bands.is_none() && self.matched.is_marked(*last);
+        if !found.last().is_some_and(is_done) {
+            self.matched.mark(found);
+        }
     }
 
     /// The group of each left key; [`UNKNOWN`] where no row has it.
@@ -211,11 +225,8 @@ impl Side {
 
     /// The rows from `from` to `to` that were not matched.
     pub(super) fn unmatched(&self, from: usize, to: usize) -> Vec<u32> {
-        let is_matched = |row: &usize| {
-            let word = self.matched.words.get(row / 64).map_or(0, |word| word.load(Ordering::Relaxed));
-            word >> (row % 64) & 1 == 1
-        };
-        (from..to.min(self.rows.rows)).filter(|row| !is_matched(row)).map(|row| row as u32).collect()
+        let rows = from as u32..to.min(self.rows.rows) as u32;
+        rows.filter(|row| !self.matched.is_marked(*row)).collect()
     }
 }
 

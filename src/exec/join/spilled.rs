@@ -252,7 +252,7 @@ impl Pair<'_> {
                     }
                     *count = count.saturating_add(found.len().min(MANY) as u8);
                 }
-                side.matched.mark(found);
+                side.mark(found);
                 if how.kind.only_filters() {
                     return Ok(());
                 }
