@@ -61,30 +61,24 @@ impl<'a> Verbatim<'a> {
     /// Leaves those whose cell of the next column, if it has a value, is in the one form for it, and is empty
     /// otherwise. The cells must have been read: each that is not null is of its type.
     pub fn column(&mut self, cells: Cells<'a>, form: Form, nulls: Option<&NullBuffer>) {
-        if form == Form::Text {
-            // Without quotes it is the same, and the empty cell is null.
-            return;
-        }
         let valid = nulls.map(|nulls| nulls.inner().bit_chunks());
         let mut valid = valid.as_ref().map(|chunks| chunks.iter_padded());
-        let mut spare = Spans::default();
-        let mut trimmed = Vec::new();
-        for (number, stand) in self.stand.iter_mut().enumerate() {
-            let chunk = cells.chunk(self.rows, number * CHUNK, &mut spare);
-            let Standing { whole, but_zeros, empty } = standing(chunk, form);
-            let valid = valid.as_mut().map_or(u64::MAX, |valid| valid.next().unwrap_or(0));
-            *stand &= ((whole | but_zeros) & valid & !empty) | (empty & !valid);
-            trimmed.push(but_zeros & valid);
-        }
-        if trimmed.iter().any(|bits| *bits != 0) {
-            self.trimmed.push((cells, trimmed));
-        }
+        self.leave(cells, form, |_, _| valid.as_mut().map_or(u64::MAX, |valid| valid.next().unwrap_or(0)));
     }
 
     /// As [`Verbatim::column`], of cells that were not read and are of a form that [is told unread](Form::is_told_unread).
     /// The empty cell is null.
     pub fn unread(&mut self, cells: Cells<'a>, form: Form) {
+        let sure = |chunk: Chunk<'_>| if form.is_told_unread() { of_digits(chunk) } else { 0 };
+        self.leave(cells, form, |chunk, empty| sure(chunk) & !empty);
+    }
+
+    /// Leaves those whose cell is in the one form for its value; `valid` tells which of 64 cells have one, given those
+    /// that are empty.
+    #[inline(always)]
+    fn leave(&mut self, cells: Cells<'a>, form: Form, mut valid: impl FnMut(Chunk<'_>, u64) -> u64) {
         if form == Form::Text {
+            // Without quotes it is the same, and the empty cell is null.
             return;
         }
         let mut spare = Spans::default();
@@ -92,9 +86,9 @@ impl<'a> Verbatim<'a> {
         for (number, stand) in self.stand.iter_mut().enumerate() {
             let chunk = cells.chunk(self.rows, number * CHUNK, &mut spare);
             let Standing { whole, but_zeros, empty } = standing(chunk, form);
-            let sure = if form.is_told_unread() { of_digits(chunk) } else { 0 };
-            *stand &= ((whole | but_zeros) & sure & !empty) | empty;
-            trimmed.push(but_zeros & sure);
+            let valid = valid(chunk, empty);
+            *stand &= ((whole | but_zeros) & valid & !empty) | (empty & !valid);
+            trimmed.push(but_zeros & valid);
         }
         if trimmed.iter().any(|bits| *bits != 0) {
             self.trimmed.push((cells, trimmed));
