@@ -23,6 +23,7 @@
 //! | [`pool`] | blocks of bytes that are used again |
 //! | [`prefetch`] | memory brought near before it is needed |
 //! | [`search`] | values looked for among bounds |
+//! | [`sorting`] | numbers of a narrow range put in order |
 //! | [`views`] | text columns that point into a block of text |
 
 mod borders;
@@ -48,6 +49,7 @@ pub mod pool;
 pub mod prefetch;
 pub mod search;
 mod short;
+pub mod sorting;
 pub mod structure;
 pub mod verbatim;
 pub mod views;

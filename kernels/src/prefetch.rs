@@ -6,6 +6,9 @@
 /// How many places ahead is enough for a loop of a few dozen instructions.
 pub const AHEAD: usize = 16;
 
+/// Bytes that come together.
+const LINE: usize = 64;
+
 /// Starts to bring an element of a slice near; of no effect on what the program does.
 #[inline(always)]
 pub fn near<T>(slice: &[T], at: usize) {
@@ -17,4 +20,11 @@ pub fn near<T>(slice: &[T], at: usize) {
     }
     #[cfg(not(target_arch = "x86_64"))]
     let _ = (slice, at);
+}
+
+/// As [`near`], all elements of a range.
+#[inline(always)]
+pub fn range<T>(slice: &[T], elements: std::ops::Range<usize>) {
+    let bytes = std::mem::size_of::<T>().max(1);
+    elements.step_by((LINE / bytes).max(1)).for_each(|at| near(slice, at));
 }

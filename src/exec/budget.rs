@@ -44,6 +44,11 @@ impl Budget {
         (self.0.limit / 32).max(SHARE)
     }
 
+    /// Half of the account.
+    pub(crate) fn half(&self) -> usize {
+        usize::try_from(self.0.limit / 2).unwrap_or(usize::MAX)
+    }
+
     /// What the rows of one run may take that are held for the next.
     pub(crate) fn between_runs(&self) -> usize {
         usize::try_from(self.0.limit / 4).unwrap_or(usize::MAX)

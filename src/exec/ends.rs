@@ -4,9 +4,9 @@ use std::sync::Arc;
 
 use arrow_array::BooleanArray;
 
-use super::grace::{Became, Disk, Large, Process};
+use super::grace::{Became, Large, Process};
 use super::keys::KeyTable;
-use super::spill::Run;
+use super::spill::{Disk, Run};
 use crate::error::Result;
 use crate::expr::{Batch, Type};
 

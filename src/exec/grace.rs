@@ -9,13 +9,13 @@ use arrow_array::cast::AsArray;
 use arrow_array::{ArrayRef, BooleanArray, Int64Array, LargeBinaryArray, UInt32Array};
 use churn_kernels::memory;
 
-use super::budget::{Budget, Reservation};
+use super::budget::Reservation;
 use super::context::Context;
-use super::held::{Held, batch_of, concat, slices_of};
+use super::held::{Held, batch_of, concat};
 use super::keys::KeyTable;
-use super::merge::Merge;
+use super::merge::{self, Merge};
 use super::pipeline::{Commit, Part, Sink};
-use super::spill::{Run, Spill, Writer};
+use super::spill::{Disk, PIECE, Run, Spill, Writer};
 use super::tally::Work;
 use crate::error::Result;
 use crate::expr::{Batch, Type};
@@ -23,10 +23,7 @@ use crate::expr::{Batch, Type};
 /// Files that rows are dealt to.
 pub(crate) const FILES: usize = 64;
 
-/// Rows of a result that are written together: few, since many files are merged.
-const ROWS: usize = 1 << 11;
-
-/// Rows that wait for a file until they are written together.
+/// Rows that wait for a file until they are written together, at most.
 const WAITING: usize = 1 << 11;
 
 /// Numbers of places as bytes that compare alike.
@@ -46,7 +43,38 @@ pub(crate) struct Dealt {
     kinds: Vec<Type>,
     /// How often rows with these keys were dealt before.
     level: u32,
-    files: Vec<(Writer, Vec<Batch>, usize)>,
+    files: Vec<File>,
+}
+
+/// A file of them, and what waits to be written to it.
+struct File {
+    writer: Writer,
+    waiting: Vec<Batch>,
+    rows: usize,
+    bytes: usize,
+}
+
+impl File {
+    fn new(spill: &Spill) -> Result<File> {
+        Ok(File { writer: spill.writer()?, waiting: Vec::new(), rows: 0, bytes: 0 })
+    }
+
+    fn push(&mut self, batch: Batch) -> Result<()> {
+        self.rows += batch.rows;
+        self.bytes += batch.memory();
+        self.waiting.push(batch);
+        if self.rows >= WAITING || self.bytes >= PIECE { self.settle() } else { Ok(()) }
+    }
+
+    fn settle(&mut self) -> Result<()> {
+        (self.rows, self.bytes) = (0, 0);
+        concat(std::mem::take(&mut self.waiting))?.into_iter().try_for_each(|batch| self.writer.write(batch))
+    }
+
+    fn finish(mut self) -> Result<Run> {
+        self.settle()?;
+        self.writer.finish()
+    }
 }
 
 impl Dealt {
@@ -55,8 +83,7 @@ impl Dealt {
     }
 
     fn again(kinds: Vec<Type>, level: u32, spill: &Spill) -> Result<Dealt> {
-        let file = |_| Ok((spill.writer()?, Vec::new(), 0));
-        Ok(Dealt { kinds, level, files: (0..FILES).map(file).collect::<Result<_>>()? })
+        Ok(Dealt { kinds, level, files: (0..FILES).map(|_| File::new(spill)).collect::<Result<_>>()? })
     }
 
     /// Deals rows by these keys; `numbers` has the place of each.
@@ -85,31 +112,15 @@ impl Dealt {
             let places = numbered(rows.iter().map(|row| numbers.get(*row as usize).copied().unwrap_or(0)));
             let mut part = batch.take(&UInt32Array::from(rows))?;
             part.columns.insert(0, places);
-            file.2 += part.rows;
-            file.1.push(part);
-            if file.2 >= WAITING {
-                flush(file)?;
-            }
+            file.push(part)?;
         }
         Ok(())
     }
 
     /// Ends the files: for each its rows, the first column their places.
     pub(crate) fn finish(self) -> Result<Vec<Run>> {
-        let end = |mut file: (Writer, Vec<Batch>, usize)| {
-            flush(&mut file)?;
-            file.0.finish()
-        };
-        self.files.into_iter().map(end).collect()
+        self.files.into_iter().map(File::finish).collect()
     }
-}
-
-fn flush((file, waiting, rows): &mut (Writer, Vec<Batch>, usize)) -> Result<()> {
-    *rows = 0;
-    for batch in concat(std::mem::take(waiting))? {
-        file.write(batch)?;
-    }
-    Ok(())
 }
 
 /// What becomes of a batch: the rows that it is now, and which of its own rows they stand in the places of, if not of
@@ -139,14 +150,6 @@ impl<F: Fn(&[Batch]) -> Result<Vec<Became>> + Send + Sync> Process for F {
     }
 }
 
-/// Where rows go that do not fit.
-pub(crate) struct Disk<'a> {
-    pub(crate) spill: &'a Spill,
-    pub(crate) budget: &'a Budget,
-    /// Threads that may sort them.
-    pub(crate) threads: usize,
-}
-
 /// Files of rows that meet by their keys, and what becomes of them.
 pub(crate) struct Files<'a> {
     pub(crate) kinds: &'a [Type],
@@ -168,7 +171,10 @@ const FEW: u64 = 1 << 14;
 impl Files<'_> {
     /// Works on the rows of one file after the other; gives the results, each run in order.
     pub(crate) fn processed(&self, runs: Vec<Run>, held: &mut Reservation) -> Result<Vec<Run>> {
-        let mut results = Vec::new();
+        let budget = held.budget().clone();
+        let disk = Disk { spill: self.spill, budget: &budget, threads: self.threads };
+        // Files that are many are merged on the way: they are all open.
+        let (mut results, mut merged) = (Vec::new(), Vec::new());
         // Without keys all rows are in one file, however often they are dealt.
         let first = if self.kinds.is_empty() { LEVELS } else { 0 };
         let mut open: Vec<(Run, u32)> = runs.into_iter().rev().map(|run| (run, first)).collect();
@@ -178,7 +184,6 @@ impl Files<'_> {
                 held.hold(0)?;
                 memory::give_back();
                 if level == LEVELS || (large.is_some() && run.rows <= FEW) {
-                    let disk = Disk { spill: self.spill, budget: held.budget(), threads: self.threads };
                     results.push(large.ok_or_else(|| disk.budget.refused())?.worked_out(&run, &disk)?);
                     continue;
                 }
@@ -196,14 +201,17 @@ impl Files<'_> {
                         arrow_select::filter::filter(&places, &keep).map_err(crate::expr::arrow_error)?;
                 }
                 batch.columns.insert(0, places);
-                for part in slices_of(batch, ROWS) {
-                    writer.write(part)?;
-                }
+                writer.write(batch)?;
             }
             results.push(writer.finish()?);
+            if results.len() == merge::MOST {
+                held.hold(0)?;
+                merged.push(merge::one(std::mem::take(&mut results), &disk)?);
+            }
         }
         held.hold(0)?;
-        Ok(results)
+        merged.append(&mut results);
+        Ok(merged)
     }
 
     /// The rows of a file; none if they do not fit. A few do, unless there is a way without.
@@ -326,6 +334,7 @@ impl Commit for Meeting {
             threads: self.threads,
         };
         let runs = files.processed(dealt.finish()?, &mut self.held)?;
-        Ok(Held::Scan(Box::new(Merge::new(runs, None)?)))
+        let disk = Disk { spill: &self.spill, budget: self.held.budget(), threads: self.threads };
+        Ok(Held::Scan(Box::new(Merge::new(runs, None, &disk)?)))
     }
 }

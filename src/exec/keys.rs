@@ -23,6 +23,7 @@ use churn_kernels::numbering::Numbering;
 use hashbrown::HashTable;
 
 use crate::error::Result;
+use crate::expr::dictionary::{self, places_of};
 use crate::expr::{Type, taken, widen};
 
 /// Numbers for keys.
@@ -277,12 +278,11 @@ impl KeyTable {
 
     /// Looks the values of a dictionary up, each once.
     fn find_in_dictionary(&self, keys: &DictionaryArray<Int32Type>, into: &mut Vec<u32>) -> Result<()> {
-        let null = arrow_array::new_null_array(keys.values().data_type(), 1);
-        let values =
-            arrow_select::concat::concat(&[keys.values(), &null]).map_err(crate::expr::arrow_error)?;
+        let values = dictionary::values_and_null(keys)?;
+        let count = values.len();
         let mut numbers = Vec::new();
-        self.find(&[widen(&values)?], values.len(), &mut numbers)?;
-        let places = places_of(keys.keys(), values.len() - 1);
+        self.find(&[values], count, &mut numbers)?;
+        let places = places_of(keys.keys(), count - 1);
         into.extend(places.iter().map(|place| numbers.get(*place as usize).copied().unwrap_or(UNKNOWN)));
         Ok(())
     }
@@ -526,23 +526,6 @@ fn join(joint: &mut [u128], numbers: &[u32], part: usize) {
     for (key, number) in joint.iter_mut().zip(numbers) {
         *key |= u128::from(*number) << (32 * part);
     }
-}
-
-/// The place of each row's value in a dictionary; `null` for a row without one.
-fn places_of(codes: &PrimitiveArray<Int32Type>, null: usize) -> Cow<'_, [i32]> {
-    let Some(nulls) = codes.nulls().filter(|nulls| nulls.null_count() > 0) else {
-        return Cow::Borrowed(codes.values());
-    };
-    let mut places = codes.values().to_vec();
-    let valid = nulls.inner().bit_chunks();
-    for (places, valid) in places.chunks_mut(64).zip(valid.iter_padded()) {
-        // Most of them have no null.
-        if valid != u64::MAX {
-            let lacking = places.iter_mut().enumerate().filter(|(i, _)| valid >> i & 1 == 0);
-            lacking.for_each(|(_, place)| *place = null as i32);
-        }
-    }
-    Cow::Owned(places)
 }
 
 fn converter_of(kinds: &[Type]) -> Result<RowConverter> {

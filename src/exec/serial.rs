@@ -6,10 +6,10 @@ use churn_kernels::hash;
 use super::budget::Reservation;
 use super::context::Context;
 use super::ends::{first_rows, numbers_of, within};
-use super::grace::{Dealt, Files, numbered};
+use super::grace::{Dealt, Files, Process, numbered};
 use super::keys::KeyTable;
 use super::merge::Merge;
-use super::spill::{Spill, Writer};
+use super::spill::{Disk, Run, Spill, Writer};
 use super::stream::{StreamOp, offending};
 use super::tally::Work;
 use crate::error::Result;
@@ -118,20 +118,14 @@ impl SerialOp for FirstPer {
         let process = first_rows(self.seen.keys.clone(), self.seen.kinds.clone(), self.count);
         let dealt = full.dealt.finish()?;
         let rows: u64 = dealt.iter().map(|run| run.rows).sum();
-        let keys = self.seen.keys.clone();
-        let files = Files {
-            kinds: &self.seen.kinds,
-            keys: &|batch| Ok(keys.iter().filter_map(|i| batch.columns.get(*i).cloned()).collect()),
-            process: process.as_ref(),
-            bytes_a_row: 8,
-            spill: &self.seen.spill,
-            threads: self.seen.threads,
-        };
-        let mut runs = files.processed(dealt, &mut self.seen.held)?;
+        self.seen.forget()?;
+        let mut runs = self.seen.processed(dealt, process.as_ref())?;
         let kept: u64 = runs.iter().map(|run| run.rows).sum();
         self.tell(rows as usize, kept as usize, work);
         runs.push(full.passed.finish()?);
-        Ok(Some(Box::new(Merge::new(runs, None)?)))
+        let Seen { spill, held, threads, .. } = &self.seen;
+        let disk = Disk { spill, budget: held.budget(), threads: *threads };
+        Ok(Some(Box::new(Merge::new(runs, None, &disk)?)))
     }
 }
 
@@ -222,6 +216,25 @@ impl Seen {
         Ok(())
     }
 
+    /// Lets go of the keys: all rows have come.
+    fn forget(&mut self) -> Result<()> {
+        self.table = KeyTable::new(self.kinds.clone())?;
+        self.held.hold(0)
+    }
+
+    /// What becomes of rows of unknown keys.
+    fn processed(&self, dealt: Vec<Run>, process: &dyn Process) -> Result<Vec<Run>> {
+        let files = Files {
+            kinds: &self.kinds,
+            keys: &|batch| Ok(self.keys.iter().filter_map(|i| batch.columns.get(*i).cloned()).collect()),
+            process,
+            bytes_a_row: 8,
+            spill: &self.spill,
+            threads: self.threads,
+        };
+        files.processed(dealt, &mut self.held.budget().reservation())
+    }
+
     /// The rows whose keys the full table knows, and the others.
     fn split(&mut self, batch: &Batch, first: u64) -> Result<(Rows, Rows)> {
         let keys: Vec<_> = self.keys.iter().filter_map(|i| batch.columns.get(*i).cloned()).collect();
@@ -284,15 +297,21 @@ impl SerialOp for RequireUnique {
 
     fn finish(&mut self, _: &mut Work) -> Result<Option<Box<dyn Scan>>> {
         let Some(full) = self.seen.full.take() else { return Ok(None) };
-        let process = first_rows(self.seen.keys.clone(), self.seen.kinds.clone(), 1);
-        for run in full.dealt.finish()? {
-            let mut batches: Vec<Batch> = run.reader()?.into_iter().flatten().collect::<Result<_>>()?;
-            batches.iter_mut().for_each(|b| drop(b.columns.remove(0)));
-            for (batch, (_, keep)) in batches.iter().zip(process.rows(&batches)?) {
+        self.seen.forget()?;
+        let first = first_rows(self.seen.keys.clone(), self.seen.kinds.clone(), 1);
+        let process = |batches: &[Batch]| {
+            let became = first.rows(batches)?;
+            for (batch, (_, keep)) in batches.iter().zip(&became) {
                 let keep: Vec<bool> = keep.iter().flat_map(|k| k.values().iter()).collect();
                 self.repeated(batch, &places_where(&keep, false))?;
             }
-        }
+            // Nothing comes of them: they have passed.
+            Ok(batches
+                .iter()
+                .map(|batch| (batch.slice(0, 0), Some(vec![false; batch.rows].into())))
+                .collect())
+        };
+        self.seen.processed(full.dealt.finish()?, &process)?;
         Ok(None)
     }
 }

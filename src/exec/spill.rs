@@ -13,6 +13,8 @@ use arrow_ipc::reader::StreamReader;
 use arrow_ipc::writer::{IpcWriteOptions, StreamWriter};
 use arrow_schema::{ArrowError, Field, Schema};
 
+use super::budget::Budget;
+use super::held::slices_of;
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::{Batch, alone};
 use crate::io::place;
@@ -23,12 +25,31 @@ pub(crate) struct Spill {
     folder: PathBuf,
 }
 
+/// Where rows go that do not fit.
+pub(crate) struct Disk<'a> {
+    pub(crate) spill: &'a Spill,
+    pub(crate) budget: &'a Budget,
+    /// Threads that may sort them.
+    pub(crate) threads: usize,
+}
+
+/// Bytes of rows that stand in a file together, about: as much of each file is held of those that are merged.
+pub(crate) const PIECE: usize = 1 << 17;
+
+/// And rows.
+const ROWS: usize = 1 << 12;
+
+/// Bytes of a file that are read at once.
+const READ: usize = 1 << 13;
+
 /// A file that is being written.
 pub(crate) struct Writer {
     file: Arc<File>,
     folder: PathBuf,
     out: Option<StreamWriter<BufWriter<Shared>>>,
     rows: u64,
+    bytes: usize,
+    largest: usize,
 }
 
 /// A file that was written.
@@ -37,6 +58,10 @@ pub(crate) struct Run {
     file: Arc<File>,
     folder: PathBuf,
     pub(crate) rows: u64,
+    /// Bytes that its rows take in memory.
+    pub(crate) bytes: usize,
+    /// Bytes that its largest piece takes.
+    largest: usize,
 }
 
 /// The batches of a file, in order.
@@ -77,22 +102,31 @@ impl Spill {
     /// Makes a file.
     pub(crate) fn writer(&self) -> Result<Writer> {
         let file = tempfile::tempfile_in(&self.folder).map_err(|e| failed(&self.folder, &e))?;
-        Ok(Writer { file: Arc::new(file), folder: self.folder.clone(), out: None, rows: 0 })
+        let (file, folder) = (Arc::new(file), self.folder.clone());
+        Ok(Writer { file, folder, out: None, rows: 0, bytes: 0, largest: 0 })
     }
 }
 
 impl Writer {
-    /// Appends rows; every batch has columns of the same types.
+    /// Appends rows, in pieces; every batch has columns of the same types.
     pub(crate) fn write(&mut self, batch: Batch) -> Result<()> {
         if batch.rows == 0 {
             return Ok(());
         }
-        self.rows += batch.rows as u64;
-        let columns: Vec<ArrayRef> = batch.columns.into_iter().map(alone).collect();
+        let columns = batch.columns.into_iter().map(alone).collect();
+        let batch = Batch { columns, rows: batch.rows };
+        let bytes = batch.memory();
+        let rows = (PIECE * batch.rows / bytes.max(1)).clamp(1, ROWS);
+        self.bytes += bytes;
+        self.largest = self.largest.max(bytes * rows.min(batch.rows) / batch.rows);
+        slices_of(batch, rows).into_iter().try_for_each(|piece| self.write_piece(piece))
+    }
+
+    fn write_piece(&mut self, Batch { columns, rows }: Batch) -> Result<()> {
         let field =
             |(i, column): (usize, &ArrayRef)| Field::new(i.to_string(), column.data_type().clone(), true);
         let schema = Arc::new(Schema::new(columns.iter().enumerate().map(field).collect::<Vec<_>>()));
-        let options = RecordBatchOptions::new().with_row_count(Some(batch.rows));
+        let options = RecordBatchOptions::new().with_row_count(Some(rows));
         let lost = |e: ArrowError| arrow_failed(&self.folder, e);
         let batch = RecordBatch::try_new_with_options(schema.clone(), columns, &options).map_err(lost)?;
         if self.out.is_none() {
@@ -102,6 +136,7 @@ impl Writer {
             let file = BufWriter::with_capacity(1 << 16, Shared(self.file.clone()));
             self.out = Some(StreamWriter::try_new_with_options(file, &schema, options).map_err(lost)?);
         }
+        self.rows += rows as u64;
         match &mut self.out {
             Some(out) => out.write(&batch).map_err(lost),
             None => Ok(()),
@@ -113,11 +148,17 @@ impl Writer {
         if let Some(mut out) = self.out.take() {
             out.finish().and_then(|()| out.flush()).map_err(|e| arrow_failed(&self.folder, e))?;
         }
-        Ok(Run { file: self.file, folder: self.folder, rows: self.rows })
+        let Writer { file, folder, rows, bytes, largest, .. } = self;
+        Ok(Run { file, folder, rows, bytes, largest })
     }
 }
 
 impl Run {
+    /// Bytes that a reader holds, about: a piece, and what it was packed in.
+    pub(crate) fn held_to_read(&self) -> usize {
+        2 * (self.largest + READ)
+    }
+
     /// Starts reading at the first batch; a file without rows has no reader.
     pub(crate) fn reader(&self) -> Result<Option<Reader>> {
         self.reader_of(None)
@@ -128,7 +169,7 @@ impl Run {
         if self.rows == 0 {
             return Ok(None);
         }
-        let file = BufReader::with_capacity(1 << 13, At(self.file.clone(), 0));
+        let file = BufReader::with_capacity(READ, At(self.file.clone(), 0));
         let stream = StreamReader::try_new(file, columns).map_err(|e| arrow_failed(&self.folder, e))?;
         Ok(Some(Reader { stream, folder: self.folder.clone() }))
     }

@@ -8,11 +8,10 @@ use std::fmt;
 use std::sync::Arc;
 
 use arrow_array::cast::AsArray;
-use arrow_array::{Array, ArrayRef, BooleanArray, UInt32Array, new_null_array};
-use arrow_buffer::BooleanBuffer;
+use arrow_array::{Array, ArrayRef, BooleanArray, UInt32Array};
 use arrow_schema::{ArrowError, DataType};
 
-use super::{Column, Events, Scalar, Type, logic, widen};
+use super::{Column, Events, Scalar, Type, dictionary, logic, widen};
 use crate::error::{Error, ErrorKind, Result};
 
 /// A column's number, unique in a plan.
@@ -152,26 +151,13 @@ impl Call {
         if values == 0 || values * 2 > batch.rows || dictionary.values().null_count() > 0 {
             return Ok(None);
         }
-        let null = new_null_array(dictionary.values().data_type(), 1);
-        let all = arrow_select::concat::concat(&[dictionary.values(), &null]).map_err(arrow)?;
+        let all = dictionary::values_and_null(dictionary)?;
         let mut args = Vec::with_capacity(self.args.len());
         for (i, arg) in self.args.iter().enumerate() {
-            args.push(if i == place { Column::Array(widen(&all)?) } else { arg.evaluate(batch, events)? });
+            args.push(if i == place { Column::Array(all.clone()) } else { arg.evaluate(batch, events)? });
         }
         let results = (self.kernel)(&args, values + 1, events)?.into_array(values + 1);
-        let keys = dictionary.normalized_keys();
-        if let (Some(truth), 0) =
-            (results.as_boolean_opt().filter(|r| r.null_count() == 0), array.null_count())
-        {
-            let bits = truth.values();
-            let is_true = |row: usize| keys.get(row).is_some_and(|key| bits.value(*key));
-            let bits = BooleanBuffer::collect_bool(batch.rows, is_true);
-            return Ok(Some(Column::Array(Arc::new(BooleanArray::new(bits, None)))));
-        }
-        let place =
-            |(row, key): (usize, &usize)| if array.is_null(row) { values as u32 } else { *key as u32 };
-        let places = UInt32Array::from(keys.iter().enumerate().map(place).collect::<Vec<u32>>());
-        Ok(Some(Column::Array(arrow_select::take::take(&results, &places, None).map_err(arrow)?)))
+        dictionary::at_rows(&results, dictionary).map(|column| Some(Column::Array(column)))
     }
 }
 

@@ -4,6 +4,7 @@
 //! | --- | --- |
 //! | `ast` | the tree as written |
 //! | `types`, `scalar` | types and single values |
+//! | `dictionary` | what is worked out once for each value of a dictionary |
 //! | `expand` | parameters, defined functions and column sets put in their places |
 //! | `bind` | names to columns, functions to kernels, silent conversions written out |
 //! | `bound` | the checked tree and its evaluation |
@@ -20,6 +21,7 @@ mod build;
 pub(crate) mod cast;
 mod column;
 pub(crate) mod compare;
+pub(crate) mod dictionary;
 mod events;
 pub(crate) mod expand;
 pub(crate) mod fold;

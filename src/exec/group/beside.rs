@@ -9,9 +9,9 @@ use arrow_array::{ArrayRef, UInt32Array};
 use super::local::{Grouping, Local};
 use super::outside::Outside;
 use crate::error::Result;
-use crate::exec::grace::{Became, Disk, Large, Process};
-use crate::exec::held::{Held, slices_of};
-use crate::exec::spill::{Reader, Run, Spill, Writer};
+use crate::exec::grace::{Became, Large, Process};
+use crate::exec::held::Held;
+use crate::exec::spill::{Disk, Reader, Run, Spill, Writer};
 use crate::exec::tally::Work;
 use crate::expr::{Batch, taken};
 use crate::io::memory::Ready;
@@ -87,7 +87,7 @@ impl Staying {
 
 fn write(file: &mut Writer, mut batch: Batch, numbers: Vec<u32>) -> Result<()> {
     batch.columns.push(Arc::new(UInt32Array::from(numbers)));
-    slices_of(batch, 1 << 13).into_iter().try_for_each(|part| file.write(part))
+    file.write(batch)
 }
 
 /// What becomes of rows that meet by their keys: each stands beside its group.

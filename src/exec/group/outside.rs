@@ -8,9 +8,9 @@ use arrow_array::{ArrayRef, Int64Array};
 
 use crate::error::{Error, ErrorKind, Result};
 use crate::exec::budget::Reservation;
-use crate::exec::grace::Disk;
 use crate::exec::held::slices;
 use crate::exec::sort::{Changes, OrderKey, Sorter, batches};
+use crate::exec::spill::Disk;
 use crate::expr::aggregates::Accumulator;
 use crate::expr::{Batch, Type};
 

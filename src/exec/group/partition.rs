@@ -9,10 +9,9 @@ use super::local::{Grouping, Shard};
 use super::outside::Outside;
 use crate::error::{Error, ErrorKind, Result};
 use crate::exec::budget::Reservation;
-use crate::exec::grace::{self, Disk};
-use crate::exec::held::slices;
+use crate::exec::grace;
 use crate::exec::keys::KeyTable;
-use crate::exec::spill::{Spill, Writer};
+use crate::exec::spill::{Disk, Spill, Writer};
 use crate::expr::Batch;
 use crate::expr::aggregates::Accumulator;
 
@@ -156,7 +155,7 @@ impl Partition {
             columns.push(Arc::new(accumulator.save()?));
         }
         let batch = Batch { columns, rows: groups.len() };
-        slices(batch).into_iter().try_for_each(|part| file.write(part))
+        file.write(batch)
     }
 
     /// Adds groups that were kept on disk.

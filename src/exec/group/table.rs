@@ -11,10 +11,10 @@ use super::partition::{PARTITIONS, Partition};
 use crate::error::{Error, ErrorKind, Result};
 use crate::exec::budget::{Budget, Reservation};
 use crate::exec::grace;
-use crate::exec::held::{Held, slices, slices_of};
+use crate::exec::held::{Held, slices};
 use crate::exec::merge::Merge;
 use crate::exec::pipeline::{Commit, Part, Sink};
-use crate::exec::spill::{Run, Spill, Writer};
+use crate::exec::spill::{Disk, Run, Spill, Writer};
 use crate::exec::tally::Work;
 use crate::expr::{Batch, Event};
 
@@ -26,9 +26,6 @@ const WAITING_GROUPS: usize = 1 << 17;
 
 /// Bytes of states that wait to be merged.
 const WAITING_BYTES: usize = 1 << 24;
-
-/// Rows that are written to a partition's file together.
-const SPILLED_ROWS: usize = 1 << 12;
 
 /// The large table.
 struct Groups {
@@ -110,6 +107,10 @@ impl Groups {
             self.part()?;
         }
         self.leave_memory()
+    }
+
+    fn disk(&self) -> Disk<'_> {
+        Disk { spill: &self.spill, budget: self.held.budget(), threads: self.threads }
     }
 
     fn groups(&mut self) -> usize {
@@ -234,7 +235,7 @@ impl Groups {
             threads: self.threads,
         };
         let runs = files.processed(dealt.finish()?, &mut self.held)?;
-        Ok(Held::Scan(Box::new(Merge::new(runs, None)?)))
+        Ok(Held::Scan(Box::new(Merge::new(runs, None, &self.disk())?)))
     }
 
     /// Takes the values of the one partition's states out of memory.
@@ -338,13 +339,11 @@ impl Groups {
             let mut columns = vec![grace::numbered(partition.first.iter().copied())];
             columns.extend(batch.columns);
             let mut run = self.spill.writer()?;
-            for part in slices_of(Batch { columns, rows: groups }, SPILLED_ROWS) {
-                run.write(part)?;
-            }
+            run.write(Batch { columns, rows: groups })?;
             runs.push(run.finish()?);
         }
         self.held.hold(0)?;
-        Ok(Held::Scan(Box::new(Merge::new(runs, None)?)))
+        Ok(Held::Scan(Box::new(Merge::new(runs, None, &self.disk())?)))
     }
 }
 

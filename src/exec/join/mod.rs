@@ -20,6 +20,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use super::context::Context;
 use super::merge::Merge;
 use super::pipeline::{self, Leg, Pipeline};
+use super::spill::Disk;
 use super::stream::Select;
 use super::tally::Work;
 use crate::error::{Error, ErrorKind, Result};
@@ -95,9 +96,10 @@ pub(super) fn joined(
             let mut work = Work::new(context.steps());
             spilled::tell(&how, &joined, &mut work);
             context.absorb(&mut work)?;
+            let disk = Disk { spill: &context.spill, budget: &context.budget, threads: context.threads() };
             let legs = vec![
-                Leg::of(Box::new(Merge::new(joined.matched, None)?)),
-                Leg::of(Box::new(Merge::new(joined.alone, None)?)),
+                Leg::of(Box::new(Merge::new(joined.matched, None, &disk)?)),
+                Leg::of(Box::new(Merge::new(joined.alone, None, &disk)?)),
             ];
             Ok(Pipeline { legs, serial: Vec::new(), ends: Vec::new(), acts, layout })
         }

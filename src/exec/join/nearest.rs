@@ -8,15 +8,11 @@ use arrow_array::{ArrayRef, UInt32Array};
 
 use super::matching::Matching;
 use crate::error::Result;
-use crate::exec::grace::{Disk, numbered, place_numbers};
-use crate::exec::held::slices_of;
+use crate::exec::grace::{numbered, place_numbers};
 use crate::exec::sort::{OrderKey, Sorter, batches};
-use crate::exec::spill::Run;
+use crate::exec::spill::{Disk, Run};
 use crate::expr::ast::Binary;
 use crate::expr::{Batch, Type};
-
-/// Rows that are written together.
-const ROWS: usize = 1 << 12;
 
 /// The rows of a file, nearest first; of equally near ones the last comes first.
 pub(super) fn nearest_first(how: &Matching, run: &Run, disk: &Disk) -> Result<Run> {
@@ -53,7 +49,7 @@ fn sorted(run: &Run, keys: Vec<OrderKey>, disk: &Disk) -> Result<Run> {
             let numbers = places.as_primitive_opt::<Int64Type>().map_or(&[][..], |p| p.values());
             numbered(numbers.iter().map(|n| n.cast_unsigned()))
         };
-        slices_of(replaced(batch?, &as_bytes), ROWS).into_iter().try_for_each(|part| writer.write(part))?;
+        writer.write(replaced(batch?, &as_bytes))?;
     }
     writer.finish()
 }

@@ -16,18 +16,23 @@ use super::side::Side;
 use crate::error::{Error, Result};
 use crate::exec::budget::{Budget, Reservation};
 use crate::exec::context::Context;
-use crate::exec::grace::{Dealt, Disk};
-use crate::exec::held::{Compacted, Held, batch_of, slices_of};
+use crate::exec::grace::Dealt;
+use crate::exec::held::{Compacted, Held, batch_of};
+use crate::exec::merge;
 use crate::exec::pipeline::{Commit, Part, Sink};
-use crate::exec::spill::{Run, Spill, Writer};
+use crate::exec::spill::{Disk, Run, Spill};
 use crate::exec::stream::StreamOp;
 use crate::exec::tally::Work;
 use crate::expr::{Batch, Event, Type, taken, widen};
 use crate::parallel;
 use crate::plan::JoinKind;
 
-/// Rows that are written together: small, since many files are merged.
+/// Pairs that become rows together.
 const ROWS: usize = 1 << 11;
+
+/// Runs of results that a pair of files may have, while it is joined and when it is: each is an open file.
+const MOST_RUNS: usize = 64;
+const FEW_RUNS: usize = 4;
 
 /// Bytes of the other table's rows that are held in any case.
 const LITTLE: usize = 2 << 20;
@@ -92,6 +97,17 @@ struct Paired {
     other_none: usize,
     /// The first left row whose matches are not what is expected.
     unexpected: Option<(u64, Error)>,
+}
+
+impl Paired {
+    /// Merges the results, if there are more than so many runs of them.
+    fn merged(&mut self, most: usize, disk: &Disk) -> Result<()> {
+        if self.matched.len() > most {
+            let runs = std::mem::take(&mut self.matched);
+            self.matched.push(merge::one(runs, disk)?);
+        }
+        Ok(())
+    }
 }
 
 /// The results of all pairs of files.
@@ -179,18 +195,20 @@ impl Pair<'_> {
             let Ok(side) = Side::new(some, how, budget.reservation())? else { continue };
             let run = self.matches(&side, &mut counts)?;
             paired.matched.push(run);
+            paired.merged(MOST_RUNS, &self.disk())?;
             paired.other_none += side.matched.left();
             if how.kind.keeps_other() {
                 let rows = side.unmatched(0, side.rows.rows);
                 let mut batch = how.alone(&side, &rows, self.left_kinds)?;
                 let places = taken(&places, &UInt32Array::from(rows))?;
                 batch.columns.insert(0, places);
-                write(&mut alone, batch)?;
+                alone.write(batch)?;
             }
         }
         let alone = alone.finish()?;
         paired.alone = Some(if nearest_first { nearest::by_place(&alone, &self.disk())? } else { alone });
         self.unmatched(&counts, &mut paired)?;
+        paired.merged(FEW_RUNS, &self.disk())?;
         Ok(paired)
     }
 
@@ -242,7 +260,7 @@ impl Pair<'_> {
                 let rows = std::mem::take(&mut pairs.left).unwrap_or_default();
                 joined.columns.insert(0, taken(&places, &UInt32Array::from(rows))?);
                 pairs.clear();
-                write(&mut writer, joined)
+                writer.write(joined)
             };
             side.each_match(&left, how.asof, |row, found| {
                 if let Some(count) = counts.get_mut(first + row) {
@@ -310,16 +328,11 @@ impl Pair<'_> {
                 }
             };
             whole.columns.insert(0, places);
-            write(&mut writer, whole.filter(&BooleanArray::from(marks))?)?;
+            writer.write(whole.filter(&BooleanArray::from(marks))?)?;
         }
         paired.matched.push(writer.finish()?);
         Ok(())
     }
-}
-
-/// Writes a batch in parts.
-fn write(writer: &mut Writer, batch: Batch) -> Result<()> {
-    slices_of(batch, ROWS).into_iter().try_for_each(|part| writer.write(part))
 }
 
 /// Counts what pairs of files gave.

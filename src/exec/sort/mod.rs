@@ -23,7 +23,7 @@ use super::context::Context;
 use super::held::Held;
 use super::merge::Merge;
 use super::pipeline::{Commit, Part, Sink};
-use super::spill::{Run, Spill};
+use super::spill::{Disk, Run, Spill};
 use super::tally::Work;
 use crate::error::{Error, ErrorKind, Result};
 
@@ -95,6 +95,7 @@ impl Commit for Sort {
             return Ok(Held::Scan(Box::new(Sorted::new(ranges, self.keep, self.threads, self.held)?)));
         }
         self.spill_held()?;
-        Ok(Held::Scan(Box::new(Merge::new(self.runs, self.keep)?)))
+        let disk = Disk { spill: &self.spill, budget: self.held.budget(), threads: self.threads };
+        Ok(Held::Scan(Box::new(Merge::new(self.runs, self.keep, &disk)?)))
     }
 }

@@ -17,6 +17,9 @@ const MOST: usize = 512;
 /// Codes of keys for each of them that bounds are told from.
 const SAMPLED: usize = 32;
 
+/// Parts ahead whose keys are brought near: each has but few rows of a range.
+const NEXT: usize = 2;
+
 /// A table, cut into ranges.
 pub(super) struct Ranges {
     pub(super) table: Table,
@@ -50,11 +53,15 @@ impl Ranges {
     /// The numbers of a range's rows, in order.
     pub(super) fn in_order(&self, range: usize) -> Vec<u128> {
         let mut numbers = Vec::with_capacity(self.sizes.get(range).copied().unwrap_or(0));
-        for (part, Pieces { starts, numbers: own }) in self.pieces.iter().enumerate() {
-            let Some([from, to]) = starts.get(range..range + 2) else { continue };
-            match own {
-                Some(own) => numbers.extend_from_slice(own.get(*from..*to).unwrap_or_default()),
-                None => self.table.append_numbers(part, *from..*to, &mut numbers),
+        let rows = |pieces: &Pieces| Some(*pieces.starts.get(range)?..*pieces.starts.get(range + 1)?);
+        for (part, pieces) in self.pieces.iter().enumerate() {
+            if let Some(rows) = self.pieces.get(part + NEXT).and_then(rows) {
+                self.table.bring_near(part + NEXT, rows);
+            }
+            let Some(rows) = rows(pieces) else { continue };
+            match &pieces.numbers {
+                Some(own) => numbers.extend_from_slice(own.get(rows).unwrap_or_default()),
+                None => self.table.append_numbers(part, rows, &mut numbers),
             }
         }
         self.table.put_in_order(numbers)

@@ -3,9 +3,9 @@
 use super::order::{Order, OrderKey};
 use super::{Sort, Workers};
 use crate::error::Result;
-use crate::exec::grace::Disk;
 use crate::exec::held::{Held, concat};
 use crate::exec::pipeline::{Commit, Prepare};
+use crate::exec::spill::Disk;
 use crate::exec::tally::Work;
 use crate::expr::Batch;
 use crate::io::source::Scan;

@@ -8,7 +8,7 @@ use arrow_array::builder::LargeBinaryBuilder;
 use arrow_array::cast::AsArray;
 use arrow_array::{Array, ArrayRef, downcast_primitive};
 use arrow_schema::DataType;
-use churn_kernels::gather;
+use churn_kernels::{gather, prefetch, sorting};
 
 use super::bounds::Bounds;
 use super::order::Keys;
@@ -124,6 +124,13 @@ impl Table {
         }
     }
 
+    /// Starts to bring the keys of some rows near.
+    pub(super) fn bring_near(&self, part: usize, rows: Range<usize>) {
+        if let Some(Keys::Words(words)) = self.parts.get(part).map(|part| &part.keys) {
+            words.iter().for_each(|words| prefetch::range(&words.values, rows.clone()));
+        }
+    }
+
     pub(super) fn place(&self, number: u128) -> (u32, u32) {
         let place = number as u64 & ((1 << self.place_bits) - 1);
         ((place >> self.row_bits) as u32, (place & ((1 << self.row_bits) - 1)) as u32)
@@ -169,10 +176,9 @@ impl Table {
     /// Puts numbers in order; where they are some runs in order already, these are merged.
     pub(super) fn put_in_order(&self, mut numbers: Vec<u128>) -> Vec<u128> {
         if self.exact {
-            numbers.sort();
-        } else {
-            numbers.sort_by(|a, b| self.compare(*a, *b));
+            return sorting::in_order(numbers);
         }
+        numbers.sort_by(|a, b| self.compare(*a, *b));
         numbers
     }
 

@@ -13,9 +13,9 @@ use std::sync::atomic::{AtomicU32, Ordering};
 
 use arrow_array::{Array, ArrayRef, UInt32Array};
 
-use super::grace::{Became, Disk, Large, Process};
+use super::grace::{Became, Large, Process};
 use super::held::concat;
-use super::spill::Run;
+use super::spill::{Disk, Run};
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::windows::{Frame, Task};
 use crate::expr::{Batch, Type, taken};

@@ -10,9 +10,8 @@ mod sorted;
 
 use super::Window;
 use crate::error::Result;
-use crate::exec::grace::Disk;
 use crate::exec::sort::{OrderKey, Sorter, batches};
-use crate::exec::spill::Run;
+use crate::exec::spill::{Disk, Run};
 use crate::expr::Type;
 
 use cursor::Cursor;

@@ -7,10 +7,10 @@ use arrow_array::{Array, ArrayRef, UInt64Array};
 
 use super::cursor::Cursor;
 use crate::error::Result;
-use crate::exec::grace::{Disk, place_numbers};
+use crate::exec::grace::place_numbers;
 use crate::exec::keys::normal;
 use crate::exec::sort::{Changes, OrderKey, Sorter, batches, is_word, words_of};
-use crate::exec::spill::Run;
+use crate::exec::spill::{Disk, Run};
 use crate::exec::window::frames::{Partition, turned};
 use crate::exec::window::order::Key;
 use crate::exec::window::{Call, Window};
