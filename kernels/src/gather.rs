@@ -5,7 +5,10 @@
 
 use std::sync::Arc;
 
-use arrow_array::{Array, LargeBinaryArray, PrimitiveArray, StringViewArray, types::ArrowPrimitiveType};
+use arrow_array::types::{ArrowPrimitiveType, Int32Type};
+use arrow_array::{
+    Array, ArrayRef, DictionaryArray, Int32Array, LargeBinaryArray, PrimitiveArray, StringViewArray,
+};
 use arrow_buffer::{Buffer, MutableBuffer, NullBuffer, OffsetBuffer, ScalarBuffer};
 
 use crate::{memory, prefetch};
@@ -106,6 +109,20 @@ pub fn bytes(parts: &[&LargeBinaryArray], places: &[Place]) -> LargeBinaryArray 
     LargeBinaryArray::new(OffsetBuffer::new(ends.into()), Buffer::from_vec(data), None)
 }
 
+/// A column of numbers into a dictionary.
+///
+/// # Panics
+/// A number that is not null is not one of a value.
+pub fn coded(codes: Int32Array, values: ArrayRef) -> DictionaryArray<Int32Type> {
+    // Those of nulls are held to it as well: to look at them takes longer.
+    let largest = codes.values().iter().fold(0, |most, code| most.max(code.cast_unsigned()));
+    if codes.is_empty() || (largest as usize) < values.len() {
+        // SAFETY: each code is a place among the values, also none that is negative.
+        return unsafe { DictionaryArray::new_unchecked(codes, values) };
+    }
+    DictionaryArray::new(codes, values)
+}
+
 /// Which of the rows are null.
 fn nulls<A: Array>(parts: &[&A], places: &[Place]) -> Option<NullBuffer> {
     if parts.iter().all(|p| p.null_count() == 0) {
@@ -140,6 +157,21 @@ mod tests {
         let b = LargeBinaryArray::from_iter_values([b"cde"]);
         let taken = bytes(&[&a, &b], &[(1, 0), (0, 1), (0, 0)]);
         assert_eq!(taken, LargeBinaryArray::from_iter_values([b"cde".as_slice(), b"", b"ab"]));
+    }
+
+    #[test]
+    fn numbers_name_values() {
+        let values: ArrayRef = Arc::new(StringViewArray::from(vec!["a", "b"]));
+        let coded = coded(Int32Array::from(vec![Some(1), None, Some(0)]), values);
+        let texts =
+            coded.downcast_dict::<StringViewArray>().map(|texts| texts.into_iter().collect::<Vec<_>>());
+        assert_eq!(texts, Some(vec![Some("b"), None, Some("a")]));
+    }
+
+    #[test]
+    #[should_panic(expected = "key")]
+    fn a_number_of_no_value_is_refused() {
+        coded(Int32Array::from(vec![0, 2]), Arc::new(Int64Array::from(vec![5, 6])));
     }
 
     #[test]

@@ -10,9 +10,6 @@ use crate::prefetch;
 /// Keys that are looked up together.
 const CHUNK: usize = 128;
 
-/// Slots of a table that is near in any case.
-const NEAR: usize = 1 << 12;
-
 /// Keys and their numbers.
 #[derive(Clone, Debug, Default)]
 pub struct Numbering {
@@ -59,21 +56,16 @@ impl Numbering {
                 continue;
             }
             let before = self.keys.len();
-            // Room for all of them, so that the loops need not look for it.
-            let wanted = self.keys.len() + some.len();
+            // Room for all of them, so that none finds the table full.
+            let wanted = before + some.len();
             if wanted * 2 > self.slots.len() {
                 self.rebuild(room_for(wanted));
             }
-            let mask = self.slots.len() - 1;
-            // First all looks at the table, then all at the keys: none waits for another.
-            let places = self.places(some, mask);
-            for ((key, at), slot) in some.iter().zip(&places).zip(&mut numbers) {
-                // The slots are a power of two of them, so that a masked place is one.
-                let number = self.slots[*at as usize];
-                *slot = match self.keys.get((number as usize).wrapping_sub(1)) {
-                    Some(found) if found == key => number - 1,
-                    _ => self.find_or_add(*key, *at as usize),
-                };
+            let mut others = [0; CHUNK];
+            let count = self.look(some, &mut numbers, &mut others);
+            for other in others.iter().take(count) {
+                let key = some[usize::from(*other)];
+                numbers[usize::from(*other)] = self.find_or_add(key);
             }
             into.extend_from_slice(&numbers[..some.len()]);
             if self.keys.len() > before {
@@ -82,30 +74,35 @@ impl Numbering {
         }
     }
 
-    /// The slots of some keys, brought near with the keys whose numbers stand there: none waits for another.
+    /// Looks keys up, each at the first slot that it may have: first all looks at the slots, then all at the keys that
+    /// have them, so that none waits for another. Gives how many have another key there or none, and lists them.
     #[inline(always)]
-    fn places(&self, keys: &[u128], mask: usize) -> [u32; CHUNK] {
-        let mut places = [0u32; CHUNK];
-        for (place, key) in places.iter_mut().zip(keys) {
-            *place = (hash::of_key(*key) as usize & mask) as u32;
+    fn look(&self, keys: &[u128], numbers: &mut [u32; CHUNK], others: &mut [u8; CHUNK]) -> usize {
+        let (slots, own) = (self.slots.as_slice(), self.keys.as_slice());
+        let mask = slots.len().wrapping_sub(1);
+        for (slot, key) in numbers.iter_mut().zip(keys) {
+            let at = hash::of_key(*key) as usize & mask;
+            prefetch::near(slots, at);
+            *slot = at as u32;
         }
-        if self.slots.len() <= NEAR {
-            return places;
+        for slot in numbers.iter_mut().take(keys.len()) {
+            *slot = slots.get(*slot as usize).copied().unwrap_or(0).wrapping_sub(1);
+            prefetch::near(own, *slot as usize);
         }
-        for place in places.iter().take(keys.len()) {
-            prefetch::near(&self.slots, *place as usize);
+        let mut count = 0;
+        for (row, (number, key)) in numbers.iter().zip(keys).enumerate() {
+            let is_own = own.get(*number as usize).is_some_and(|own| own == key);
+            others[count % CHUNK] = row as u8;
+            count += usize::from(!is_own);
         }
-        for place in places.iter().take(keys.len()) {
-            let number = self.slots.get(*place as usize).copied().unwrap_or(0);
-            prefetch::near(&self.keys, (number as usize).wrapping_sub(1));
-        }
-        places
+        count
     }
 
-    /// The number of a key, looked for from a slot on.
+    /// The number of a key, which gets the next one if it is new; the table has room for it.
     #[inline(never)]
-    fn find_or_add(&mut self, key: u128, mut at: usize) -> u32 {
+    fn find_or_add(&mut self, key: u128) -> u32 {
         let mask = self.slots.len() - 1;
+        let mut at = hash::of_key(key) as usize & mask;
         loop {
             match self.slots[at] {
                 0 => {
@@ -136,20 +133,15 @@ impl Numbering {
     /// Appends the number of each key, or `u32::MAX` for one that is not known.
     pub fn find_all(&self, keys: &[u128], into: &mut Vec<u32>) {
         into.reserve(keys.len());
-        let Some(mask) = self.slots.len().checked_sub(1) else {
-            into.extend(std::iter::repeat_n(u32::MAX, keys.len()));
-            return;
-        };
+        let (mut numbers, mut others) = ([0; CHUNK], [0; CHUNK]);
         for some in keys.chunks(CHUNK) {
-            let places = self.places(some, mask);
-            let mut numbers = [0; CHUNK];
-            for ((key, at), slot) in some.iter().zip(&places).zip(&mut numbers) {
-                let number = self.slots[*at as usize];
-                *slot = match self.keys.get((number as usize).wrapping_sub(1)) {
-                    Some(found) if found == key => number - 1,
-                    None => u32::MAX,
-                    Some(_) => self.find(*key).unwrap_or(u32::MAX),
-                };
+            let count = self.look(some, &mut numbers, &mut others);
+            for other in others.iter().take(count) {
+                let other = usize::from(*other);
+                // An empty slot says that there is no such key.
+                if numbers[other] != u32::MAX {
+                    numbers[other] = self.find(some[other]).unwrap_or(u32::MAX);
+                }
             }
             into.extend_from_slice(&numbers[..some.len()]);
         }

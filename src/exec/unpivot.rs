@@ -3,7 +3,8 @@
 use std::sync::Arc;
 
 use arrow_array::cast::AsArray;
-use arrow_array::{Array, ArrayRef, DictionaryArray, Int32Array, ListArray, StringViewArray, UInt32Array};
+use arrow_array::{Array, ArrayRef, Int32Array, ListArray, StringViewArray, UInt32Array};
+use churn_kernels::gather;
 
 use super::stream::{StreamOp, Take};
 use super::tally::Work;
@@ -39,7 +40,7 @@ impl Unpivot {
         let codes = Int32Array::from_iter_values((0..rows).map(|row| (row % self.times) as i32));
         for names in &self.names {
             let texts: ArrayRef = Arc::new(StringViewArray::from_iter_values(names));
-            let coded = DictionaryArray::try_new(codes.clone(), texts).map_err(crate::expr::arrow_error)?;
+            let coded = gather::coded(codes.clone(), texts);
             columns.push(Arc::new(coded));
         }
         let places: Vec<(usize, usize)> = (0..rows).map(|row| (row % self.times, row / self.times)).collect();

@@ -32,8 +32,8 @@ enum Find {
 
 /// The rows of each group.
 enum Groups {
-    /// At most one: its row, or [`UNKNOWN`].
-    One(Vec<u32>),
+    /// At most one: its row, or [`UNKNOWN`]; and whether it always has the group's number.
+    One(Vec<u32>, bool),
     /// Those from `starts[group]` to `starts[group + 1]`.
     Many { starts: Vec<u32>, rows: Vec<u32> },
 }
@@ -73,7 +73,8 @@ impl Index {
                     *slot = row as u32;
                 }
             }
-            return Ok(Index { find, groups: Groups::One(one) });
+            let is_same = (0u32..).zip(&one).all(|(group, row)| group == *row);
+            return Ok(Index { find, groups: Groups::One(one, is_same) });
         }
         let mut sum = 0;
         for start in &mut starts {
@@ -100,15 +101,21 @@ impl Index {
         Ok(Index { find, groups: Groups::Many { starts, rows: placed } })
     }
 
-    /// The row of each group, if no group has two.
-    pub(super) fn one(&self) -> Option<&[u32]> {
-        if let Groups::One(rows) = &self.groups { Some(rows) } else { None }
+    /// The one row of each of so many keys, or [`UNKNOWN`]; `None` if one may have several.
+    pub(super) fn only_rows_of(&self, keys: &[ArrayRef], count: usize) -> Result<Option<Vec<u32>>> {
+        let Groups::One(rows, is_same) = &self.groups else { return Ok(None) };
+        let mut groups = self.groups_of(keys, count)?;
+        if !is_same {
+            let row = |group: &u32| rows.get(*group as usize).copied().unwrap_or(UNKNOWN);
+            groups.iter_mut().for_each(|group| *group = row(group));
+        }
+        Ok(Some(groups))
     }
 
     /// All rows, group by group.
     pub(super) fn rows(&self) -> &[u32] {
         match &self.groups {
-            Groups::One(rows) | Groups::Many { rows, .. } => rows,
+            Groups::One(rows, _) | Groups::Many { rows, .. } => rows,
         }
     }
 
@@ -117,7 +124,7 @@ impl Index {
         let table = if let Find::Table(table) = &self.find { table.memory() } else { 0 };
         table
             + match &self.groups {
-                Groups::One(rows) => rows.capacity() * 4,
+                Groups::One(rows, _) => rows.capacity() * 4,
                 Groups::Many { starts, rows } => (starts.capacity() + rows.capacity()) * 4,
             }
     }
@@ -155,7 +162,7 @@ impl Index {
     pub(super) fn rows_of(&self, group: u32) -> &[u32] {
         let group = group as usize;
         match &self.groups {
-            Groups::One(rows) => match rows.get(group..group + 1) {
+            Groups::One(rows, _) => match rows.get(group..group + 1) {
                 Some([UNKNOWN]) | None => &[],
                 Some(row) => row,
             },
@@ -169,7 +176,7 @@ impl Index {
     /// Where the rows of a group are among all.
     pub(super) fn range_of(&self, group: u32) -> (usize, usize) {
         match &self.groups {
-            Groups::One(_) => (group as usize, group as usize + 1),
+            Groups::One(..) => (group as usize, group as usize + 1),
             Groups::Many { starts, .. } => {
                 let at = |i: usize| starts.get(i).map_or(0, |at| *at as usize);
                 if group == UNKNOWN { (0, 0) } else { (at(group as usize), at(group as usize + 1)) }

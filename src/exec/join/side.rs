@@ -1,11 +1,12 @@
 //! The other table of a join: gathered by a sink, and held with an index if it fits.
 
-use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
-use arrow_array::{Array, ArrayRef, DictionaryArray, Int32Array, UInt32Array};
-use arrow_buffer::NullBuffer;
+use arrow_array::{Array, ArrayRef, Int32Array, UInt32Array};
+use arrow_buffer::{BooleanBuffer, Buffer, NullBuffer};
 use arrow_schema::DataType;
+use churn_kernels::{columns, gather};
 
 use super::bands::Bands;
 use super::early::Failing;
@@ -41,16 +42,22 @@ pub(super) struct Side {
 pub(super) struct Matched {
     words: Vec<AtomicU64>,
     rows: usize,
+    /// Rows that are not marked.
+    left: AtomicUsize,
 }
 
 impl Matched {
     fn new(rows: usize) -> Matched {
-        Matched { words: (0..rows.div_ceil(64)).map(|_| AtomicU64::new(0)).collect(), rows }
+        let words = (0..rows.div_ceil(64)).map(|_| AtomicU64::new(0)).collect();
+        Matched { words, rows, left: AtomicUsize::new(rows) }
     }
 
     /// Marks rows as matched; [`UNKNOWN`] is none.
     #[inline]
     pub(super) fn mark(&self, rows: &[u32]) {
+        if self.left() == 0 {
+            return;
+        }
         if self.rows <= SMALL && rows.len() > self.words.len() {
             // Gathered first, so that workers do not wait for each other.
             let mut own = vec![0u8; self.words.len() * 64];
@@ -65,20 +72,23 @@ impl Matched {
                     |marks: &[u8; 8]| u64::from_le_bytes(*marks).wrapping_mul(0x0102_0408_1020_4080) >> 56;
                 let eights = own.as_chunks::<8>().0.iter().enumerate();
                 let bits = eights.fold(0, |bits, (i, marks)| bits | eight(marks) << (8 * i));
-                if bits & !word.load(Ordering::Relaxed) != 0 {
-                    word.fetch_or(bits, Ordering::Relaxed);
-                }
+                self.mark_in(word, bits);
             }
             return;
         }
         for row in rows {
             if let Some(word) = self.words.get(*row as usize / 64) {
-                let bit = 1 << (row % 64);
-                // Most rows are marked already, and to look is cheaper than to write.
-                if word.load(Ordering::Relaxed) & bit == 0 {
-                    word.fetch_or(bit, Ordering::Relaxed);
-                }
+                self.mark_in(word, 1 << (row % 64));
             }
+        }
+    }
+
+    #[inline]
+    fn mark_in(&self, word: &AtomicU64, bits: u64) {
+        // Most rows are marked already, and to look is cheaper than to write.
+        if bits & !word.load(Ordering::Relaxed) != 0 {
+            let before = word.fetch_or(bits, Ordering::Relaxed);
+            self.left.fetch_sub((bits & !before).count_ones() as usize, Ordering::Relaxed);
         }
     }
 
@@ -88,9 +98,9 @@ impl Matched {
     }
 
     /// How many rows are not marked.
+    #[inline]
     pub(super) fn left(&self) -> usize {
-        let marked: u32 = self.words.iter().map(|word| word.load(Ordering::Relaxed).count_ones()).sum();
-        self.rows - marked as usize
+        self.left.load(Ordering::Relaxed)
     }
 }
 
@@ -190,37 +200,34 @@ impl Side {
         if self.bands.is_some() {
             return Ok(None);
         }
-        let Some(rows) = self.index.one() else { return Ok(None) };
-        let mut groups = self.index.groups_of(&left.keys, left.rows)?;
-        for group in &mut groups {
-            *group = rows.get(*group as usize).copied().unwrap_or(UNKNOWN);
-        }
-        Ok(Some(groups))
+        self.index.only_rows_of(&left.keys, left.rows)
     }
 
     /// The added columns of some rows; null where a row is [`UNKNOWN`]. Texts of a small table stay where they are,
     /// and the rows become numbers into them.
     pub(super) fn taken(&self, added: usize, rows: &[u32]) -> Result<Vec<ArrayRef>> {
-        let columns = self.rows.columns.iter().take(added);
+        let added = self.rows.columns.iter().take(added);
         let any_unknown = rows.contains(&UNKNOWN);
         let is_known = |row: &u32| (*row != UNKNOWN).then_some(*row);
         if self.rows.rows > SMALL {
             let places: UInt32Array =
                 if any_unknown { rows.iter().map(is_known).collect() } else { rows.to_vec().into() };
-            return columns.map(|column| taken(column, &places)).collect();
+            return added.map(|column| taken(column, &places)).collect();
         }
-        let nulls = any_unknown.then(|| rows.iter().map(|row| *row != UNKNOWN).collect::<NullBuffer>());
-        let codes: Vec<i32> =
-            rows.iter().map(|row| if *row == UNKNOWN { 0 } else { row.cast_signed() }).collect();
+        let known = |row: u32| row != UNKNOWN;
+        let nulls = any_unknown.then(|| {
+            let bits = Buffer::from_vec(columns::test(rows, known));
+            NullBuffer::new(BooleanBuffer::new(bits, 0, rows.len()))
+        });
+        let codes = columns::map(rows, |row| if known(row) { row.cast_signed() } else { 0 });
         let codes = Int32Array::new(codes.into(), nulls);
         let column = |column: &ArrayRef| -> Result<ArrayRef> {
             if *column.data_type() != DataType::Utf8View || column.is_empty() {
                 return taken(column, &codes);
             }
-            let texts = DictionaryArray::try_new(codes.clone(), column.clone());
-            Ok(Arc::new(texts.map_err(crate::expr::arrow_error)?))
+            Ok(Arc::new(gather::coded(codes.clone(), column.clone())))
         };
-        columns.map(column).collect()
+        added.map(column).collect()
     }
 
     /// The rows from `from` to `to` that were not matched.

@@ -12,7 +12,7 @@ use serde::{Deserialize, Serialize};
 
 use super::super::functions::{Arguments, Complaint};
 use super::super::{Scalar, Type, array_of, compare};
-use super::{Aggregate, Made, State, at, column, each_valid, made};
+use super::{Aggregate, Made, State, column, each_valid, each_value, made};
 use crate::error::Result;
 
 pub(super) const AGGREGATES: &[Aggregate] = &[
@@ -140,9 +140,7 @@ fn extreme_of<const MAX: bool>(args: Arguments) -> Made {
             args,
             Type::Int,
             |states: &mut [Best<i64, MAX>], groups, args| {
-                let array = column(args, 0)?;
-                let values = array.as_primitive::<Int64Type>().values();
-                each_valid(states, groups, &[array], |s, row| s.offer(at(values, row), i64::cmp));
+                each_value::<_, Int64Type>(states, groups, column(args, 0)?, |s, x| s.offer(x, i64::cmp));
                 Ok(())
             },
             |states| Ok(Arc::new(states.iter().map(|s| s.0).collect::<Int64Array>())),
@@ -151,9 +149,9 @@ fn extreme_of<const MAX: bool>(args: Arguments) -> Made {
             args,
             Type::Float,
             |states: &mut [Best<f64, MAX>], groups, args| {
-                let array = column(args, 0)?;
-                let values = array.as_primitive::<Float64Type>().values();
-                each_valid(states, groups, &[array], |s, row| s.offer(at(values, row), Ordered::order));
+                each_value::<_, Float64Type>(states, groups, column(args, 0)?, |s, x| {
+                    s.offer(x, Ordered::order)
+                });
                 Ok(())
             },
             |states| Ok(Arc::new(states.iter().map(|s| s.0).collect::<Float64Array>())),

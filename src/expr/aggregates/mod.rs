@@ -22,6 +22,8 @@ use std::ops::Range;
 use std::sync::Arc;
 
 use arrow_array::builder::LargeBinaryBuilder;
+use arrow_array::cast::AsArray;
+use arrow_array::types::ArrowPrimitiveType;
 use arrow_array::{Array, ArrayRef, LargeBinaryArray};
 use churn_kernels::prefetch;
 use serde::Serialize;
@@ -366,23 +368,48 @@ fn each_valid<S>(states: &mut [S], groups: &[u32], columns: &[&ArrayRef], mut f:
 /// Bytes of states that are near in any case.
 const NEAR: usize = 1 << 14;
 
-/// Calls `f` with the group's state and the row of each row; states are brought near some rows ahead.
+/// Calls `f` with the group's state and the value of each row that has one.
 #[inline]
-fn each_row<S>(states: &mut [S], groups: &[u32], mut f: impl FnMut(&mut S, usize)) {
-    if size_of_val(states) <= NEAR {
-        for (row, group) in groups.iter().enumerate() {
-            if let Some(state) = states.get_mut(*group as usize) {
-                f(state, row);
-            }
-        }
-        return;
+fn each_value<S, T: ArrowPrimitiveType>(
+    states: &mut [S],
+    groups: &[u32],
+    column: &ArrayRef,
+    mut f: impl FnMut(&mut S, T::Native),
+) {
+    let values = column.as_primitive::<T>().values();
+    if column.null_count() == 0 {
+        each(states, groups, values.iter().copied(), f);
+    } else {
+        each_valid(states, groups, &[column], |state, row| f(state, at(values, row)));
     }
-    for (row, group) in groups.iter().enumerate() {
-        if let Some(later) = groups.get(row + prefetch::AHEAD) {
-            prefetch::near(states, *later as usize);
-        }
+}
+
+/// Calls `f` with the group's state and the row of each row.
+#[inline]
+fn each_row<S>(states: &mut [S], groups: &[u32], f: impl FnMut(&mut S, usize)) {
+    each(states, groups, 0.., f);
+}
+
+/// Calls `f` with the group's state and the item of each row; states are brought near some rows ahead.
+#[inline]
+fn each<S, I>(
+    states: &mut [S],
+    groups: &[u32],
+    mut items: impl Iterator<Item = I>,
+    mut f: impl FnMut(&mut S, I),
+) {
+    let is_near = size_of_val(states) <= NEAR;
+    let later = groups.get(prefetch::AHEAD..).filter(|_| !is_near).unwrap_or_default();
+    let (first, last) = groups.split_at(later.len());
+    for ((group, later), item) in first.iter().zip(later).zip(&mut items) {
+        prefetch::near(states, *later as usize);
         if let Some(state) = states.get_mut(*group as usize) {
-            f(state, row);
+            f(state, item);
+        }
+    }
+    for (group, item) in last.iter().zip(items) {
+        if let Some(state) = states.get_mut(*group as usize) {
+            f(state, item);
         }
     }
 }

@@ -11,7 +11,7 @@ use serde::{Deserialize, Serialize};
 use super::super::functions::{Arguments, Complaint};
 use super::super::{Bound, Scalar, Type, compare};
 use super::outside::{FromSorted, Outside};
-use super::{Aggregate, Made, State, at, column, each_valid, made_outside};
+use super::{Aggregate, Made, State, column, each_value, made_outside};
 use crate::error::Result;
 
 pub(super) const AGGREGATES: &[Aggregate] = &[
@@ -76,9 +76,7 @@ fn quantile(mut args: Arguments, p: f64) -> Result<Made, Complaint> {
         args,
         Type::Float,
         |states: &mut [Values], groups, args| {
-            let array = column(args, 0)?;
-            let values = array.as_primitive::<Float64Type>().values();
-            each_valid(states, groups, &[array], |state, row| state.0.push(at(values, row)));
+            each_value::<_, Float64Type>(states, groups, column(args, 0)?, |state, x| state.0.push(x));
             Ok(())
         },
         move |states| Ok(Arc::new(states.iter_mut().map(|s| select(&mut s.0, p)).collect::<Float64Array>())),

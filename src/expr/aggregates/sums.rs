@@ -5,7 +5,6 @@
 
 use std::sync::Arc;
 
-use arrow_array::cast::AsArray;
 use arrow_array::types::{Decimal128Type, Float64Type, Int64Type};
 use arrow_array::{Float64Array, Int64Array};
 use churn_kernels::double::Sum;
@@ -14,7 +13,7 @@ use serde::{Deserialize, Serialize};
 
 use super::super::functions::{Arguments, Complaint};
 use super::super::{Type, arithmetic};
-use super::{Aggregate, Made, State, at, column, each_valid, made};
+use super::{Aggregate, Made, State, column, each_value, made};
 use crate::error::{Error, ErrorKind, Result};
 
 pub(super) const AGGREGATES: &[Aggregate] = &[
@@ -91,9 +90,9 @@ fn sum(mut args: Arguments) -> Result<Made, Complaint> {
             args,
             Type::Int,
             |states: &mut [Whole], groups, args| {
-                let array = column(args, 0)?;
-                let values = array.as_primitive::<Int64Type>().values();
-                each_valid(states, groups, &[array], |state, row| state.add(i128::from(at(values, row))));
+                each_value::<_, Int64Type>(states, groups, column(args, 0)?, |state, x| {
+                    state.add(i128::from(x))
+                });
                 Ok(())
             },
             |states| {
@@ -112,9 +111,7 @@ fn sum(mut args: Arguments) -> Result<Made, Complaint> {
             args,
             Type::Decimal(38, scale),
             |states: &mut [Whole], groups, args| {
-                let array = column(args, 0)?;
-                let values = array.as_primitive::<Decimal128Type>().values();
-                each_valid(states, groups, &[array], |state, row| state.add(at(values, row)));
+                each_value::<_, Decimal128Type>(states, groups, column(args, 0)?, Whole::add);
                 Ok(())
             },
             move |states| {
@@ -138,10 +135,9 @@ const MANY_ROWS: usize = 16;
 
 fn add_floats(states: &mut [Real], groups: &[u32], args: &[arrow_array::ArrayRef]) -> Result<()> {
     let array = column(args, 0)?;
-    let values = array.as_primitive::<Float64Type>().values();
     let add = |states: &mut [Real], groups: &[u32]| {
-        each_valid(states, groups, &[array], |state, row| {
-            state.sum.add(at(values, row));
+        each_value::<_, Float64Type>(states, groups, array, |state, x| {
+            state.sum.add(x);
             state.count += 1;
         });
     };
@@ -197,10 +193,7 @@ fn spread(mut args: Arguments, of_variance: fn(f64) -> f64) -> Result<Made, Comp
         args,
         Type::Float,
         |states: &mut [Squares], groups, args| {
-            let array = column(args, 0)?;
-            let values = array.as_primitive::<Float64Type>().values();
-            each_valid(states, groups, &[array], |state, row| {
-                let x = at(values, row);
+            each_value::<_, Float64Type>(states, groups, column(args, 0)?, |state, x| {
                 state.sum.add(x);
                 state.squares.add_product(x, x);
                 state.count += 1;
