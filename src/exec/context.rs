@@ -13,6 +13,7 @@ use crate::error::{Error, ErrorKind, Result};
 use crate::io::binary::{Out, RowWriter};
 use crate::io::split::SplitTarget;
 use crate::io::target::{Placed, Shared, Target as File};
+use crate::parallel::Helpers;
 use crate::plan::Tally;
 use crate::plan::{Plan, StepId, StepInfo, Target};
 
@@ -28,6 +29,7 @@ pub(crate) struct Context {
     /// Tables that are used more than once, once they have run.
     tables: Mutex<HashMap<usize, Kept>>,
     threads: usize,
+    pub(crate) helpers: Helpers,
 }
 
 /// A file that is written on the way.
@@ -57,6 +59,7 @@ impl Context {
             outputs: Mutex::new(Vec::new()),
             tables: Mutex::new(HashMap::new()),
             threads: options.thread_count(),
+            helpers: Helpers::beside(options.thread_count()),
             options,
             steps: plan.steps.clone(),
         }
@@ -139,7 +142,7 @@ impl Context {
     pub(crate) fn row_output(&self, file: File, target: &Target) -> Result<usize> {
         let file = Shared::new(file);
         let out = Out::new(file.clone());
-        let writer = target.format.writer(out, &target.fields, &target.options, self.threads)?;
+        let writer = target.format.writer(out, &target.fields, &target.options, &self.helpers)?;
         Ok(self.add(Output::Rows { file, writer }))
     }
 

@@ -2,7 +2,6 @@
 
 use std::any::Any;
 use std::collections::{BTreeMap, HashMap};
-use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
@@ -13,10 +12,11 @@ use super::options::Progress;
 use super::serial::SerialOp;
 use super::stream::{self, ScanTest, StreamOp};
 use super::tally::{Side, Work};
-use crate::error::{Error, ErrorKind, Result};
+use crate::error::{Error, Result};
 use crate::expr::{Batch, ColumnId};
 use crate::io::source::{Morsel, Scan};
 use crate::io::target::Placed;
+use crate::parallel::guarded;
 use crate::plan::StepId;
 
 /// Parts of files that wait to be written before the worker that placed them writes them.
@@ -321,20 +321,6 @@ fn kept_back(
         }
     }
     Ok(all)
-}
-
-/// Runs `f`; a panic becomes an error.
-fn guarded<T>(f: impl FnOnce() -> Result<T>) -> Result<T> {
-    catch_unwind(AssertUnwindSafe(f)).unwrap_or_else(|panic| {
-        let text = panic
-            .downcast_ref::<&str>()
-            .map(|s| (*s).to_owned())
-            .or_else(|| panic.downcast_ref::<String>().cloned());
-        let why = text.unwrap_or_else(|| "it gave no reason".into());
-        Err(Error::new(ErrorKind::Internal, "A worker failed; this is a fault of churn.")
-            .why(format!("It said: {why}."))
-            .next("Please report it, with the recipe."))
-    })
 }
 
 impl Run<'_> {

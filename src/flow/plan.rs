@@ -12,6 +12,7 @@ use crate::exec::{self, Columns, Ledger, RunOptions, Writer};
 use crate::expr::Type;
 use crate::io::binary::Out;
 use crate::io::format::{Format, WriteOptions};
+use crate::parallel::Helpers;
 use crate::plan::{Plan, picture};
 use crate::table::Table;
 
@@ -109,7 +110,8 @@ impl CheckedPlan {
         let sink = || match format.encoder(fields, &with) {
             Some(encoder) => Writer::sink(out, encoder),
             None => {
-                let writer = format.writer(Out::new(out), fields, &with, options.thread_count())?;
+                let writer =
+                    format.writer(Out::new(out), fields, &with, &Helpers::beside(options.thread_count()))?;
                 Ok(writer.map_or_else(exec::Discard::sink, Columns::sink))
             }
         };

@@ -14,6 +14,7 @@ use super::place::without_compression;
 use super::workbook::write::WorkbookWriter;
 use crate::error::{Error, ErrorKind, Result, nearest};
 use crate::expr::{Batch, Field};
+use crate::parallel::Helpers;
 
 /// Rows into bytes. Batches are encoded by many workers and written in order.
 pub(crate) trait Encoder: Send + Sync {
@@ -225,10 +226,10 @@ impl Format {
         out: Out,
         fields: &[Field],
         options: &WriteOptions,
-        threads: usize,
+        helpers: &Helpers,
     ) -> Result<Option<Box<dyn RowWriter>>> {
         Ok(match self {
-            Format::Parquet => Some(Box::new(ParquetWriter::new(out, fields, options, threads))),
+            Format::Parquet => Some(Box::new(ParquetWriter::new(out, fields, options, helpers))),
             Format::Arrow => Some(Box::new(ArrowWriter::new(out, fields, options)?)),
             Format::Workbook => Some(Box::new(WorkbookWriter::new(out, fields)?)),
             _ => None,

@@ -14,6 +14,7 @@ use super::format::{Encoder, Format, WriteOptions};
 use super::target::{Mode, Shared, Target};
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::{Batch, Field, Scalar, widen};
+use crate::parallel::Helpers;
 
 /// Files that are open at once, at most.
 const MOST_FILES: usize = 1000;
@@ -26,7 +27,7 @@ pub(crate) struct SplitTarget {
     format: Format,
     options: WriteOptions,
     mode: Mode,
-    threads: usize,
+    helpers: Helpers,
     /// Places and names of the columns that folders are named by, and the fields of the others.
     keys: Vec<(usize, String)>,
     rest: Vec<(usize, Field)>,
@@ -49,7 +50,7 @@ impl SplitTarget {
         target: &Path,
         (format, options, mode): (Format, &WriteOptions, Mode),
         fields: &[Field],
-        threads: usize,
+        helpers: &Helpers,
     ) -> Result<SplitTarget> {
         if target.exists() && mode != Mode::Append {
             let shown = target.display();
@@ -78,7 +79,7 @@ impl SplitTarget {
             format,
             options: options.clone(),
             mode,
-            threads,
+            helpers: helpers.clone(),
             keys,
             rest,
             files: HashMap::new(),
@@ -154,7 +155,7 @@ impl SplitTarget {
             return Ok(Entry::Text { file: Box::new(file), encoder, any: false });
         }
         let file = Shared::new(file);
-        let writer = self.format.writer(Out::new(file.clone()), &fields, &self.options, self.threads)?;
+        let writer = self.format.writer(Out::new(file.clone()), &fields, &self.options, &self.helpers)?;
         let lost = || Error::new(ErrorKind::Internal, "A format has neither an encoder nor a writer.");
         Ok(Entry::Rows { file, writer: writer.ok_or_else(lost)? })
     }

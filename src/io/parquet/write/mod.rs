@@ -1,7 +1,8 @@
-//! Parquet, written: row groups of a million rows, their columns encoded by all threads.
+//! Parquet, written: row groups of a million rows, their columns encoded side by side (`lanes`).
 
 mod chunk;
 mod hybrid;
+mod lanes;
 mod values;
 
 use std::sync::Arc;
@@ -27,20 +28,21 @@ use crate::error::{Error, ErrorKind, Result};
 use crate::expr::{Batch, Field};
 use crate::io::binary::{Out, RowWriter, Rows, failed};
 use crate::io::format::{Codec, WriteOptions};
-use crate::parallel;
+use crate::parallel::Helpers;
 
 use chunk::Chunk;
+use lanes::Lanes;
 
 /// Rows of a row group.
 const GROUP_ROWS: usize = 1 << 20;
 
 /// Rows that are encoded together: enough to keep all threads busy, few enough to hold.
-const PART_ROWS: usize = 1 << 17;
+const PART_ROWS: usize = 1 << 16;
 
 pub(crate) struct ParquetWriter {
     rows: Rows,
     options: WriteOptions,
-    threads: usize,
+    helpers: Helpers,
     state: State,
 }
 
@@ -57,7 +59,7 @@ struct Writing {
     compression: Compression,
     /// Columns whose values repeat.
     repeating: Vec<bool>,
-    columns: Vec<Column>,
+    lanes: Lanes,
     groups: usize,
     rows: usize,
 }
@@ -75,9 +77,14 @@ enum Done {
 }
 
 impl ParquetWriter {
-    pub(crate) fn new(out: Out, fields: &[Field], options: &WriteOptions, threads: usize) -> ParquetWriter {
+    pub(crate) fn new(
+        out: Out,
+        fields: &[Field],
+        options: &WriteOptions,
+        helpers: &Helpers,
+    ) -> ParquetWriter {
         let rows = Rows::new(fields);
-        ParquetWriter { rows, options: options.clone(), threads, state: State::Ready(out) }
+        ParquetWriter { rows, options: options.clone(), helpers: helpers.clone(), state: State::Ready(out) }
     }
 
     fn properties(&self, repeating: &[bool]) -> WriterProperties {
@@ -116,7 +123,7 @@ impl ParquetWriter {
             self.start(&batches)?;
         }
         let State::Writing(writing) = &mut self.state else { return Ok(()) };
-        writing.write(&batches, self.threads)
+        writing.write(&batches)
     }
 
     fn start(&mut self, first: &[Batch]) -> Result<()> {
@@ -130,8 +137,8 @@ impl ParquetWriter {
         let file = SerializedFileWriter::new(out, described.root_schema_ptr(), properties).map_err(broken)?;
         let factory = ArrowRowGroupWriterFactory::new(&file, schema.clone());
         let compression = compression(&self.options);
-        let (columns, groups, rows) = (Vec::new(), 0, 0);
-        let writing = Writing { file, factory, schema, compression, repeating, columns, groups, rows };
+        let lanes = Lanes::new(schema.fields(), &self.helpers);
+        let writing = Writing { file, factory, schema, compression, repeating, lanes, groups: 0, rows: 0 };
         self.state = State::Writing(Box::new(writing));
         Ok(())
     }
@@ -149,16 +156,18 @@ impl RowWriter for ParquetWriter {
             self.start(&[])?;
         }
         let State::Writing(mut writing) = self.state else { return Ok(Out::nowhere()) };
-        writing.end_group(self.threads)?;
+        writing.end_group();
+        writing.lanes.settle(0)?;
+        writing.write_ended()?;
         writing.file.into_inner().map_err(broken)
     }
 }
 
 impl Writing {
-    fn write(&mut self, batches: &[Batch], threads: usize) -> Result<()> {
+    fn write(&mut self, batches: &[Batch]) -> Result<()> {
         let mut batches = batches.iter().cloned().peekable();
         while batches.peek().is_some() {
-            if self.columns.is_empty() {
+            if self.rows == 0 {
                 self.start_group()?;
             }
             let mut some = Vec::new();
@@ -173,28 +182,18 @@ impl Writing {
                     *batch = batch.slice(room, batch.rows - room);
                 }
             }
-            self.encode(&some, threads)?;
+            self.lanes.push(&some)?;
             if self.rows == GROUP_ROWS {
-                self.end_group(threads)?;
+                self.end_group();
             }
+            self.write_ended()?;
         }
-        Ok(())
-    }
-
-    /// Appends rows to the columns of the row group.
-    fn encode(&mut self, batches: &[Batch], threads: usize) -> Result<()> {
-        let mut work: Vec<_> = self.columns.iter_mut().zip(self.schema.fields()).enumerate().collect();
-        // What takes longest comes first, so that all threads end about together.
-        work.sort_by_key(|(_, (_, field))| std::cmp::Reverse(effort(field.data_type())));
-        parallel::each(threads, work.into_iter(), |(i, (column, field))| {
-            batches.iter().filter_map(|b| b.columns.get(i)).try_for_each(|array| column.push(field, array))
-        })?;
         Ok(())
     }
 
     fn start_group(&mut self) -> Result<()> {
         let mut writers = self.factory.create_column_writers(self.groups).map_err(broken)?.into_iter();
-        let mut leaf = 0;
+        let (mut leaf, mut columns) = (0, Vec::new());
         for (field, repeating) in self.schema.fields().iter().zip(&self.repeating) {
             let leaves = leaves(field.data_type());
             let writers = writers.by_ref().take(leaves).collect();
@@ -203,34 +202,39 @@ impl Writing {
                 let column = self.file.schema_descr().column(leaf);
                 Chunk::new(column, field.data_type(), self.compression, *repeating)
             });
-            self.columns.push(match own.flatten() {
+            columns.push(match own.flatten() {
                 Some(chunk) => Column::Own(Box::new(chunk)),
                 None => Column::Crate(writers),
             });
             leaf += leaves;
         }
+        self.lanes.begin(columns);
         self.groups += 1;
         Ok(())
     }
 
-    fn end_group(&mut self, threads: usize) -> Result<()> {
-        if self.columns.is_empty() {
-            return Ok(());
+    fn end_group(&mut self) {
+        if self.rows > 0 {
+            self.lanes.end();
+            self.rows = 0;
         }
-        let columns = std::mem::take(&mut self.columns);
-        let done = parallel::each(threads, columns.into_iter(), |column| column.finish().map_err(broken))?;
-        let mut group = self.file.next_row_group().map_err(broken)?;
-        for column in done {
-            match column {
-                Done::Own(bytes, told) => group.append_column(&bytes, *told),
-                Done::Crate(chunks) => {
-                    chunks.into_iter().try_for_each(|chunk| chunk.append_to_row_group(&mut group))
+    }
+
+    /// Writes the row groups that have ended.
+    fn write_ended(&mut self) -> Result<()> {
+        while let Some(columns) = self.lanes.ended() {
+            let mut group = self.file.next_row_group().map_err(broken)?;
+            for column in columns {
+                match column {
+                    Done::Own(bytes, told) => group.append_column(&bytes, *told),
+                    Done::Crate(chunks) => {
+                        chunks.into_iter().try_for_each(|chunk| chunk.append_to_row_group(&mut group))
+                    }
                 }
+                .map_err(broken)?;
             }
-            .map_err(broken)?;
+            group.close().map_err(broken)?;
         }
-        group.close().map_err(broken)?;
-        self.rows = 0;
         Ok(())
     }
 }
@@ -247,26 +251,16 @@ impl Column {
         }
     }
 
-    fn finish(self) -> std::result::Result<Done, ParquetError> {
+    fn finish(self) -> Result<Done> {
         Ok(match self {
             Column::Own(chunk) => {
-                let (bytes, told) = chunk.finish()?;
+                let (bytes, told) = chunk.finish().map_err(broken)?;
                 Done::Own(bytes, Box::new(told))
             }
             Column::Crate(writers) => Done::Crate(
-                writers.into_iter().map(ArrowColumnWriter::close).collect::<std::result::Result<_, _>>()?,
+                writers.into_iter().map(|writer| writer.close().map_err(broken)).collect::<Result<_>>()?,
             ),
         })
-    }
-}
-
-/// How long a column takes to encode, beside others.
-fn effort(data: &DataType) -> usize {
-    match data {
-        DataType::List(_) | DataType::LargeList(_) => 3,
-        DataType::Utf8View | DataType::BinaryView => 2,
-        DataType::Float64 => 1,
-        _ => 0,
     }
 }
 

@@ -1,8 +1,13 @@
 //! Work on many things by several threads, the results in the order of the things.
 
+mod helpers;
+
+use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::{Mutex, PoisonError};
 
 use crate::error::{Error, ErrorKind, Result};
+
+pub(crate) use helpers::{Help, Helpers};
 
 /// Calls `f` with each item, on so many threads; the first error in the order of items wins.
 pub(crate) fn each<T: Send, R: Send>(
@@ -33,4 +38,18 @@ pub(crate) fn each<T: Send, R: Send>(
     let mut done = done.into_inner().unwrap_or_else(PoisonError::into_inner);
     done.sort_unstable_by_key(|(number, _)| *number);
     done.into_iter().map(|(_, result)| result).collect()
+}
+
+/// Runs `f`; a panic becomes an error.
+pub(crate) fn guarded<T>(f: impl FnOnce() -> Result<T>) -> Result<T> {
+    catch_unwind(AssertUnwindSafe(f)).unwrap_or_else(|panic| {
+        let text = panic
+            .downcast_ref::<&str>()
+            .map(|s| (*s).to_owned())
+            .or_else(|| panic.downcast_ref::<String>().cloned());
+        let why = text.unwrap_or_else(|| "it gave no reason".into());
+        Err(Error::new(ErrorKind::Internal, "A worker failed; this is a fault of churn.")
+            .why(format!("It said: {why}."))
+            .next("Please report it, with the recipe."))
+    })
 }

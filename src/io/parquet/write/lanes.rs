@@ -1,0 +1,194 @@
+//! The columns of row groups on their way into the file: whoever is free takes the next rows of any column.
+//!
+//! A column's rows are encoded one after the other, those of different columns side by side. Nobody waits until all
+//! columns have the same rows: the one that is most behind is taken first.
+
+use std::collections::VecDeque;
+use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
+
+use arrow_array::ArrayRef;
+use arrow_schema::FieldRef;
+
+use super::{Column, Done};
+use crate::error::Result;
+use crate::expr::Batch;
+use crate::parallel::{Help, Helpers, guarded};
+
+/// Parts of rows that may wait while those before them are encoded.
+const AHEAD: usize = 2;
+
+/// What is to be done for a column next.
+enum Task {
+    Begin(Box<Column>),
+    Rows(Vec<ArrayRef>),
+    End,
+}
+
+/// The columns.
+pub(super) struct Lanes {
+    shared: Arc<Shared>,
+    helpers: Helpers,
+}
+
+struct Shared {
+    fields: Vec<FieldRef>,
+    /// What encodes each column of the row group that it is at.
+    columns: Vec<Mutex<Option<Column>>>,
+    state: Mutex<State>,
+    moved: Condvar,
+}
+
+struct State {
+    lanes: Vec<Lane>,
+    /// Tasks that are not done.
+    open: usize,
+    failed: Option<crate::error::Error>,
+}
+
+#[derive(Default)]
+struct Lane {
+    tasks: VecDeque<Task>,
+    is_taken: bool,
+    /// Its columns of row groups that ended.
+    done: VecDeque<Done>,
+}
+
+fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+impl Lanes {
+    pub(super) fn new(fields: &[FieldRef], helpers: &Helpers) -> Lanes {
+        let lanes = fields.iter().map(|_| Lane::default()).collect();
+        let shared = Shared {
+            fields: fields.to_vec(),
+            columns: fields.iter().map(|_| Mutex::new(None)).collect(),
+            state: Mutex::new(State { lanes, open: 0, failed: None }),
+            moved: Condvar::new(),
+        };
+        Lanes { shared: Arc::new(shared), helpers: helpers.clone() }
+    }
+
+    /// Starts a row group.
+    pub(super) fn begin(&self, columns: Vec<Column>) {
+        self.add(columns.into_iter().map(|column| Task::Begin(Box::new(column))));
+    }
+
+    /// Appends rows to the row group; waits while too many are not encoded.
+    pub(super) fn push(&self, batches: &[Batch]) -> Result<()> {
+        let arrays = |i: usize| batches.iter().filter_map(|batch| batch.columns.get(i).cloned()).collect();
+        self.add((0..self.shared.fields.len()).map(|i| Task::Rows(arrays(i))));
+        self.settle(AHEAD * self.shared.fields.len())
+    }
+
+    /// Ends the row group.
+    pub(super) fn end(&self) {
+        self.add(self.shared.fields.iter().map(|_| Task::End));
+    }
+
+    /// Works, or waits for others, until at most so many tasks are left.
+    pub(super) fn settle(&self, most: usize) -> Result<()> {
+        loop {
+            let worked = lock(&self.shared.state).open > most && self.shared.one();
+            let mut state = lock(&self.shared.state);
+            if let Some(error) = state.failed.take() {
+                return Err(error);
+            }
+            if state.open <= most {
+                return Ok(());
+            }
+            if !worked && !state.has_free() {
+                drop(self.shared.moved.wait(state).unwrap_or_else(PoisonError::into_inner));
+            }
+        }
+    }
+
+    /// The next row group, once all its columns have ended.
+    pub(super) fn ended(&self) -> Option<Vec<Done>> {
+        let mut state = lock(&self.shared.state);
+        if state.lanes.iter().any(|lane| lane.done.is_empty()) {
+            return None;
+        }
+        Some(state.lanes.iter_mut().filter_map(|lane| lane.done.pop_front()).collect())
+    }
+
+    /// Adds a task for each column.
+    fn add(&self, tasks: impl Iterator<Item = Task>) {
+        let mut state = lock(&self.shared.state);
+        let State { lanes, open, .. } = &mut *state;
+        for (lane, task) in lanes.iter_mut().zip(tasks) {
+            lane.tasks.push_back(task);
+            *open += 1;
+        }
+        drop(state);
+        self.helpers.call(&self.shared);
+    }
+}
+
+impl Drop for Lanes {
+    /// What nobody waits for any more is not done.
+    fn drop(&mut self) {
+        lock(&self.shared.state).lanes.iter_mut().for_each(|lane| lane.tasks.clear());
+    }
+}
+
+impl State {
+    fn has_free(&self) -> bool {
+        self.lanes.iter().any(|lane| !lane.is_taken && !lane.tasks.is_empty())
+    }
+}
+
+impl Shared {
+    /// Does the next task of the column that is most behind; false if none can be taken.
+    fn one(&self) -> bool {
+        let (place, task) = {
+            let mut state = lock(&self.state);
+            let free = state.lanes.iter_mut().enumerate().filter(|(_, lane)| !lane.is_taken);
+            let Some((place, lane)) = free.max_by_key(|(_, lane)| lane.tasks.len()) else { return false };
+            let Some(task) = lane.tasks.pop_front() else { return false };
+            lane.is_taken = true;
+            (place, task)
+        };
+        let made = guarded(|| self.work(place, task));
+        let mut state = lock(&self.state);
+        state.open -= 1;
+        if let Some(lane) = state.lanes.get_mut(place) {
+            lane.is_taken = false;
+        }
+        match made {
+            Ok(done) => {
+                if let Some(lane) = state.lanes.get_mut(place) {
+                    lane.done.extend(done);
+                }
+            }
+            Err(error) => {
+                state.failed.get_or_insert(error);
+            }
+        }
+        self.moved.notify_all();
+        true
+    }
+
+    fn work(&self, place: usize, task: Task) -> Result<Option<Done>> {
+        let Some((field, slot)) = self.fields.get(place).zip(self.columns.get(place)) else {
+            return Ok(None);
+        };
+        let mut slot = lock(slot);
+        match task {
+            Task::Begin(column) => *slot = Some(*column),
+            Task::Rows(arrays) => {
+                if let Some(column) = slot.as_mut() {
+                    arrays.iter().try_for_each(|array| column.push(field, array))?;
+                }
+            }
+            Task::End => return slot.take().map(Column::finish).transpose(),
+        }
+        Ok(None)
+    }
+}
+
+impl Help for Shared {
+    fn help(&self) {
+        while self.one() {}
+    }
+}
