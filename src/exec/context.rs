@@ -10,10 +10,9 @@ use super::options::RunOptions;
 use super::spill::Spill;
 use super::tally::{Side, Work};
 use crate::error::{Error, ErrorKind, Result};
-use crate::io::binary::{Out, RowWriter};
+use crate::io::binary::{Means, Out, RowWriter};
 use crate::io::split::SplitTarget;
 use crate::io::target::{Placed, Shared, Target as File};
-use crate::parallel::Helpers;
 use crate::plan::Tally;
 use crate::plan::{Plan, StepId, StepInfo, Target};
 
@@ -29,7 +28,7 @@ pub(crate) struct Context {
     /// Tables that are used more than once, once they have run.
     tables: Mutex<HashMap<usize, Kept>>,
     threads: usize,
-    pub(crate) helpers: Helpers,
+    pub(crate) means: Means,
 }
 
 /// A file that is written on the way.
@@ -53,13 +52,13 @@ impl Context {
         let mut tally = Tally::new(plan.steps.len());
         tally.merge(&plan.counted);
         Context {
+            means: options.means(),
             budget: Budget::new(options.memory),
             spill: Spill::new(options.temporary.clone()),
             tally: Mutex::new(tally),
             outputs: Mutex::new(Vec::new()),
             tables: Mutex::new(HashMap::new()),
             threads: options.thread_count(),
-            helpers: Helpers::beside(options.thread_count()),
             options,
             steps: plan.steps.clone(),
         }
@@ -142,7 +141,7 @@ impl Context {
     pub(crate) fn row_output(&self, file: File, target: &Target) -> Result<usize> {
         let file = Shared::new(file);
         let out = Out::new(file.clone());
-        let writer = target.format.writer(out, &target.fields, &target.options, &self.helpers)?;
+        let writer = target.format.writer(out, &target.fields, &target.options, &self.means)?;
         Ok(self.add(Output::Rows { file, writer }))
     }
 

@@ -43,8 +43,16 @@ pub(crate) struct Dealt {
     kinds: Vec<Type>,
     /// How often rows with these keys were dealt before.
     level: u32,
+    /// Rows that are not dealt yet, their keys behind their columns, and their places.
+    rows: Vec<Batch>,
+    numbers: Vec<u64>,
+    bytes: usize,
     files: Vec<File>,
 }
+
+/// Rows that are dealt together, and bytes of them: so many that each file gets some.
+const TOGETHER: usize = 1 << 14;
+const TOGETHER_BYTES: usize = 4 << 20;
 
 /// A file of them, and what waits to be written to it.
 struct File {
@@ -83,11 +91,30 @@ impl Dealt {
     }
 
     fn again(kinds: Vec<Type>, level: u32, spill: &Spill) -> Result<Dealt> {
-        Ok(Dealt { kinds, level, files: (0..FILES).map(|_| File::new(spill)).collect::<Result<_>>()? })
+        let files = (0..FILES).map(|_| File::new(spill)).collect::<Result<_>>()?;
+        Ok(Dealt { kinds, level, rows: Vec::new(), numbers: Vec::new(), bytes: 0, files })
     }
 
     /// Deals rows by these keys; `numbers` has the place of each.
     pub(crate) fn push(&mut self, batch: &Batch, keys: &[ArrayRef], numbers: &[u64]) -> Result<()> {
+        self.bytes += batch.memory();
+        let columns = batch.columns.iter().chain(keys).cloned().collect();
+        self.rows.push(Batch { columns, rows: batch.rows });
+        self.numbers.extend_from_slice(numbers);
+        if self.numbers.len() >= TOGETHER || self.bytes >= TOGETHER_BYTES { self.settle() } else { Ok(()) }
+    }
+
+    fn settle(&mut self) -> Result<()> {
+        self.bytes = 0;
+        let numbers = std::mem::take(&mut self.numbers);
+        for mut batch in concat(std::mem::take(&mut self.rows))? {
+            let keys = batch.columns.split_off(batch.columns.len().saturating_sub(self.kinds.len()));
+            self.deal(&batch, &keys, &numbers)?;
+        }
+        Ok(())
+    }
+
+    fn deal(&mut self, batch: &Batch, keys: &[ArrayRef], numbers: &[u64]) -> Result<()> {
         let mut table = KeyTable::new(self.kinds.clone())?;
         let mut groups = Vec::new();
         table.numbers(keys, batch.rows, &mut groups)?;
@@ -118,7 +145,8 @@ impl Dealt {
     }
 
     /// Ends the files: for each its rows, the first column their places.
-    pub(crate) fn finish(self) -> Result<Vec<Run>> {
+    pub(crate) fn finish(mut self) -> Result<Vec<Run>> {
+        self.settle()?;
         self.files.into_iter().map(File::finish).collect()
     }
 }

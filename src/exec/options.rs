@@ -5,6 +5,8 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 
+use crate::io::binary::Means;
+
 /// How far a run is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Progress {
@@ -50,6 +52,12 @@ impl RunOptions {
     pub fn threads(mut self, threads: usize) -> RunOptions {
         self.threads = Some(threads.max(1));
         self
+    }
+
+    /// What writers of files may use of it.
+    pub(crate) fn means(&self) -> Means {
+        let half = |memory: u64| usize::try_from(memory / 2).unwrap_or(usize::MAX);
+        Means::new(self.thread_count(), self.memory.map_or(usize::MAX, half))
     }
 
     /// The number of threads that a run uses.

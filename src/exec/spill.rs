@@ -39,6 +39,9 @@ pub(crate) const PIECE: usize = 1 << 17;
 /// And rows.
 const ROWS: usize = 1 << 12;
 
+/// Bytes of a column in a piece from which on it is compressed.
+const PACKED: usize = 1 << 11;
+
 /// Bytes of a file that are read at once.
 const READ: usize = 1 << 13;
 
@@ -130,9 +133,10 @@ impl Writer {
         let lost = |e: ArrowError| arrow_failed(&self.folder, e);
         let batch = RecordBatch::try_new_with_options(schema.clone(), columns, &options).map_err(lost)?;
         if self.out.is_none() {
-            let options = IpcWriteOptions::default()
-                .try_with_compression(Some(CompressionType::LZ4_FRAME))
-                .map_err(lost)?;
+            // To start a compressor for each of many short columns takes longer than it saves.
+            let is_packed = self.largest / batch.num_columns().max(1) >= PACKED;
+            let codec = is_packed.then_some(CompressionType::LZ4_FRAME);
+            let options = IpcWriteOptions::default().try_with_compression(codec).map_err(lost)?;
             let file = BufWriter::with_capacity(1 << 16, Shared(self.file.clone()));
             self.out = Some(StreamWriter::try_new_with_options(file, &schema, options).map_err(lost)?);
         }

@@ -12,7 +12,6 @@ use crate::exec::{self, Columns, Ledger, RunOptions, Writer};
 use crate::expr::Type;
 use crate::io::binary::Out;
 use crate::io::format::{Format, WriteOptions};
-use crate::parallel::Helpers;
 use crate::plan::{Plan, picture};
 use crate::table::Table;
 
@@ -107,11 +106,11 @@ impl CheckedPlan {
         let plan = &*self.complete(options)?;
         let (format, fields) = (Format::named(format)?, &plan.main.fields);
         let with = WriteOptions::default();
+        let means = options.means();
         let sink = || match format.encoder(fields, &with) {
             Some(encoder) => Writer::sink(out, encoder),
             None => {
-                let writer =
-                    format.writer(Out::new(out), fields, &with, &Helpers::beside(options.thread_count()))?;
+                let writer = format.writer(Out::new(out), fields, &with, &means)?;
                 Ok(writer.map_or_else(exec::Discard::sink, Columns::sink))
             }
         };

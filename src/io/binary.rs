@@ -9,13 +9,45 @@ use arrow_schema::{DataType, Field as ArrowField, Schema};
 use super::unite::conformed;
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::{Batch, Field};
+use crate::parallel::Helpers;
 
 /// Takes rows in order and writes them as a file of a columnar format.
 pub(crate) trait RowWriter: Send {
     /// Appends rows.
     fn write(&mut self, batch: Batch) -> Result<()>;
+    /// Bytes of rows that wait until there are enough of them, about.
+    fn waiting(&self) -> usize {
+        0
+    }
+    /// Writes the rows that wait.
+    fn settle(&mut self) -> Result<()> {
+        Ok(())
+    }
     /// Writes what stands at the end; gives back what was written to.
     fn finish(self: Box<Self>) -> Result<Out>;
+}
+
+/// What writers may use.
+#[derive(Clone, Debug)]
+pub(crate) struct Means {
+    pub(crate) helpers: Helpers,
+    /// Bytes of rows that wait until there are enough of them, at most.
+    pub(crate) bytes: usize,
+}
+
+impl Means {
+    const LEAST: usize = 8 << 20;
+    const MOST: usize = 256 << 20;
+
+    /// With so many threads, within so many bytes: a little is always there, and more than enough helps nobody.
+    pub(crate) fn new(threads: usize, bytes: usize) -> Means {
+        Means { helpers: Helpers::beside(threads), bytes: bytes.clamp(Means::LEAST, Means::MOST) }
+    }
+
+    /// Bytes of rows that are handed on together, at most.
+    pub(crate) fn part(&self) -> usize {
+        (self.bytes / 8).min(16 << 20)
+    }
 }
 
 /// Where bytes go.
@@ -59,37 +91,45 @@ pub(crate) struct Rows {
     schema: Arc<Schema>,
     batches: Vec<Batch>,
     rows: usize,
+    bytes: usize,
 }
 
 impl Rows {
     pub(crate) fn new(fields: &[Field]) -> Rows {
         let field = |f: &Field| ArrowField::new(&f.name, stored(&f.data), true);
         let schema = Arc::new(Schema::new(fields.iter().map(field).collect::<Vec<_>>()));
-        Rows { schema, batches: Vec::new(), rows: 0 }
+        Rows { schema, batches: Vec::new(), rows: 0, bytes: 0 }
     }
 
     pub(crate) fn schema(&self) -> Arc<Schema> {
         self.schema.clone()
     }
 
-    /// How many rows wait.
-    pub(crate) fn waiting(&self) -> usize {
-        self.rows
+    /// Whether so many rows wait, or rows of so many bytes.
+    pub(crate) fn are_many(&self, rows: usize, bytes: usize) -> bool {
+        self.rows >= rows || self.bytes >= bytes
+    }
+
+    /// Bytes of the rows that wait, about.
+    pub(crate) fn bytes(&self) -> usize {
+        self.bytes
     }
 
     pub(crate) fn push(&mut self, batch: Batch) -> Result<()> {
         if batch.rows > 0 {
             let columns = batch.columns.into_iter().zip(self.schema.fields());
             let columns = columns.map(|(c, f)| conformed(c, f.data_type())).collect::<Result<_>>()?;
+            let batch = Batch { columns, rows: batch.rows };
             self.rows += batch.rows;
-            self.batches.push(Batch { columns, rows: batch.rows });
+            self.bytes += batch.memory();
+            self.batches.push(batch);
         }
         Ok(())
     }
 
     /// The rows that wait.
     pub(crate) fn take(&mut self) -> Vec<Batch> {
-        self.rows = 0;
+        (self.rows, self.bytes) = (0, 0);
         std::mem::take(&mut self.batches)
     }
 

@@ -6,7 +6,7 @@ use std::path::Path;
 use arrow_array::BinaryViewArray;
 
 use super::arrow::write::ArrowWriter;
-use super::binary::{Out, RowWriter};
+use super::binary::{Means, Out, RowWriter};
 use super::csv::write::CsvEncoder;
 use super::json::write::JsonEncoder;
 use super::parquet::write::ParquetWriter;
@@ -14,7 +14,6 @@ use super::place::without_compression;
 use super::workbook::write::WorkbookWriter;
 use crate::error::{Error, ErrorKind, Result, nearest};
 use crate::expr::{Batch, Field};
-use crate::parallel::Helpers;
 
 /// Rows into bytes. Batches are encoded by many workers and written in order.
 pub(crate) trait Encoder: Send + Sync {
@@ -226,11 +225,11 @@ impl Format {
         out: Out,
         fields: &[Field],
         options: &WriteOptions,
-        helpers: &Helpers,
+        means: &Means,
     ) -> Result<Option<Box<dyn RowWriter>>> {
         Ok(match self {
-            Format::Parquet => Some(Box::new(ParquetWriter::new(out, fields, options, helpers))),
-            Format::Arrow => Some(Box::new(ArrowWriter::new(out, fields, options)?)),
+            Format::Parquet => Some(Box::new(ParquetWriter::new(out, fields, options, means))),
+            Format::Arrow => Some(Box::new(ArrowWriter::new(out, fields, options, means)?)),
             Format::Workbook => Some(Box::new(WorkbookWriter::new(out, fields)?)),
             _ => None,
         })

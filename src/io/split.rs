@@ -5,16 +5,16 @@
 use std::path::{Path, PathBuf};
 
 use arrow_array::{ArrayRef, UInt32Array};
+use arrow_row::{RowConverter, SortField};
 use hashbrown::HashMap;
 use tempfile::TempDir;
 
-use super::binary::{Out, RowWriter};
+use super::binary::{Means, Out, RowWriter};
 use super::folders::folder_name;
 use super::format::{Encoder, Format, WriteOptions};
 use super::target::{Mode, Shared, Target};
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::{Batch, Field, Scalar, widen};
-use crate::parallel::Helpers;
 
 /// Files that are open at once, at most.
 const MOST_FILES: usize = 1000;
@@ -27,9 +27,13 @@ pub(crate) struct SplitTarget {
     format: Format,
     options: WriteOptions,
     mode: Mode,
-    helpers: Helpers,
+    means: Means,
+    /// Bytes of rows that wait in all files, about.
+    waiting: usize,
     /// Places and names of the columns that folders are named by, and the fields of the others.
     keys: Vec<(usize, String)>,
+    /// Turns keys into bytes that are equal if they are.
+    converter: RowConverter,
     rest: Vec<(usize, Field)>,
     files: HashMap<PathBuf, Entry>,
     /// The folders of files that are complete.
@@ -50,7 +54,7 @@ impl SplitTarget {
         target: &Path,
         (format, options, mode): (Format, &WriteOptions, Mode),
         fields: &[Field],
-        helpers: &Helpers,
+        means: &Means,
     ) -> Result<SplitTarget> {
         if target.exists() && mode != Mode::Append {
             let shown = target.display();
@@ -71,6 +75,8 @@ impl SplitTarget {
         let beside = tempfile::Builder::new().prefix(".churn-").suffix(".part").tempdir_in(parent);
         let key = |name: &String| Some((fields.iter().position(|f| f.name == *name)?, name.clone()));
         let keys: Vec<(usize, String)> = options.split_by.iter().filter_map(key).collect();
+        let kinds = keys.iter().filter_map(|(place, _)| fields.get(*place));
+        let kinds = kinds.map(|field| SortField::new(field.kind.arrow())).collect();
         let is_key = |place: usize| keys.iter().any(|(k, _)| *k == place);
         let rest = fields.iter().cloned().enumerate().filter(|(place, _)| !is_key(*place)).collect();
         Ok(SplitTarget {
@@ -79,8 +85,10 @@ impl SplitTarget {
             format,
             options: options.clone(),
             mode,
-            helpers: helpers.clone(),
+            means: means.clone(),
+            waiting: 0,
             keys,
+            converter: RowConverter::new(kinds).map_err(crate::expr::arrow_error)?,
             rest,
             files: HashMap::new(),
             ended: Vec::new(),
@@ -92,17 +100,16 @@ impl SplitTarget {
         let lost = || Error::new(ErrorKind::Internal, "A column to split by was lost.");
         let wide = |(place, _): &(usize, String)| widen(batch.columns.get(*place).ok_or_else(lost)?);
         let keys: Vec<ArrayRef> = self.keys.iter().map(wide).collect::<Result<_>>()?;
+        let bytes = self.converter.convert_columns(&keys).map_err(crate::expr::arrow_error)?;
         let mut rows: Vec<(PathBuf, Vec<u32>)> = Vec::new();
-        let mut known: HashMap<PathBuf, usize> = HashMap::new();
-        for row in 0..batch.rows {
-            let mut folder = PathBuf::new();
-            for (array, (_, name)) in keys.iter().zip(&self.keys) {
-                let value = Scalar::from_array(array, row);
-                folder.push(folder_name(name, (!value.is_null()).then(|| value.plain()).as_deref()));
-            }
-            let place = *known.entry(folder).or_insert_with_key(|folder| {
-                rows.push((folder.clone(), Vec::new()));
-                rows.len() - 1
+        // Keys that differ may have one name, as the two zeros.
+        let (mut known, mut named) = (HashMap::new(), HashMap::new());
+        for (row, key) in bytes.iter().enumerate() {
+            let place = *known.entry(key).or_insert_with(|| {
+                *named.entry(self.folder(&keys, row)).or_insert_with_key(|folder| {
+                    rows.push((folder.clone(), Vec::new()));
+                    rows.len() - 1
+                })
             });
             if let Some((_, rows)) = rows.get_mut(place) {
                 rows.push(row as u32);
@@ -112,6 +119,7 @@ impl SplitTarget {
         let rest = Batch { columns, rows: batch.rows };
         for (folder, rows) in rows {
             let part = rest.take(&UInt32Array::from(rows))?;
+            self.waiting += part.memory();
             match self.entry(folder)? {
                 Entry::Text { file, encoder, any } => {
                     if std::mem::replace(any, true) {
@@ -122,7 +130,34 @@ impl SplitTarget {
                 Entry::Rows { writer, .. } => writer.write(part)?,
             }
         }
+        if self.waiting > self.means.bytes { self.settle() } else { Ok(()) }
+    }
+
+    /// Writes rows that wait, of the files that have most, until those of all take half of what they may.
+    fn settle(&mut self) -> Result<()> {
+        let waiting = |entry: &Entry| match entry {
+            Entry::Rows { writer, .. } => writer.waiting(),
+            Entry::Text { .. } => 0,
+        };
+        let mut files: Vec<&mut Entry> = self.files.values_mut().collect();
+        files.sort_unstable_by_key(|entry| waiting(entry));
+        self.waiting = files.iter().map(|entry| waiting(entry)).sum();
+        while let Some(entry) = files.pop().filter(|_| self.waiting > self.means.bytes / 2) {
+            self.waiting -= waiting(entry);
+            if let Entry::Rows { writer, .. } = entry {
+                writer.settle()?;
+            }
+        }
         Ok(())
+    }
+
+    /// The folder of a row with these keys.
+    fn folder(&self, keys: &[ArrayRef], row: usize) -> PathBuf {
+        let value = |(array, (_, name)): (&ArrayRef, &(usize, String))| {
+            let value = Scalar::from_array(array, row);
+            folder_name(name, (!value.is_null()).then(|| value.plain()).as_deref())
+        };
+        keys.iter().zip(&self.keys).map(value).collect()
     }
 
     fn entry(&mut self, folder: PathBuf) -> Result<&mut Entry> {
@@ -155,7 +190,7 @@ impl SplitTarget {
             return Ok(Entry::Text { file: Box::new(file), encoder, any: false });
         }
         let file = Shared::new(file);
-        let writer = self.format.writer(Out::new(file.clone()), &fields, &self.options, &self.helpers)?;
+        let writer = self.format.writer(Out::new(file.clone()), &fields, &self.options, &self.means)?;
         let lost = || Error::new(ErrorKind::Internal, "A format has neither an encoder nor a writer.");
         Ok(Entry::Rows { file, writer: writer.ok_or_else(lost)? })
     }

@@ -1,4 +1,4 @@
-//! Arrow files, written: batches of 64 Ki rows, which readers take as they stand.
+//! Arrow files, written: batches of up to 64 Ki rows, which readers take as they stand.
 
 use std::io::Write;
 
@@ -9,18 +9,25 @@ use arrow_schema::ArrowError;
 
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::{Batch, Field};
-use crate::io::binary::{Out, RowWriter, Rows, failed};
+use crate::io::binary::{Means, Out, RowWriter, Rows, failed};
 use crate::io::format::{Codec, WriteOptions};
 
+/// Rows of a batch at most.
 const BATCH_ROWS: usize = 1 << 16;
 
 pub(crate) struct ArrowWriter {
     rows: Rows,
     file: FileWriter<Out>,
+    means: Means,
 }
 
 impl ArrowWriter {
-    pub(crate) fn new(out: Out, fields: &[Field], options: &WriteOptions) -> Result<ArrowWriter> {
+    pub(crate) fn new(
+        out: Out,
+        fields: &[Field],
+        options: &WriteOptions,
+        means: &Means,
+    ) -> Result<ArrowWriter> {
         let rows = Rows::new(fields);
         let codec = match options.codec {
             None | Some(Codec::None) => None,
@@ -29,7 +36,7 @@ impl ArrowWriter {
         };
         let options = IpcWriteOptions::default().try_with_compression(codec).map_err(broken)?;
         let file = FileWriter::try_new_with_options(out, &rows.schema(), options).map_err(broken)?;
-        Ok(ArrowWriter { rows, file })
+        Ok(ArrowWriter { rows, file, means: means.clone() })
     }
 
     fn flush(&mut self) -> Result<()> {
@@ -44,7 +51,15 @@ impl ArrowWriter {
 impl RowWriter for ArrowWriter {
     fn write(&mut self, batch: Batch) -> Result<()> {
         self.rows.push(batch)?;
-        if self.rows.waiting() >= BATCH_ROWS { self.flush() } else { Ok(()) }
+        if self.rows.are_many(BATCH_ROWS, self.means.part()) { self.flush() } else { Ok(()) }
+    }
+
+    fn waiting(&self) -> usize {
+        self.rows.bytes()
+    }
+
+    fn settle(&mut self) -> Result<()> {
+        self.flush()
     }
 
     fn finish(mut self: Box<Self>) -> Result<Out> {

@@ -7,7 +7,7 @@ use arrow_array::{Array, ArrayRef};
 use arrow_buffer::BooleanBufferBuilder;
 use arrow_schema::DataType;
 use bytes::Bytes;
-use parquet::basic::{BoundaryOrder, Compression, Encoding, PageType};
+use parquet::basic::{BoundaryOrder, Encoding, PageType};
 use parquet::column::page::{CompressedPage, Page, PageWriteSpec, PageWriter};
 use parquet::column::writer::ColumnCloseResult;
 use parquet::errors::{ParquetError, Result};
@@ -18,6 +18,7 @@ use parquet::file::writer::{SerializedPageWriter, TrackedWrite};
 use parquet::schema::types::ColumnDescPtr;
 
 use super::hybrid;
+use super::packer::Packer;
 use super::values::{self, PageBounds, Values};
 
 /// Rows of a page, at least.
@@ -65,11 +66,18 @@ impl Chunk {
     pub(super) fn new(
         column: ColumnDescPtr,
         data: &DataType,
-        compression: Compression,
+        packer: &Packer,
         repeating: bool,
     ) -> Option<Chunk> {
-        let (packer, values) = (Packer::new(compression)?, values::of(data)?);
-        Some(Chunk { column, packer, values, is_plain: !repeating, open: Open::default(), pages: Vec::new() })
+        let values = values::of(data).filter(|_| packer.can())?;
+        Some(Chunk {
+            column,
+            packer: packer.clone(),
+            values,
+            is_plain: !repeating,
+            open: Open::default(),
+            pages: Vec::new(),
+        })
     }
 
     /// Appends values.
@@ -223,7 +231,7 @@ impl Footer {
         let metadata = ColumnChunkMetaData::builder(chunk.column)
             .set_encodings(vec![Encoding::PLAIN, Encoding::RLE, Encoding::RLE_DICTIONARY])
             .set_page_encoding_stats(counts.map(data).collect())
-            .set_compression(chunk.packer.compression)
+            .set_compression(chunk.packer.compression())
             .set_num_values(self.rows as i64)
             .set_total_compressed_size(self.stored)
             .set_total_uncompressed_size(self.raw)
@@ -259,29 +267,5 @@ impl Open {
             }
         }
         self.rows += array.len();
-    }
-}
-
-/// Compresses pages.
-struct Packer {
-    compression: Compression,
-    zstd: Option<zstd::bulk::Compressor<'static>>,
-}
-
-impl Packer {
-    fn new(compression: Compression) -> Option<Packer> {
-        let zstd = match compression {
-            Compression::UNCOMPRESSED => None,
-            Compression::ZSTD(level) => Some(zstd::bulk::Compressor::new(level.compression_level()).ok()?),
-            _ => return None,
-        };
-        Some(Packer { compression, zstd })
-    }
-
-    fn pack(&mut self, bytes: &[u8]) -> Result<Vec<u8>> {
-        match &mut self.zstd {
-            Some(zstd) => zstd.compress(bytes).map_err(|e| ParquetError::External(Box::new(e))),
-            None => Ok(bytes.to_vec()),
-        }
     }
 }

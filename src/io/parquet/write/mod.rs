@@ -3,6 +3,7 @@
 mod chunk;
 mod hybrid;
 mod lanes;
+mod packer;
 mod values;
 
 use std::sync::Arc;
@@ -26,12 +27,12 @@ use parquet::file::writer::SerializedFileWriter;
 
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::{Batch, Field};
-use crate::io::binary::{Out, RowWriter, Rows, failed};
+use crate::io::binary::{Means, Out, RowWriter, Rows, failed};
 use crate::io::format::{Codec, WriteOptions};
-use crate::parallel::Helpers;
 
 use chunk::Chunk;
 use lanes::Lanes;
+use packer::Packer;
 
 /// Rows of a row group.
 const GROUP_ROWS: usize = 1 << 20;
@@ -42,7 +43,7 @@ const PART_ROWS: usize = 1 << 16;
 pub(crate) struct ParquetWriter {
     rows: Rows,
     options: WriteOptions,
-    helpers: Helpers,
+    means: Means,
     state: State,
 }
 
@@ -56,12 +57,14 @@ struct Writing {
     file: SerializedFileWriter<Out>,
     factory: ArrowRowGroupWriterFactory,
     schema: Arc<Schema>,
-    compression: Compression,
+    packer: Packer,
     /// Columns whose values repeat.
     repeating: Vec<bool>,
     lanes: Lanes,
     groups: usize,
+    /// Rows of the row group, and bytes that they took.
     rows: usize,
+    bytes: usize,
 }
 
 /// What encodes a column of the row group.
@@ -77,14 +80,9 @@ enum Done {
 }
 
 impl ParquetWriter {
-    pub(crate) fn new(
-        out: Out,
-        fields: &[Field],
-        options: &WriteOptions,
-        helpers: &Helpers,
-    ) -> ParquetWriter {
+    pub(crate) fn new(out: Out, fields: &[Field], options: &WriteOptions, means: &Means) -> ParquetWriter {
         let rows = Rows::new(fields);
-        ParquetWriter { rows, options: options.clone(), helpers: helpers.clone(), state: State::Ready(out) }
+        ParquetWriter { rows, options: options.clone(), means: means.clone(), state: State::Ready(out) }
     }
 
     fn properties(&self, repeating: &[bool]) -> WriterProperties {
@@ -136,9 +134,10 @@ impl ParquetWriter {
         let described = ArrowSchemaConverter::new().convert(&schema).map_err(broken)?;
         let file = SerializedFileWriter::new(out, described.root_schema_ptr(), properties).map_err(broken)?;
         let factory = ArrowRowGroupWriterFactory::new(&file, schema.clone());
-        let compression = compression(&self.options);
-        let lanes = Lanes::new(schema.fields(), &self.helpers);
-        let writing = Writing { file, factory, schema, compression, repeating, lanes, groups: 0, rows: 0 };
+        let packer = Packer::new(compression(&self.options));
+        let lanes = Lanes::new(schema.fields(), &self.means.helpers);
+        let writing =
+            Writing { file, factory, schema, packer, repeating, lanes, groups: 0, rows: 0, bytes: 0 };
         self.state = State::Writing(Box::new(writing));
         Ok(())
     }
@@ -147,7 +146,27 @@ impl ParquetWriter {
 impl RowWriter for ParquetWriter {
     fn write(&mut self, batch: Batch) -> Result<()> {
         self.rows.push(batch)?;
-        if self.rows.waiting() >= PART_ROWS { self.flush() } else { Ok(()) }
+        if !self.rows.are_many(PART_ROWS, self.means.part()) {
+            return Ok(());
+        }
+        self.flush()?;
+        match &mut self.state {
+            State::Writing(writing) if writing.bytes >= self.means.bytes => {
+                writing.end_group();
+                writing.write_ended()
+            }
+            _ => Ok(()),
+        }
+    }
+
+    fn waiting(&self) -> usize {
+        let encoded = if let State::Writing(writing) = &self.state { writing.bytes } else { 0 };
+        self.rows.bytes() + encoded
+    }
+
+    fn settle(&mut self) -> Result<()> {
+        self.flush()?;
+        if let State::Writing(writing) = &mut self.state { writing.settle() } else { Ok(()) }
     }
 
     fn finish(mut self: Box<Self>) -> Result<Out> {
@@ -156,9 +175,7 @@ impl RowWriter for ParquetWriter {
             self.start(&[])?;
         }
         let State::Writing(mut writing) = self.state else { return Ok(Out::nowhere()) };
-        writing.end_group();
-        writing.lanes.settle(0)?;
-        writing.write_ended()?;
+        writing.settle()?;
         writing.file.into_inner().map_err(broken)
     }
 }
@@ -182,6 +199,7 @@ impl Writing {
                     *batch = batch.slice(room, batch.rows - room);
                 }
             }
+            self.bytes += some.iter().map(Batch::memory).sum::<usize>();
             self.lanes.push(&some)?;
             if self.rows == GROUP_ROWS {
                 self.end_group();
@@ -200,7 +218,7 @@ impl Writing {
             // Whole numbers that do not repeat are written as differences.
             let own = (*repeating || *field.data_type() != DataType::Int64).then(|| {
                 let column = self.file.schema_descr().column(leaf);
-                Chunk::new(column, field.data_type(), self.compression, *repeating)
+                Chunk::new(column, field.data_type(), &self.packer, *repeating)
             });
             columns.push(match own.flatten() {
                 Some(chunk) => Column::Own(Box::new(chunk)),
@@ -216,8 +234,15 @@ impl Writing {
     fn end_group(&mut self) {
         if self.rows > 0 {
             self.lanes.end();
-            self.rows = 0;
+            (self.rows, self.bytes) = (0, 0);
         }
+    }
+
+    /// Writes all rows that came, with them as the last ones of a row group.
+    fn settle(&mut self) -> Result<()> {
+        self.end_group();
+        self.lanes.settle(0)?;
+        self.write_ended()
     }
 
     /// Writes the row groups that have ended.
