@@ -330,3 +330,42 @@ fn a_file_that_becomes_shorter_is_told(#[case] file: &str) {
     assert_eq!(error.kind(), ErrorKind::Data, "{error}");
     assert!(error.to_string().contains(file), "{error}");
 }
+
+/// Rows of hundreds of columns go to disk in small pieces, and into files in small row groups.
+#[rstest]
+#[case("sort c7 desc, id")]
+#[case("distinct")]
+#[case("add m = mean(c1) per k")]
+#[case("last 2 per k")]
+fn wide_rows_need_no_more_memory_than_others(#[case] step: &str, #[values("parquet", "arrow")] format: &str) {
+    let folder = tempfile::tempdir().unwrap();
+    let names: String = (0..250).map(|c| format!(",c{c}")).collect();
+    let cell = |row: usize, c: usize| format!(",{}", (row * 31 + c * 17) % (c + 3));
+    let row =
+        |row: usize| format!("{row},{}{}\n", row % 9, (0..250).map(|c| cell(row, c)).collect::<String>());
+    let rows: String = (0..2_000).map(row).collect();
+    fs::write(folder.path().join("wide.csv"), format!("id,k{names}\n{rows}")).unwrap();
+    let written = |name: &str, options: &RunOptions| {
+        let target = format!("write '{name}.{format}'");
+        flow(&folder, &["read 'wide.csv'", step, &target]).plan().unwrap().run_for_effect(options).unwrap();
+        write(&folder, &[&format!("read '{name}.{format}'"), &format!("write '{name}.csv'")]);
+        fs::read_to_string(folder.path().join(format!("{name}.csv"))).unwrap()
+    };
+    assert!(written("a", &RunOptions::new()) == written("b", &RunOptions::new().memory(1)));
+}
+
+/// A folder of many files holds few rows of each: those of the largest are written when they are too many.
+#[test]
+fn a_split_table_is_written_within_a_little_memory() {
+    let folder = tempfile::tempdir().unwrap();
+    many(&folder);
+    let target = "write 'out' with (split_by = (farm), format = parquet)";
+    let plan = flow(&folder, &["read 'many.csv'", "sort lot", target]).plan().unwrap();
+    plan.run_for_effect(&RunOptions::new().memory(1)).unwrap();
+    let sums = "group by farm: n = count(), l = sum(lot), i = sum(id)";
+    let back = run(&folder, &["read 'out'", sums, "sort farm"]);
+    assert_eq!(back.to_string(), run(&folder, &["read 'many.csv'", sums, "sort farm"]).to_string());
+    let lots = run(&folder, &["read 'out/farm=F7/part-1.parquet'"]).values("lot").unwrap();
+    let lots: Vec<i64> = lots.iter().map(|lot| lot.plain().parse().unwrap()).collect();
+    assert!(lots.is_sorted(), "rows keep their order");
+}

@@ -419,3 +419,24 @@ fn keys_are_tested_while_rows_are_read(#[case] format: &str, #[case] keys: usize
         assert_eq!(joined(&table), joined(&plain), "{kind}");
     }
 }
+
+/// Keys that many rows of both sides have: each left row is kept or not, once.
+#[rstest]
+fn keys_that_many_rows_have_are_met_once(
+    #[values("semi", "anti")] kind: &str,
+    #[values(None, Some(1))] memory: Option<u64>,
+) {
+    let folder = TempDir::new().unwrap();
+    let path = |name: &str| folder.path().join(name);
+    let rows = |keys: u32| (0..30_000).map(|i| format!("{},{i}\n", i % keys)).collect::<String>();
+    fs::write(path("left.csv"), format!("k,v\n{}", rows(3))).unwrap();
+    fs::write(path("other.csv"), format!("k,w\n{}", rows(2))).unwrap();
+    let join = format!("join {kind} '{}' on k", path("other.csv").display());
+    let flow = Flow::read(path("left.csv")).then(&join).total("n = count(), k = max(k), s = sum(v)");
+    let options = RunOptions::new();
+    let table = flow.run_with(&memory.map_or(options.clone(), |m| options.memory(m))).unwrap();
+    let kept = |v: &u64| (v % 3 == 2) == (kind == "anti");
+    let kept: Vec<u64> = (0..30_000).filter(kept).collect();
+    let most = if kind == "anti" { 2 } else { 1 };
+    assert_eq!(shown(&table), format!("n k s / {} {most} {}", kept.len(), kept.iter().sum::<u64>()));
+}

@@ -207,6 +207,9 @@ impl Files<'_> {
         let first = if self.kinds.is_empty() { LEVELS } else { 0 };
         let mut open: Vec<(Run, u32)> = runs.into_iter().rev().map(|run| (run, first)).collect();
         while let Some((run, level)) = open.pop() {
+            if run.rows == 0 {
+                continue;
+            }
             let large = self.process.large();
             let Some(mut batches) = self.held(&run, large.is_some(), held)? else {
                 held.hold(0)?;

@@ -187,7 +187,7 @@ impl Commit for Keeping {
             let fits = keep.held.try_add(batch.memory()) && keep.held.bytes() <= keep.most;
             keep.batches.push(batch);
             if !fits {
-                let mut file = keep.spill.writer()?;
+                let mut file = keep.spill.writer_alone()?;
                 keep.batches.drain(..).try_for_each(|batch| file.write(batch))?;
                 keep.file = Some(file);
                 keep.held.hold(0)?;

@@ -75,6 +75,7 @@ impl Merge {
 
 /// The runs, or fewer of the same rows in the same order: so many as can be read at once.
 fn fewer(mut runs: Vec<Run>, keep: Option<usize>, disk: &Disk) -> Result<Vec<Run>> {
+    runs.retain(|run| run.rows > 0);
     loop {
         let largest = runs.iter().map(Run::held_to_read).max().unwrap_or(0);
         let at_once = (disk.budget.half().max(LITTLE) / largest.max(1)).clamp(2, MOST);

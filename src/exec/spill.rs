@@ -34,10 +34,13 @@ pub(crate) struct Disk<'a> {
 }
 
 /// Bytes of rows that stand in a file together, about: as much of each file is held of those that are merged.
-pub(crate) const PIECE: usize = 1 << 17;
+pub(crate) const PIECE: usize = 1 << 18;
 
-/// And rows.
-const ROWS: usize = 1 << 12;
+/// As much of a file that is read alone.
+const LARGE: usize = 1 << 21;
+
+/// Rows of a piece, at most.
+const ROWS: usize = 1 << 14;
 
 /// Bytes of a column in a piece from which on it is compressed.
 const PACKED: usize = 1 << 11;
@@ -52,6 +55,8 @@ pub(crate) struct Writer {
     out: Option<StreamWriter<BufWriter<Shared>>>,
     rows: u64,
     bytes: usize,
+    /// Bytes of a piece, and of the largest so far.
+    piece: usize,
     largest: usize,
 }
 
@@ -102,11 +107,20 @@ impl Spill {
         Spill { folder: folder.unwrap_or_else(std::env::temp_dir) }
     }
 
-    /// Makes a file.
+    /// Makes a file that may be read beside many others.
     pub(crate) fn writer(&self) -> Result<Writer> {
+        self.writer_of(PIECE)
+    }
+
+    /// Makes a file that is read alone.
+    pub(crate) fn writer_alone(&self) -> Result<Writer> {
+        self.writer_of(LARGE)
+    }
+
+    fn writer_of(&self, piece: usize) -> Result<Writer> {
         let file = tempfile::tempfile_in(&self.folder).map_err(|e| failed(&self.folder, &e))?;
         let (file, folder) = (Arc::new(file), self.folder.clone());
-        Ok(Writer { file, folder, out: None, rows: 0, bytes: 0, largest: 0 })
+        Ok(Writer { file, folder, out: None, rows: 0, bytes: 0, piece, largest: 0 })
     }
 }
 
@@ -119,7 +133,7 @@ impl Writer {
         let columns = batch.columns.into_iter().map(alone).collect();
         let batch = Batch { columns, rows: batch.rows };
         let bytes = batch.memory();
-        let rows = (PIECE * batch.rows / bytes.max(1)).clamp(1, ROWS);
+        let rows = (self.piece * batch.rows / bytes.max(1)).clamp(1, ROWS);
         self.bytes += bytes;
         self.largest = self.largest.max(bytes * rows.min(batch.rows) / batch.rows);
         slices_of(batch, rows).into_iter().try_for_each(|piece| self.write_piece(piece))
@@ -160,7 +174,7 @@ impl Writer {
 impl Run {
     /// Bytes that a reader holds, about: a piece, and what it was packed in.
     pub(crate) fn held_to_read(&self) -> usize {
-        2 * (self.largest + READ)
+        self.largest / 2 * 3 + READ
     }
 
     /// Starts reading at the first batch; a file without rows has no reader.

@@ -130,10 +130,10 @@ impl SplitTarget {
                 Entry::Rows { writer, .. } => writer.write(part)?,
             }
         }
-        if self.waiting > self.means.bytes { self.settle() } else { Ok(()) }
+        if self.waiting > self.means.bytes / 2 { self.settle() } else { Ok(()) }
     }
 
-    /// Writes rows that wait, of the files that have most, until those of all take half of what they may.
+    /// Writes rows that wait, of the files that have most, until those of all take half of that.
     fn settle(&mut self) -> Result<()> {
         let waiting = |entry: &Entry| match entry {
             Entry::Rows { writer, .. } => writer.waiting(),
@@ -142,7 +142,7 @@ impl SplitTarget {
         let mut files: Vec<&mut Entry> = self.files.values_mut().collect();
         files.sort_unstable_by_key(|entry| waiting(entry));
         self.waiting = files.iter().map(|entry| waiting(entry)).sum();
-        while let Some(entry) = files.pop().filter(|_| self.waiting > self.means.bytes / 2) {
+        while let Some(entry) = files.pop().filter(|_| self.waiting > self.means.bytes / 4) {
             self.waiting -= waiting(entry);
             if let Entry::Rows { writer, .. } = entry {
                 writer.settle()?;

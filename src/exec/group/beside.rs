@@ -49,7 +49,7 @@ impl Staying {
 
     /// Puts the rows into a file.
     pub(super) fn leave_memory(&mut self, spill: &Spill) -> Result<()> {
-        let mut file = spill.writer()?;
+        let mut file = spill.writer_alone()?;
         self.memory = 0;
         self.rows.drain(..).try_for_each(|(batch, numbers)| write(&mut file, batch, numbers))?;
         self.file = Some(file);

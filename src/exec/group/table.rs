@@ -252,7 +252,7 @@ impl Groups {
         for partition in &mut self.partitions {
             let partition = partition.get_mut().unwrap_or_else(PoisonError::into_inner);
             let mut full = std::mem::replace(partition, Partition::new(&self.grouping)?);
-            let mut file = self.spill.writer()?;
+            let mut file = self.spill.writer_alone()?;
             full.save(&self.grouping, &mut file)?;
             files.push(file);
         }
