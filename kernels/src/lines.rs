@@ -67,7 +67,9 @@ pub fn dealt(parts: &[&BinaryViewArray], ranges: &[u32], count: usize) -> LargeB
         for (row, (view, range)) in part.views().iter().zip(own).enumerate() {
             if let Some((view, range)) = part.views().get(row + AHEAD).zip(own.get(row + AHEAD)) {
                 near(part, *view);
-                prefetch::near(&text, next.get(*range as usize).map_or(0, |next| next.byte));
+                let byte = next.get(*range as usize).map_or(0, |next| next.byte);
+                prefetch::near(&text, byte);
+                prefetch::near(&text, byte + *view as u32 as usize);
             }
             let Some(next) = next.get_mut(*range as usize).filter(|_| (*range as usize) < count) else {
                 continue;
@@ -92,9 +94,11 @@ pub fn dealt(parts: &[&BinaryViewArray], ranges: &[u32], count: usize) -> LargeB
 /// Starts to bring a line near.
 #[inline(always)]
 fn near(part: &BinaryViewArray, view: u128) {
-    let ByteView { buffer_index, offset, .. } = ByteView::from(view);
-    if let Some(buffer) = part.data_buffers().get(buffer_index as usize) {
+    let ByteView { length, buffer_index, offset, .. } = ByteView::from(view);
+    if let Some(buffer) = part.data_buffers().get(buffer_index as usize).filter(|_| length > SHORT) {
+        let last = offset as usize + length as usize - 1;
         prefetch::near(buffer.as_slice(), offset as usize);
+        prefetch::near(buffer.as_slice(), last);
     }
 }
 
