@@ -71,7 +71,7 @@ impl File {
         self.rows += batch.rows;
         self.bytes += batch.memory();
         self.waiting.push(batch);
-        if self.rows >= WAITING || self.bytes >= PIECE { self.settle() } else { Ok(()) }
+        if self.rows >= WAITING || self.bytes >= PIECE / 2 { self.settle() } else { Ok(()) }
     }
 
     fn settle(&mut self) -> Result<()> {

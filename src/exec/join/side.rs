@@ -6,7 +6,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use arrow_array::{Array, ArrayRef, Int32Array, UInt32Array};
 use arrow_buffer::{BooleanBuffer, Buffer, NullBuffer};
 use arrow_schema::DataType;
-use churn_kernels::{columns, gather};
+use churn_kernels::{columns, gather, memory};
 
 use super::bands::Bands;
 use super::early::Failing;
@@ -306,6 +306,7 @@ impl Commit for Gathering {
             let batches = std::mem::take(&mut self.batches);
             self.deal(batches)?;
             self.held.hold(0)?;
+            memory::give_back();
         }
         Ok(true)
     }
