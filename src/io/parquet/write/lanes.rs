@@ -106,7 +106,7 @@ impl Lanes {
     /// The next row group, once all its columns have ended.
     pub(super) fn ended(&self) -> Option<Vec<Done>> {
         let mut state = lock(&self.shared.state);
-        if state.lanes.iter().any(|lane| lane.done.is_empty()) {
+        if state.lanes.is_empty() || state.lanes.iter().any(|lane| lane.done.is_empty()) {
             return None;
         }
         Some(state.lanes.iter_mut().filter_map(|lane| lane.done.pop_front()).collect())
