@@ -56,8 +56,8 @@ impl RunOptions {
 
     /// What writers of files may use of it.
     pub(crate) fn means(&self) -> Means {
-        let half = |memory: u64| usize::try_from(memory / 2).unwrap_or(usize::MAX);
-        Means::new(self.thread_count(), self.memory.map_or(usize::MAX, half))
+        let share = |memory: u64| usize::try_from(memory / 4).unwrap_or(usize::MAX);
+        Means::new(self.thread_count(), self.memory.map_or(usize::MAX, share))
     }
 
     /// The number of threads that a run uses.
