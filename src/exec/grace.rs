@@ -210,6 +210,10 @@ impl Files<'_> {
             if run.rows == 0 {
                 continue;
             }
+            if results.len() >= merge::MOST {
+                held.hold(0)?;
+                merged.push(merge::one(std::mem::take(&mut results), &disk)?);
+            }
             let large = self.process.large();
             let Some(mut batches) = self.held(&run, large.is_some(), held)? else {
                 held.hold(0)?;
@@ -235,10 +239,6 @@ impl Files<'_> {
                 writer.write(batch)?;
             }
             results.push(writer.finish()?);
-            if results.len() == merge::MOST {
-                held.hold(0)?;
-                merged.push(merge::one(std::mem::take(&mut results), &disk)?);
-            }
         }
         held.hold(0)?;
         merged.append(&mut results);

@@ -1,4 +1,4 @@
-//! Rows that do not fit in memory: compressed Arrow streams in files without names.
+//! Rows that do not fit in memory: Arrow streams in files without names, compressed unless their columns are short.
 //!
 //! A file is unlinked as soon as it is made, so that the system takes it away however the run ends.
 
