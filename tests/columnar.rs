@@ -228,10 +228,11 @@ fn what_is_a_list_of_records_in_some(#[case] other: &str, #[case] columns: &[&st
 #[case::no_record("1\n2\n", "This is not a JSON record.", Some(1))]
 fn records_that_do_not_fit_are_told(#[case] text: &str, #[case] what: &str, #[case] line: Option<u64>) {
     let folder = tempfile::tempdir().unwrap();
-    // Enough rows that the fault is behind those that are looked at.
+    // Enough rows that the fault is behind those that are looked at, and between the places further on.
     let many: String =
-        if what.contains("not a JSON") { String::new() } else { "{\"a\": 1}\n".repeat(200_000) };
-    fs::write(folder.path().join("t.ndjson"), format!("{many}{text}")).unwrap();
+        if what.contains("not a JSON") { String::new() } else { "{\"a\": 1}\n".repeat(1_900_000) };
+    let behind = if many.is_empty() { "" } else { &many[..999_999] };
+    fs::write(folder.path().join("t.ndjson"), format!("{many}{text}{behind}")).unwrap();
     let error = flow(&folder, &["read 't.ndjson'"]).run().unwrap_err();
     assert_eq!(error.what(), what);
     let lines = many.lines().count() as u64;

@@ -6,7 +6,7 @@
 
 use crate::chunk::{CHUNK, Chunk};
 use crate::grid::Grid;
-use crate::{calendar, days, number, short};
+use crate::{calendar, days, short};
 
 /// The cells of one column of a block.
 #[derive(Clone, Copy, Debug)]
@@ -93,14 +93,14 @@ impl<'a> Cells<'a> {
         self.bytes.get(start..end).unwrap_or_default()
     }
 
-    /// Reads decimal fractions.
-    pub fn floats(&self, rows: Rows<'_>) -> Column<f64> {
-        self.in_chunks(rows, short::fractions, number::parse_float)
+    /// Reads decimal fractions; `parse` reads those that are not of the common form.
+    pub fn floats(&self, rows: Rows<'_>, parse: fn(&[u8]) -> Option<f64>) -> Column<f64> {
+        self.in_chunks(rows, short::fractions, parse)
     }
 
-    /// Reads whole numbers.
-    pub fn ints(&self, rows: Rows<'_>) -> Column<i64> {
-        self.in_chunks(rows, short::wholes, number::parse_int)
+    /// Reads whole numbers; `parse` reads those that are not of the common form.
+    pub fn ints(&self, rows: Rows<'_>, parse: fn(&[u8]) -> Option<i64>) -> Column<i64> {
+        self.in_chunks(rows, short::wholes, parse)
     }
 
     /// Reads days.
@@ -188,6 +188,7 @@ pub struct Column<T> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::number;
     use crate::structure::{Dialect, Structure};
     use proptest::prelude::*;
     use rstest::rstest;
@@ -216,7 +217,7 @@ mod tests {
     #[case("/", None)]
     #[case(":", None)]
     fn floats(#[case] text: &str, #[case] expected: Option<f64>) {
-        let column = with_cells(&[text, ""], |cells, rows| cells.floats(rows));
+        let column = with_cells(&[text, ""], |cells, rows| cells.floats(rows, number::parse_float));
         assert_eq!(column.values.first().copied(), Some(expected.unwrap_or(0.0)));
         assert_eq!(column.odd.is_empty(), expected.is_some());
         assert_eq!(column.empty, [1]);
@@ -237,8 +238,8 @@ mod tests {
         #[test]
         fn numbers_as_by_the_plain_way(texts in prop::collection::vec("[-0-9.a/:]{0,10}|[0-9]{1,5}[.]?[0-9]{0,3}", 1..200)) {
             let texts: Vec<&str> = texts.iter().map(String::as_str).collect();
-            let floats = with_cells(&texts, |cells, rows| cells.floats(rows));
-            let ints = with_cells(&texts, |cells, rows| cells.ints(rows));
+            let floats = with_cells(&texts, |cells, rows| cells.floats(rows, number::parse_float));
+            let ints = with_cells(&texts, |cells, rows| cells.ints(rows, number::parse_int));
             for (row, text) in texts.iter().enumerate() {
                 let at = row as u32;
                 let listed = |lists: [&Vec<u32>; 2]| lists.iter().any(|l| l.contains(&at));
@@ -246,6 +247,9 @@ mod tests {
                 let int = (!listed([&ints.empty, &ints.odd])).then(|| ints.values[row]);
                 prop_assert_eq!(float, number::parse_float(text.as_bytes()));
                 prop_assert_eq!(int, number::parse_int(text.as_bytes()));
+                let exact = with_cells(&[text], |cells, rows| cells.ints(rows, number::parse_exact_int));
+                let read = exact.empty.is_empty() && exact.odd.is_empty();
+                prop_assert_eq!(read, number::parse_exact_int(text.as_bytes()).is_some(), "{}", text);
             }
         }
     }

@@ -43,7 +43,8 @@ pub fn parse_int(text: &[u8]) -> Option<i64> {
     Some(value)
 }
 
-/// Reads a decimal fraction with an optional sign and exponent, `NaN`, `inf` or `-inf`; `None` if it is none.
+/// Reads a decimal fraction with an optional sign and exponent, `NaN`, `inf` or `-inf`; `None` if it is none, or beyond
+/// the largest float.
 #[inline]
 pub fn parse_float(text: &[u8]) -> Option<f64> {
     let (negative, body) = match text {
@@ -80,6 +81,34 @@ pub fn parse_float(text: &[u8]) -> Option<f64> {
     parse_unusual_float(body).map(|value| if negative { -value } else { value })
 }
 
+/// Whether zeros stand before the digits of a number, as in a code such as `0042`.
+#[inline]
+pub fn has_leading_zero(text: &[u8]) -> bool {
+    let digits = text.strip_prefix(b"-").or_else(|| text.strip_prefix(b"+")).unwrap_or(text);
+    matches!(digits, [b'0', b'0'..=b'9', ..])
+}
+
+/// Whether a text is a sign and digits and nothing else.
+#[inline]
+pub fn is_whole(text: &[u8]) -> bool {
+    let digits = text.strip_prefix(b"-").or_else(|| text.strip_prefix(b"+")).unwrap_or(text);
+    !digits.is_empty() && digits.iter().all(u8::is_ascii_digit)
+}
+
+/// Reads a whole number that loses nothing as an int: without leading zeros and without a plus sign.
+#[inline]
+pub fn parse_exact_int(text: &[u8]) -> Option<i64> {
+    if has_leading_zero(text) || text.first() == Some(&b'+') { None } else { parse_int(text) }
+}
+
+/// Reads a number that loses no digits of a code as a float: without leading zeros, and if it is whole, not too long
+/// for an int.
+#[inline]
+pub fn parse_exact_float(text: &[u8]) -> Option<f64> {
+    let is_code = has_leading_zero(text) || text.len() > 18 && is_whole(text) && parse_int(text).is_none();
+    if is_code { None } else { parse_float(text) }
+}
+
 #[cold]
 fn parse_unusual_float(body: &[u8]) -> Option<f64> {
     match body {
@@ -87,7 +116,9 @@ fn parse_unusual_float(body: &[u8]) -> Option<f64> {
         b"inf" | b"Infinity" => Some(f64::INFINITY),
         [b'0'..=b'9' | b'.', ..] => {
             let has_digit = body.iter().any(u8::is_ascii_digit);
-            if has_digit { fast_float2::parse::<f64, _>(body).ok() } else { None }
+            // A number beyond the largest float does not fit; it is not infinite.
+            let value = if has_digit { fast_float2::parse::<f64, _>(body).ok() } else { None };
+            value.filter(|value| value.is_finite())
         }
         _ => None,
     }

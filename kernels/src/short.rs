@@ -1,7 +1,8 @@
 //! Short numbers, 64 at a time: whole ones and decimal fractions without a sign, of at most eight characters.
 //!
 //! Nearly all numbers in tables are such. No loop in here branches on what a number looks like; one that is not of
-//! this form is told by a bit, and read again by whoever asked. AVX-512 does eight at once, from loading the cells
+//! this form, or that has a zero before its digits (`0042`, which a code may be), is told by a bit, and read again by
+//! whoever asked. AVX-512 does eight at once, from loading the cells
 //! to the quotient; elsewhere a plain form that compilers make vectors of.
 
 use crate::chunk::{CHUNK, Chunk};
@@ -65,6 +66,13 @@ fn digits(text: u64, count: u64) -> (u64, u64) {
     (eights, bad)
 }
 
+/// Whether a cell of at least two bytes starts with a zero before another digit; its first bytes are the low ones.
+#[inline(always)]
+fn has_leading_zero(word: u64, length: u64) -> u64 {
+    let first = (word & 0xffff).wrapping_sub(0x3030);
+    u64::from(length > 1) & u64::from(first & 0xff == 0) & u64::from(first <= 0x0900)
+}
+
 /// One bit for each cell with a bit in its word.
 #[inline(always)]
 fn told(bad: &[u64; CHUNK]) -> u64 {
@@ -92,7 +100,8 @@ fn plain_fractions(cells: Chunk<'_>, values: &mut [f64; CHUNK]) -> u64 {
         let (number, no_digit) = digits(joined, length - has_point.min(length));
         values[i] = f64::from(number as i32) / TENS[(after & 7) as usize];
         // A point needs digits before it, and a number at least one.
-        bad[i] = no_digit | u64::from(length.wrapping_sub(1) >= 8) | (point & 1);
+        let zero = has_leading_zero(words[i], length);
+        bad[i] = no_digit | u64::from(length.wrapping_sub(1) >= 8) | (point & 1) | zero;
     }
     told(&bad)
 }
@@ -104,7 +113,7 @@ fn plain_wholes(cells: Chunk<'_>, values: &mut [i64; CHUNK]) -> u64 {
         let length = u64::from(cells.lengths[i]);
         let (number, no_digit) = digits(words[i], length);
         values[i] = number.cast_signed();
-        bad[i] = no_digit | u64::from(length.wrapping_sub(1) >= 8);
+        bad[i] = no_digit | u64::from(length.wrapping_sub(1) >= 8) | has_leading_zero(words[i], length);
     }
     told(&bad)
 }
@@ -134,7 +143,7 @@ mod avx512 {
         text: __m512i,
         /// A bit for each byte of a cell.
         there: __mmask64,
-        /// A bit for each cell that is empty or longer than a word.
+        /// A bit for each cell that is empty, longer than a word, or starts with a zero before another digit.
         bad: __mmask8,
     }
 
@@ -151,13 +160,18 @@ mod avx512 {
         // A shift by 64 or more leaves nothing.
         let missing = _mm512_sub_epi64(_mm512_set1_epi64(64), _mm512_slli_epi64::<3>(lengths));
         let there = _mm512_sllv_epi64(_mm512_set1_epi64(-1), missing);
+        let first =
+            _mm512_sub_epi64(_mm512_and_si512(words, _mm512_set1_epi64(0xffff)), _mm512_set1_epi64(0x3030));
+        let zero = _mm512_testn_epi64_mask(first, _mm512_set1_epi64(0xff))
+            & _mm512_cmple_epu64_mask(first, _mm512_set1_epi64(0x0900))
+            & _mm512_cmpgt_epu64_mask(lengths, _mm512_set1_epi64(1));
         Eight {
             text: _mm512_sllv_epi64(words, missing),
             there: _mm512_movepi8_mask(there),
             bad: _mm512_cmpgt_epu64_mask(
                 _mm512_sub_epi64(lengths, _mm512_set1_epi64(1)),
                 _mm512_set1_epi64(7),
-            ),
+            ) | zero,
         }
     }
 

@@ -343,7 +343,8 @@ impl Flow {
             return Err(Error::new(ErrorKind::Syntax, "There are no steps.")
                 .next("A chain starts with read or values."));
         }
-        let request = Request { givens: self.givens.clone(), base: self.base.clone() };
+        let temporary = options.and_then(|options| options.temporary.clone());
+        let request = Request { givens: self.givens.clone(), base: self.base.clone(), temporary };
         let find = |plan: Plan, wanted: &Wanted| {
             exec::find(&rules::rewrite_plan(plan), options.unwrap_or(&RunOptions::default()), wanted)
         };

@@ -136,6 +136,8 @@ impl CheckedPlan {
                     bytes: about.bytes,
                     rows: about.rows,
                     rows_about: about.rows_about,
+                    rows_looked_at: about.looked.map(|looked| looked.rows),
+                    looked_at_all: about.looked.is_some_and(|looked| looked.whole),
                 }
             })
             .collect()
@@ -154,6 +156,10 @@ pub struct SourceView {
     pub rows: Option<u64>,
     /// Rows by the average length of those that were looked at.
     pub rows_about: Option<u64>,
+    /// Rows that the types of columns were inferred from; `None` where the format tells them.
+    pub rows_looked_at: Option<u64>,
+    /// Whether these are all rows that there are.
+    pub looked_at_all: bool,
 }
 
 impl fmt::Display for CheckedPlan {

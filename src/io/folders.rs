@@ -10,7 +10,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use arrow_array::{ArrayRef, new_null_array};
 use arrow_schema::DataType;
 
-use super::source::{About, Decoded, Morsel, Request, RowTest, Scan, Seam, Source, SourceColumn};
+use super::source::{About, Decoded, Looked, Morsel, Request, RowTest, Scan, Seam, Source, SourceColumn};
 use super::unite::{Part, United, conformed};
 use crate::error::Result;
 use crate::expr::{Batch, Scalar, Type};
@@ -152,6 +152,7 @@ pub(crate) fn opened(files: &[PathBuf], base: &Path, open: &Open<'_>) -> Result<
         bytes: sum(|a| a.bytes),
         rows: sum(|a| a.rows),
         rows_about: sum(|a| a.rows_about.or(a.rows)),
+        looked: folders.iter().filter_map(|f| f.source.about().looked).reduce(Looked::and),
         notes: folders.iter().flat_map(|f| f.source.about().notes.clone()).collect(),
     };
     Ok(Arc::new(FolderSource {

@@ -10,7 +10,7 @@ use super::binary::{Means, Out, RowWriter};
 use super::csv::write::CsvEncoder;
 use super::json::write::JsonEncoder;
 use super::parquet::write::ParquetWriter;
-use super::place::without_compression;
+use super::place::{has_control_bytes, without_compression};
 use super::workbook::write::WorkbookWriter;
 use crate::error::{Error, ErrorKind, Result, nearest};
 use crate::expr::{Batch, Field};
@@ -175,11 +175,14 @@ impl Format {
 
     /// By the first bytes of a file; `None` if they are those of no format that has marks.
     pub(crate) fn of_bytes(first: &[u8]) -> Option<Format> {
+        let is_binary = has_control_bytes(first);
         match first {
-            [b'P', b'A', b'R', b'1', ..] => Some(Format::Parquet),
-            [b'A', b'R', b'R', b'O', b'W', b'1', ..] => Some(Format::Arrow),
+            [b'P', b'A', b'R', b'1', ..] if is_binary => Some(Format::Parquet),
+            [b'A', b'R', b'R', b'O', b'W', b'1', ..] if is_binary => Some(Format::Arrow),
+            // A stream of Arrow batches: the mark of a message and the bytes of its length.
+            [0xff, 0xff, 0xff, 0xff, _, _, 0, 0, ..] => Some(Format::Arrow),
             [b'P', b'K', 3, 4, ..] | [0xd0, 0xcf, 0x11, 0xe0, ..] => Some(Format::Workbook),
-            _ => None,
+            _ => starts_a_record(first).then_some(Format::Json),
         }
     }
 
@@ -247,5 +250,15 @@ impl fmt::Display for Format {
             Format::Arrow => "Arrow",
             Format::Workbook => "workbook",
         })
+    }
+}
+
+/// Whether a text starts as JSON records do: with a brace and a quoted name, or a bracket and a record.
+fn starts_a_record(first: &[u8]) -> bool {
+    let first = first.strip_prefix(b"\xef\xbb\xbf").unwrap_or(first);
+    match first.trim_ascii_start() {
+        [b'{', rest @ ..] => matches!(rest.trim_ascii_start().first(), Some(b'"' | b'}')),
+        [b'[', rest @ ..] => matches!(rest.trim_ascii_start().first(), Some(b'{')),
+        _ => false,
     }
 }

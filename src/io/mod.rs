@@ -3,6 +3,9 @@
 //! | module | what it holds |
 //! | --- | --- |
 //! | `place` | files, globs, folders, standard input; compression |
+//! | `streams` | inputs that can be read only once |
+//! | `charset` | text in other encodings and with other line ends |
+//! | `temporary` | folders for temporary files that have names |
 //! | `source` | what every format offers to the plan and the run |
 //! | `memory` | batches that are there already |
 //! | `csv` | delimited text, read and written |
@@ -17,6 +20,7 @@
 
 pub(crate) mod arrow;
 pub(crate) mod binary;
+pub(crate) mod charset;
 pub(crate) mod csv;
 pub(crate) mod folders;
 pub(crate) mod format;
@@ -27,6 +31,8 @@ pub(crate) mod place;
 pub(crate) mod ranges;
 pub(crate) mod source;
 pub(crate) mod split;
+pub(crate) mod streams;
 pub(crate) mod target;
+pub(crate) mod temporary;
 pub(crate) mod unite;
 pub(crate) mod workbook;

@@ -74,7 +74,7 @@ pub(crate) fn write_at(file: &File, bytes: &[u8], at: u64) -> std::io::Result<()
 
 /// The first bytes of a file; none if it cannot be read, or is no file.
 pub(crate) fn first_bytes(path: &Path) -> Vec<u8> {
-    let mut first = vec![0; 16];
+    let mut first = vec![0; 64];
     let read = match path.is_file().then(|| File::open(path)) {
         Some(Ok(file)) => read_at(&file, &mut first, 0).unwrap_or(0),
         _ => 0,
@@ -83,12 +83,32 @@ pub(crate) fn first_bytes(path: &Path) -> Vec<u8> {
     first
 }
 
+/// Whether the first bytes of a file hold some that text does not: zeros and other control characters.
+pub(crate) fn has_control_bytes(first: &[u8]) -> bool {
+    let is_control = |b: &u8| b.is_ascii_control() && !matches!(b, b'\t' | b'\n' | b'\r' | 0x0c | 0x1b);
+    first.iter().take(64).any(is_control)
+}
+
 /// Reads some bytes at a place of a file; its own position is left alone.
 pub(crate) fn read_at(file: &File, into: &mut [u8], at: u64) -> std::io::Result<usize> {
     #[cfg(unix)]
     return std::os::unix::fs::FileExt::read_at(file, into, at);
     #[cfg(windows)]
     return std::os::windows::fs::FileExt::seek_read(file, into, at);
+}
+
+/// Fills a buffer from a place of a file.
+pub(crate) fn read_exact_at(file: &File, mut into: &mut [u8], mut at: u64) -> std::io::Result<()> {
+    while !into.is_empty() {
+        match read_at(file, into, at)? {
+            0 => return Err(std::io::ErrorKind::UnexpectedEof.into()),
+            read => {
+                into = into.get_mut(read..).unwrap_or_default();
+                at += read as u64;
+            }
+        }
+    }
+    Ok(())
 }
 
 /// The name of standard input and output.

@@ -31,8 +31,44 @@ pub(crate) struct About {
     pub(crate) rows: Option<u64>,
     /// Rows by their average length in what was looked at.
     pub(crate) rows_about: Option<u64>,
+    /// How much of the files column types were inferred from, where they are inferred.
+    pub(crate) looked: Option<Looked>,
     /// What the reader should know: a column that looks like dates but stays text.
     pub(crate) notes: Vec<String>,
+}
+
+/// How much of a source was looked at before the run.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub(crate) struct Looked {
+    pub(crate) rows: u64,
+    /// Bytes of text.
+    pub(crate) bytes: u64,
+    /// Whether that is all of it.
+    pub(crate) whole: bool,
+}
+
+impl Looked {
+    /// The rows of a text of so many bytes, by the mean length of those that were looked at; `None` if that is not
+    /// known.
+    pub(crate) fn rows_of(self, bytes: Option<u64>) -> Option<u64> {
+        match bytes {
+            _ if self.whole => Some(self.rows),
+            Some(bytes) if self.rows > 0 => {
+                let mean = self.bytes as f64 / self.rows as f64;
+                Some((bytes as f64 / mean.max(1.0)).round() as u64)
+            }
+            _ => None,
+        }
+    }
+
+    /// What was looked at of two files.
+    pub(crate) fn and(self, other: Looked) -> Looked {
+        Looked {
+            rows: self.rows + other.rows,
+            bytes: self.bytes + other.bytes,
+            whole: self.whole && other.whole,
+        }
+    }
 }
 
 /// A table that can be read any number of times, from one place or several.
@@ -43,6 +79,27 @@ pub(crate) trait Source: Send + Sync + fmt::Debug {
     fn about(&self) -> &About;
     /// Starts reading.
     fn open(&self, request: Request) -> Result<Box<dyn Scan>>;
+}
+
+/// A source over copies of streams, which vanish with it.
+#[derive(Debug)]
+pub(crate) struct Spooled {
+    pub(crate) source: Arc<dyn Source>,
+    pub(crate) _folders: Vec<tempfile::TempDir>,
+}
+
+impl Source for Spooled {
+    fn columns(&self) -> &[SourceColumn] {
+        self.source.columns()
+    }
+
+    fn about(&self) -> &About {
+        self.source.about()
+    }
+
+    fn open(&self, request: Request) -> Result<Box<dyn Scan>> {
+        self.source.open(request)
+    }
 }
 
 /// What a run wants of a source.

@@ -18,6 +18,8 @@ pub(crate) struct Request {
     pub(crate) givens: Vec<(String, String)>,
     /// The folder that paths are relative to.
     pub(crate) base: PathBuf,
+    /// The folder for temporary files, if one is given.
+    pub(crate) temporary: Option<PathBuf>,
 }
 
 /// Checks a recipe.
@@ -31,6 +33,8 @@ pub(crate) fn check(recipe: &Recipe, request: &Request, find: Option<Find<'_>>) 
         environment: &environment,
         ids: Ids::default(),
         base: request.base.clone(),
+        temporary: request.temporary.clone(),
+        streams: Vec::new(),
         tables: Vec::new(),
         used: Vec::new(),
         steps: Vec::new(),

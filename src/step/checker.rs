@@ -30,6 +30,10 @@ pub(crate) struct Checker<'a> {
     pub(crate) ids: Ids,
     /// The folder that paths are relative to.
     pub(crate) base: PathBuf,
+    /// The folder for temporary files, if one is given.
+    pub(crate) temporary: Option<PathBuf>,
+    /// Inputs of steps before that can be read only once.
+    pub(crate) streams: Vec<PathBuf>,
     pub(crate) tables: Vec<Table>,
     /// Tables that the chain being checked uses.
     pub(crate) used: Vec<usize>,

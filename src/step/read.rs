@@ -16,7 +16,8 @@ use crate::io::format::Format;
 use crate::io::json::{JsonOptions, JsonSource};
 use crate::io::parquet::ParquetSource;
 use crate::io::place;
-use crate::io::source::Source;
+use crate::io::source::{Source, Spooled};
+use crate::io::streams;
 use crate::io::workbook::{Part, WorkbookSource};
 use crate::plan::node::Scan;
 use crate::plan::{Node, Op, Relation};
@@ -50,6 +51,9 @@ fn read(c: &mut Cursor<'_>) -> Result<Box<dyn Step>> {
     let options = options::read(c)?;
     Ok(Box::new(Read { paths, options, span: c.since(start) }))
 }
+
+/// Bytes of a stream that are looked at to tell its format.
+const PEEKED: usize = 4096;
 
 const OPTIONS: [&str; 19] = [
     "columns",
@@ -129,17 +133,48 @@ impl Read {
             };
         }
         let by_name = files.iter().find_map(|f| Format::of(f));
-        let by_bytes = || files.first().and_then(|f| Format::of_bytes(&place::first_bytes(f)));
-        Some(by_name.or_else(by_bytes).unwrap_or(Format::Csv))
+        if by_name.is_some() {
+            return by_name;
+        }
+        let first = match files.first() {
+            Some(file) if streams::is_stream(file) => {
+                let peeked = streams::peek(file, PEEKED);
+                peeked.map_err(|error| checker.wrong(self.span, error)).ok()?
+            }
+            Some(file) => place::first_bytes(file),
+            None => Vec::new(),
+        };
+        Some(Format::of_bytes(&first).unwrap_or(Format::Csv))
+    }
+
+    /// Notes the inputs that can be read only once; one that a step before reads is a mistake.
+    fn notes_streams(&self, files: &[PathBuf], checker: &mut Checker<'_>) -> Option<()> {
+        for file in files.iter().filter(|file| streams::is_stream(file)) {
+            if checker.streams.contains(file) {
+                checker.wrong(self.span, streams::read_once(file));
+                return None;
+            }
+            checker.streams.push(file.clone());
+        }
+        Some(())
     }
 }
 
 /// Opens files of a format as one table; the line to add for a new format.
-fn open(format: Format, files: &[PathBuf], base: &FilePath, options: CsvOptions) -> Result<Arc<dyn Source>> {
+fn open(
+    format: Format,
+    files: &[PathBuf],
+    base: &FilePath,
+    options: CsvOptions,
+    temporary: Option<&FilePath>,
+) -> Result<Arc<dyn Source>> {
+    if !format.is_text() && files.iter().any(|file| streams::is_stream(file)) {
+        return spooled(format, files, base, options, temporary);
+    }
     let file_column = options.file_column.clone();
     Ok(match format {
         Format::Csv | Format::Tsv => Arc::new(CsvSource::new(files, base, options)?),
-        Format::Workbook => Arc::new(WorkbookSource::new(files, options)?),
+        Format::Workbook => Arc::new(WorkbookSource::new(files, options, temporary)?),
         Format::Parquet => Arc::new(ParquetSource::new(files, base, file_column.as_deref())?),
         Format::Arrow => Arc::new(ArrowSource::new(files, base, file_column.as_deref())?),
         Format::Json | Format::NdJson => {
@@ -153,6 +188,31 @@ fn open(format: Format, files: &[PathBuf], base: &FilePath, options: CsvOptions)
             Arc::new(JsonSource::new(files, base, options)?)
         }
     })
+}
+
+/// Opens files of a format that is read at more than one place, those that are streams from copies.
+fn spooled(
+    format: Format,
+    files: &[PathBuf],
+    base: &FilePath,
+    options: CsvOptions,
+    temporary: Option<&FilePath>,
+) -> Result<Arc<dyn Source>> {
+    let mut folders = Vec::new();
+    let mut copies = Vec::new();
+    for file in files {
+        if streams::is_stream(file) {
+            let (folder, copy) = streams::spool(file, temporary)?;
+            folders.push(folder);
+            copies.push(copy);
+        } else {
+            copies.push(file.clone());
+        }
+    }
+    // A single stream is told of by its own name.
+    let base = folders.first().filter(|_| files.len() == 1).map_or(base, |folder| folder.path()).to_owned();
+    let source = open(format, &copies, &base, options, temporary)?;
+    Ok(Arc::new(Spooled { source, _folders: folders }))
 }
 
 /// The error of an option that says nothing to files of a format.
@@ -257,6 +317,7 @@ fn set(csv: &mut CsvOptions, setting: &Setting, value: &Value) -> Result<()> {
 impl Step for Read {
     fn check(&self, _: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
         let files = self.files(checker)?;
+        self.notes_streams(&files, checker)?;
         let mistakes = checker.errors.len();
         let format = self.format(&files, checker)?;
         let options = self.csv_options(format, checker);
@@ -267,11 +328,11 @@ impl Step for Read {
             BadRows::Rejects(path) => Some(checker.base.join(path)),
             _ => None,
         };
-        let base = checker.base.clone();
+        let (base, temporary) = (checker.base.clone(), checker.temporary.clone());
         let opened = folders::opened(&files, &base, &|files, types| {
             let mut options = options.clone();
             options.types.extend(types.iter().cloned());
-            open(format, files, &base, options)
+            open(format, files, &base, options, temporary.as_deref())
         });
         match opened {
             Ok(source) => Some(relation(source, rejects, checker)),

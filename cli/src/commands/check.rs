@@ -1,6 +1,6 @@
 //! `churn check` and `churn plan`: what can be said before the run.
 
-use churn::{CheckedPlan, Flow};
+use churn::{CheckedPlan, Flow, readable_count};
 
 use super::input;
 use crate::Outcome;
@@ -18,12 +18,27 @@ fn flow(arguments: &Check) -> Result<Flow, crate::terminal::Failure> {
 pub(crate) fn check(arguments: &Check) -> Outcome {
     let plan = flow(arguments)?.plan()?;
     plan.notes().iter().for_each(crate::terminal::note);
-    let steps = plan.steps().count();
+    let steps = match plan.steps().count() {
+        1 => "1 step".to_owned(),
+        steps => format!("{steps} steps"),
+    };
     if let Some(why) = plan.open() {
-        return out(format!("No mistakes in the first {steps} steps.\n\n{why}\n"));
+        return out(format!("No mistakes in the first {steps}.\n\n{why}\n"));
     }
-    out(format!("No mistakes in {steps} steps. The result's columns:\n\n"))?;
+    out(format!("No mistakes in {steps}.{} The result's columns:\n\n", inferred(&plan)))?;
     out(aligned("  ", plan.columns().map(|(name, kind)| (name, kind.to_string()))))
+}
+
+/// What the types of columns were inferred from, of all sources together.
+fn inferred(plan: &CheckedPlan) -> String {
+    let sources = plan.sources();
+    let looked: Vec<_> = sources.iter().filter_map(|source| source.rows_looked_at).collect();
+    let is_all = sources.iter().all(|source| source.rows_looked_at.is_none() || source.looked_at_all);
+    match looked.iter().sum::<u64>() {
+        _ if looked.is_empty() => String::new(),
+        _ if is_all => " Column types were inferred from all rows.".to_owned(),
+        rows => format!(" Column types were inferred from {} rows here and there.", readable_count(rows)),
+    }
 }
 
 pub(crate) fn plan(arguments: &Check) -> Outcome {

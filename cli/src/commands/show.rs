@@ -48,13 +48,24 @@ fn size(source: &SourceView, columns: usize) -> String {
     if let Some(bytes) = source.bytes.filter(|b| *b > 0) {
         parts.push(readable_bytes(bytes));
     }
-    if let Some(rows) = source.rows {
+    if let Some(rows) = source.rows.or(source.rows_looked_at.filter(|_| source.looked_at_all)) {
         parts.push(format!("{} rows", readable_count(rows)));
     } else if let Some(rows) = source.rows_about.filter(|r| *r > 0) {
         parts.push(format!("about {} rows", readable_count(rounded(rows))));
     }
     parts.push(format!("{columns} columns"));
+    if let Some(looked) = looked_at(source) {
+        parts.push(format!("types from {looked}"));
+    }
     parts.join(", ")
+}
+
+/// What the types of a source's columns were inferred from.
+pub(super) fn looked_at(source: &SourceView) -> Option<String> {
+    let rows = source.rows_looked_at?;
+    let plural = if rows == 1 { "" } else { "s" };
+    let all = source.looked_at_all.then(|| "all rows".to_owned());
+    Some(all.unwrap_or_else(|| format!("{} row{plural}", readable_count(rows))))
 }
 
 /// A guess with as many digits as it deserves.

@@ -4,8 +4,11 @@ use churn_kernels::grid::Ragged;
 
 use super::cells::Cells;
 use super::cutter::count_lines;
-use super::head::Head;
+use super::decode::Reader;
+use super::head::{Head, not_utf8};
 use super::source::Shared;
+use churn_kernels::number;
+
 use crate::error::{Error, ErrorKind};
 use crate::expr::Type;
 use crate::table::numbers::plural;
@@ -36,9 +39,7 @@ impl At<'_> {
     }
 
     pub(super) fn not_utf8(&self, bytes: &[u8], place: usize) -> Error {
-        Error::new(ErrorKind::Data, "The text is not UTF-8.")
-            .in_file(self.shown(), self.line(bytes, place), None)
-            .next("Say with (encoding = 'latin1') if it comes from an older program, or 'utf-16'.")
+        not_utf8().in_file(self.shown(), self.line(bytes, place), None)
     }
 
     pub(super) fn open_quote(&self, bytes: &[u8], place: usize) -> Error {
@@ -72,10 +73,31 @@ impl At<'_> {
         let shown = self.shared.names.get(column).map(String::as_str).unwrap_or_default();
         let quoted = name(shown);
         let article = if kind == Type::Int { "an" } else { "a" };
+        let is_inferred = cast.is_some_and(|cast| cast.exact);
+        let loss = is_inferred.then(|| self.loss(&kind, value.trim().as_bytes())).flatten();
         let value: String = value.chars().take(60).collect();
-        let error = Error::new(ErrorKind::Data, format!("'{value}' is not {article} {kind}."))
-            .in_file(self.shown(), self.line(cells.bytes, place), Some(shown))
-            .why("The column was taken for one by the cells looked at before the run, or by types = (…).");
+        let what = match loss {
+            Some(loss) => format!("'{value}' would lose {loss} as {article} {kind}."),
+            None => format!("'{value}' is not {article} {kind}."),
+        };
+        let error = Error::new(ErrorKind::Data, what).in_file(
+            self.shown(),
+            self.line(cells.bytes, place),
+            Some(shown),
+        );
+        if loss.is_some() {
+            let next = format!("Say with (types = ({quoted} text)) to keep such cells as they stand,");
+            let error =
+                error.why("No cell looked at before the run had any, so the column was taken for one.");
+            return error
+                .next(next)
+                .next(format!("or with (types = ({quoted} {kind})) to read them as numbers."));
+        }
+        let error = error.why(if is_inferred {
+            "The column was taken for one by the cells looked at before the run."
+        } else {
+            "types = (…) says that the column is one."
+        });
         let error = match wider(&kind, value.as_bytes()) {
             Some(wider) => error.next(format!("Say with (types = ({quoted} {wider})): this cell is one.")),
             None => error,
@@ -85,12 +107,27 @@ impl At<'_> {
             .next(format!("with (missing = ('', '{}')) if this text means null,", value.replace('\'', "''")))
             .next(format!("or with (types = ({quoted} text)) to read the column as text."))
     }
+
+    /// What a number would lose as its column's type, if it is one.
+    fn loss(&self, kind: &Type, value: &[u8]) -> Option<&'static str> {
+        let value = Reader::number(&self.shared.options).normal(value)?;
+        if !matches!(kind, Type::Int | Type::Float) || number::parse_float(&value).is_none() {
+            return None;
+        }
+        let is_whole = number::is_whole(&value);
+        match value.first() {
+            _ if number::has_leading_zero(&value) => Some("its leading zeros"),
+            _ if is_whole && number::parse_int(&value).is_none() => Some("digits"),
+            Some(b'+') if is_whole => Some("its sign"),
+            _ => None,
+        }
+    }
 }
 
 /// The wider type that a cell fits which is not of its column's type.
 fn wider(kind: &Type, value: &[u8]) -> Option<Type> {
     match kind {
-        Type::Int => churn_kernels::number::parse_float(value).map(|_| Type::Float),
+        Type::Int => number::parse_float(value).map(|_| Type::Float),
         Type::Date => churn_kernels::calendar::parse_timestamp(value).map(|_| Type::Timestamp),
         _ => None,
     }

@@ -78,12 +78,11 @@ impl Columns<'_> {
             return Ok(Arc::new(StringViewArray::from_iter_values(std::iter::repeat_n(file, rows.len()))));
         }
         let cast = shared.casts.get(self.at.file).and_then(|c| c.get(column)).copied();
-        let Some(Cast { position: Some(position), by_pattern }) = cast else {
+        let Some(cast @ Cast { position: Some(position), .. }) = cast else {
             return Ok(new_null_array(&kind.arrow(), rows.len()));
         };
-        let decoded =
-            decode::column(self.text, self.cells, position, &kind, by_pattern, rows, &shared.options)
-                .map_err(|bad| self.at.not_utf8(self.text.bytes(), bad.0))?;
+        let decoded = decode::column(self.text, self.cells, position, &kind, cast, rows, &shared.options)
+            .map_err(|bad| self.at.not_utf8(self.text.bytes(), bad.0))?;
         self.bad.extend(decoded.bad.into_iter().map(|row| (row, column)));
         Ok(decoded.array)
     }

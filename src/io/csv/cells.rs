@@ -36,7 +36,12 @@ impl Needed {
             }
         }
         let positions: Vec<u32> = (0u32..).zip(&wanted).filter(|(_, w)| **w).map(|(i, _)| i).collect();
-        let numbers = (0..width as u32).map(|i| positions.iter().position(|p| *p == i)).collect();
+        let mut numbers = vec![None; width];
+        for (number, position) in positions.iter().enumerate() {
+            if let Some(slot) = numbers.get_mut(*position as usize) {
+                *slot = Some(number);
+            }
+        }
         Needed { width, positions, numbers }
     }
 }

@@ -100,8 +100,8 @@ impl Cutter {
                     }
                     None => Opened::Stream(head.open()?),
                 });
-                self.offset = head.data as u64;
-                self.lines = count_lines(head.start.get(..head.data).unwrap_or_default());
+                self.offset = head.data_at();
+                self.lines = head.lines_before_data();
                 self.rest.clear();
             }
             let cut = match &self.opened {
@@ -132,7 +132,7 @@ impl Cutter {
             to: self.offset,
             block: self.block,
             seekable,
-            start: (from == head.data as u64).then_some(from),
+            start: (from == head.data_at()).then_some(from),
             began: u64::MAX,
             at: from,
         })

@@ -19,6 +19,7 @@ use churn_kernels::views::{TextBlock, ViewBuilder};
 use super::cells::{Cell, Cells};
 use super::infer::is_missing;
 use super::options::CsvOptions;
+use super::source::Cast;
 use crate::expr::{Scalar, Type, array_of, pattern};
 
 /// A column of a block: its values, and the rows whose cell was not of its type.
@@ -36,16 +37,31 @@ pub(super) struct Reader {
     decimal: u8,
     thousands: Option<u8>,
     plain: bool,
+    /// Whether a number must lose nothing of its text: no leading zeros, no plus sign of a whole one, no digits.
+    exact: bool,
 }
 
 impl Reader {
     pub(super) fn number(options: &CsvOptions) -> Reader {
         let plain = options.decimal == b'.' && options.thousands.is_none();
-        Reader { decimal: options.decimal, thousands: options.thousands, plain }
+        Reader { decimal: options.decimal, thousands: options.thousands, plain, exact: false }
+    }
+
+    /// The same for a column whose type was inferred: a cell that would lose something of its text does not fit.
+    pub(super) fn exact(self, exact: bool) -> Reader {
+        Reader { exact, ..self }
+    }
+
+    fn parse_int(&self) -> fn(&[u8]) -> Option<i64> {
+        if self.exact { number::parse_exact_int } else { number::parse_int }
+    }
+
+    fn parse_float(&self) -> fn(&[u8]) -> Option<f64> {
+        if self.exact { number::parse_exact_float } else { number::parse_float }
     }
 
     /// The number with a decimal point and without marks of thousands; `None` if they stand where they cannot.
-    fn normal<'a>(&self, text: &'a [u8]) -> Option<Cow<'a, [u8]>> {
+    pub(super) fn normal<'a>(&self, text: &'a [u8]) -> Option<Cow<'a, [u8]>> {
         if self.plain {
             return Some(Cow::Borrowed(text));
         }
@@ -78,12 +94,12 @@ impl Reader {
 
     #[inline]
     pub(super) fn int(&self, text: &[u8]) -> Option<i64> {
-        if self.plain { number::parse_int(text) } else { number::parse_int(&self.normal(text)?) }
+        if self.plain { self.parse_int()(text) } else { self.parse_int()(&self.normal(text)?) }
     }
 
     #[inline]
     pub(super) fn float(&self, text: &[u8]) -> Option<f64> {
-        if self.plain { number::parse_float(text) } else { number::parse_float(&self.normal(text)?) }
+        if self.plain { self.parse_float()(text) } else { self.parse_float()(&self.normal(text)?) }
     }
 }
 
@@ -93,27 +109,31 @@ pub(super) fn column(
     cells: &Cells<'_>,
     position: usize,
     kind: &Type,
-    by_pattern: bool,
+    cast: Cast,
     rows: Rows<'_>,
     options: &CsvOptions,
 ) -> Result<Decoded, NotUtf8> {
-    let reader = Reader::number(options);
+    let reader = Reader::number(options).exact(cast.exact);
     let loop_over = Loop { cells, column: cells.column(position), rows, options };
     let plain = loop_over.column;
     Ok(match kind {
-        Type::Int if reader.plain => loop_over.primitive::<Int64Type>(plain.ints(rows), number::parse_int),
+        Type::Int if reader.plain => {
+            let parse = reader.parse_int();
+            loop_over.primitive::<Int64Type>(plain.ints(rows, parse), parse)
+        }
         Type::Int => {
             let parse = |text: &[u8]| reader.int(text);
             loop_over.primitive::<Int64Type>(plain.parsed(rows, parse), parse)
         }
         Type::Float if reader.plain => {
-            loop_over.primitive::<Float64Type>(plain.floats(rows), number::parse_float)
+            let parse = reader.parse_float();
+            loop_over.primitive::<Float64Type>(plain.floats(rows, parse), parse)
         }
         Type::Float => {
             let parse = |text: &[u8]| reader.float(text);
             loop_over.primitive::<Float64Type>(plain.parsed(rows, parse), parse)
         }
-        Type::Date | Type::Time | Type::Timestamp if by_pattern => loop_over.by_pattern(kind),
+        Type::Date | Type::Time | Type::Timestamp if cast.by_pattern => loop_over.by_pattern(kind),
         Type::Date => loop_over.primitive::<Date32Type>(plain.dates(rows), calendar::parse_date),
         Type::Time => {
             let read = plain.parsed(rows, calendar::parse_time);

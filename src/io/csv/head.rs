@@ -1,19 +1,25 @@
 //! The start of a file: its encoding, its heading, where its data begins.
 
-use std::io::{BufReader, Read};
+use std::collections::{HashMap, HashSet};
+use std::io::Read;
 use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 
-use encoding_rs::{Encoding as Charset, UTF_8, UTF_16BE, UTF_16LE, WINDOWS_1252};
-use encoding_rs_io::DecodeReaderBytesBuilder;
+use encoding_rs::{Encoding as Charset, UTF_16BE, UTF_16LE, WINDOWS_1252};
 
 use super::cells::{Borders, Cells, Needed};
+use super::cutter::count_lines;
 use super::options::{CsvOptions, Encoding, Header};
 use crate::error::{Error, ErrorKind, Result};
+use crate::io::charset::{self, Decoding, LineFeeds};
 use crate::io::place::{self, Compression, STANDARD};
+use crate::io::streams;
 
 /// Bytes looked at before the run, at the start and at each other place of a file.
 pub(super) const LOOKED_AT: usize = 1 << 18;
+
+/// Renamed headings that are told one by one.
+const RENAMED_TOLD: usize = 5;
 
 /// A file, its heading read.
 #[derive(Debug)]
@@ -23,11 +29,16 @@ pub(super) struct Head {
     pub(super) shown: String,
     /// Names as they stand; blank and repeated ones already renamed.
     pub(super) names: Vec<String>,
-    /// Where the first row of data starts, in decoded bytes.
+    /// Bytes and lines of the decoded text that stand before `start`: a mark of byte order, lines to skip.
+    pub(super) before: u64,
+    lines_before: u64,
+    /// Where the first row of data starts in `start`.
     pub(super) data: usize,
+    /// Where the last row of the heading starts in `start`.
+    heading: usize,
     /// The first decoded bytes, heading included.
     pub(super) start: Vec<u8>,
-    /// Whether `start` is the whole file.
+    /// Whether the text ends with `start`.
     pub(super) whole: bool,
     /// Bytes on disk, if it is a file.
     pub(super) size: Option<u64>,
@@ -40,9 +51,18 @@ pub(super) struct Head {
 
 /// How the text is opened again for the run.
 enum Opening {
-    File(Compression, Option<&'static Charset>),
+    File(Decoder),
     /// A stream can be read once: the reader is kept, its first bytes are in `start`.
     Stream(Mutex<Option<Box<dyn Read + Send>>>),
+}
+
+/// How the bytes of a file become text.
+#[derive(Clone, Copy)]
+struct Decoder {
+    compression: Compression,
+    charset: Option<&'static Charset>,
+    /// Whether lines end with carriage returns alone.
+    lone_returns: bool,
 }
 
 impl std::fmt::Debug for Opening {
@@ -58,105 +78,164 @@ impl Head {
     /// The file cannot be read, or its heading cannot be understood.
     pub(super) fn read(path: &Path, shown: &str, options: &CsvOptions) -> Result<Head> {
         let failed = |e: std::io::Error| place::unreadable(path, &e);
-        let is_stream = path == Path::new(STANDARD);
-        let mut head = Head {
-            path: path.to_owned(),
-            shown: if is_stream { "standard input".into() } else { shown.to_owned() },
-            names: Vec::new(),
-            data: 0,
-            start: Vec::new(),
-            whole: false,
-            size: None,
-            seekable: false,
-            notes: Vec::new(),
-            opened: Opening::Stream(Mutex::new(None)),
-        };
-        let mut raw: Box<dyn Read + Send> = if is_stream {
-            Box::new(std::io::stdin())
+        let is_stream = streams::is_stream(path);
+        let shown = if path == Path::new(STANDARD) { streams::shown(path) } else { shown.to_owned() };
+        let (mut raw, size): (Box<dyn Read + Send>, _) = if is_stream {
+            (streams::take(path)?, None)
         } else {
             let file = place::open(path)?;
-            head.size = file.metadata().ok().map(|m| m.len());
-            Box::new(file)
+            let size = file.metadata().ok().map(|m| m.len());
+            (Box::new(file), size)
         };
-        let mut first = vec![0; 4096];
-        let mut filled = 0;
-        while let Some(rest) = first.get_mut(filled..).filter(|r| !r.is_empty()) {
-            match raw.read(rest).map_err(failed)? {
-                0 => break,
-                n => filled += n,
-            }
-        }
-        first.truncate(filled);
-        let compression = Compression::of_bytes(&first);
+        let mut first = Vec::new();
+        (&mut raw).take(4096).read_to_end(&mut first).map_err(failed)?;
         if let Some(format) = other_format(&first) {
             return Err(Error::new(
                 ErrorKind::Input,
-                format!("{} is {format}, which cannot be read yet.", head.shown),
+                format!("{shown} is {format}, which is not read as text."),
             )
-            .next("Write it as delimited text with the program that it comes from."));
+            .next("Give it the ending of its format, or say which it is: with (format = …)."));
         }
+        let compression = Compression::of_bytes(&first);
         let charset = charset(&first, compression, options.encoding);
+        let mut decoder = Decoder { compression, charset, lone_returns: false };
         let again: Box<dyn Read + Send> = Box::new(std::io::Cursor::new(first).chain(raw));
-        let mut reader = decoded(compression, charset, again).map_err(failed)?;
-        let taken = (&mut reader).take(LOOKED_AT as u64).read_to_end(&mut head.start).map_err(failed)?;
-        head.whole = taken < LOOKED_AT;
-        head.seekable = !is_stream && compression == Compression::None && charset.is_none();
-        head.opened = if is_stream {
-            Opening::Stream(Mutex::new(Some(reader)))
-        } else {
-            Opening::File(compression, charset)
-        };
-        let from = if head.start.starts_with(b"\xef\xbb\xbf") { 3 } else { 0 };
-        if head.start.iter().take(4096).any(|b| *b == 0) {
+        let mut reader = decoder.reader(again).map_err(failed)?;
+        let mut start = Vec::new();
+        (&mut reader).take(LOOKED_AT as u64).read_to_end(&mut start).map_err(failed)?;
+        if start.iter().take(4096).any(|b| *b == 0) {
             return Err(Error::new(
                 ErrorKind::Input,
-                format!("{} is not text: it holds bytes of zero.", head.shown),
+                format!("{shown} is not text: it holds bytes of zero."),
             )
             .next("If it is text of two bytes a character, say with (encoding = 'utf-16')."));
         }
-        head.read_heading(from, options)?;
+        if charset::has_lone_returns(&start) {
+            decoder.lone_returns = true;
+            let again: Box<dyn Read + Send> = Box::new(std::io::Cursor::new(start).chain(reader));
+            reader = Box::new(LineFeeds::new(again));
+            start = Vec::new();
+            (&mut reader).take(LOOKED_AT as u64).read_to_end(&mut start).map_err(failed)?;
+        }
+        let mut head = Head {
+            path: path.to_owned(),
+            shown,
+            names: Vec::new(),
+            before: 0,
+            lines_before: 0,
+            data: 0,
+            heading: 0,
+            whole: start.len() < LOOKED_AT,
+            start,
+            size,
+            seekable: !is_stream && decoder.is_text_itself(),
+            notes: Vec::new(),
+            opened: Opening::File(decoder),
+        };
+        head.skip(options.skip, &mut reader).map_err(failed)?;
+        if is_stream {
+            head.opened = Opening::Stream(Mutex::new(Some(reader)));
+        }
+        head.read_heading(options)?;
         Ok(head)
     }
 
-    /// Opens the text at its first row of data.
+    /// Leaves out a mark of byte order and some lines, however long they are.
+    fn skip(&mut self, lines: usize, reader: &mut dyn Read) -> std::io::Result<()> {
+        let mut at = if self.start.starts_with(b"\xef\xbb\xbf") { 3 } else { 0 };
+        while self.lines_before < lines as u64 {
+            match memchr::memchr(b'\n', self.start.get(at..).unwrap_or_default()) {
+                Some(end) => {
+                    at += end + 1;
+                    self.lines_before += 1;
+                }
+                None if self.whole => {
+                    at = self.start.len();
+                    break;
+                }
+                None => {
+                    self.before += self.start.len() as u64;
+                    self.start.clear();
+                    at = 0;
+                    reader.take(LOOKED_AT as u64).read_to_end(&mut self.start)?;
+                    self.whole = self.start.len() < LOOKED_AT;
+                }
+            }
+        }
+        self.start.drain(..at);
+        self.before += at as u64;
+        if !self.whole {
+            let wanted = (LOOKED_AT - self.start.len()) as u64;
+            self.whole = (reader.take(wanted).read_to_end(&mut self.start)? as u64) < wanted;
+        }
+        Ok(())
+    }
+
+    /// Where the first row of data starts in the decoded text, in bytes.
+    pub(super) fn data_at(&self) -> u64 {
+        self.before + self.data as u64
+    }
+
+    /// Lines before the first row of data.
+    pub(super) fn lines_before_data(&self) -> u64 {
+        self.lines_before + count_lines(self.start.get(..self.data).unwrap_or_default())
+    }
+
+    /// Opens the text at its first row of data; a stream only once.
+    ///
+    /// # Errors
+    /// The file cannot be read; the stream was read before.
     pub(super) fn open(&self) -> Result<Box<dyn Read + Send>> {
         let failed = |e: std::io::Error| place::unreadable(&self.path, &e);
         match &self.opened {
-            Opening::File(compression, charset) => {
+            Opening::File(decoder) => {
                 let mut file = place::open(&self.path)?;
                 if self.seekable {
-                    std::io::Seek::seek(&mut file, std::io::SeekFrom::Start(self.data as u64))
+                    std::io::Seek::seek(&mut file, std::io::SeekFrom::Start(self.data_at()))
                         .map_err(failed)?;
                     return Ok(Box::new(file));
                 }
-                let mut reader = decoded(*compression, *charset, Box::new(file)).map_err(failed)?;
-                std::io::copy(&mut (&mut reader).take(self.data as u64), &mut std::io::sink())
+                let mut reader = decoder.reader(Box::new(file)).map_err(failed)?;
+                std::io::copy(&mut (&mut reader).take(self.data_at()), &mut std::io::sink())
                     .map_err(failed)?;
                 Ok(reader)
             }
             Opening::Stream(reader) => {
                 let mut reader = reader.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-                let Some(rest) = reader.take() else {
-                    return Err(Error::new(ErrorKind::Input, "Standard input can be read only once.")
-                        .next("Write it to a file first, and read the file."));
-                };
+                let Some(rest) = reader.take() else { return Err(streams::read_once(&self.path)) };
                 let start = self.start.get(self.data..).unwrap_or_default().to_vec();
                 Ok(Box::new(std::io::Cursor::new(start).chain(rest)))
             }
         }
     }
 
+    /// Whether the text can be opened more than once.
+    pub(super) fn opens_again(&self) -> bool {
+        matches!(self.opened, Opening::File(..))
+    }
+
+    /// The cells of the last row of the heading.
+    pub(super) fn heading_cells(&self, options: &CsvOptions) -> Vec<String> {
+        let rest = self.start.get(self.heading..).unwrap_or_default();
+        first_record(rest, options, self.whole).map(|(row, _)| row).unwrap_or_default()
+    }
+
+    /// Takes the last row of the heading for the first row of data.
+    pub(super) fn heading_is_data(&mut self) {
+        self.data = self.heading;
+    }
+
     /// Finds the names and the first row of data.
-    fn read_heading(&mut self, from: usize, options: &CsvOptions) -> Result<()> {
-        let start = self.start.get(from..).unwrap_or_default();
+    fn read_heading(&mut self, options: &CsvOptions) -> Result<()> {
+        let start = self.start.as_slice();
         let mut at = 0;
-        for _ in 0..options.skip {
-            at += memchr::memchr(b'\n', start.get(at..).unwrap_or_default())
-                .map_or(start.len() - at, |p| p + 1);
-        }
+        let mut heading = 0;
         let mut rows: Vec<Vec<String>> = Vec::new();
-        let wanted = if let Header::Rows(n) = options.header { n } else { 0 };
+        let wanted = options.header.rows();
         while rows.len() < wanted.max(1) {
+            if rows.is_empty() {
+                at += blank_lines(start.get(at..).unwrap_or_default());
+            }
             let rest = start.get(at..).unwrap_or_default();
             if rest.is_empty() {
                 break;
@@ -165,16 +244,20 @@ impl Head {
                 Error::new(ErrorKind::Input, format!("The heading of {} does not end.", self.shown))
                     .why("A quote opens in it and never closes, or the line is longer than 262 144 bytes.")
             })?;
-            let blank = row.len() == 1 && row.first().is_some_and(|c| c.trim().is_empty());
-            let comment = options.comment.is_some() && rest.first().copied() == options.comment;
-            if !(comment || blank && rows.is_empty()) {
-                rows.push(row);
+            if std::str::from_utf8(rest.get(..length).unwrap_or_default()).is_err() {
+                let lines = count_lines(start.get(..at).unwrap_or_default());
+                return Err(not_utf8().in_file(&self.shown, Some(self.lines_before + lines + 1), None));
             }
-            if wanted > 0 || comment || blank {
+            let comment = options.comment.is_some() && rest.first().copied() == options.comment;
+            if !comment {
+                rows.push(row);
+                heading = at;
+            }
+            if wanted > 0 || comment {
                 at += length;
             }
         }
-        self.data = from + at.min(start.len());
+        (self.heading, self.data) = (heading, at.min(start.len()));
         let width = rows.iter().map(Vec::len).max().unwrap_or(0);
         let names =
             if wanted == 0 { vec![String::new(); width] } else { joined(&rows, width, &options.header_join) };
@@ -202,14 +285,18 @@ impl Head {
         }
         let headless = options.header == Header::None;
         let mut renamed = Vec::new();
+        let as_they_stand: HashSet<&str> = names.iter().map(String::as_str).collect();
+        let mut taken: HashSet<String> = HashSet::with_capacity(names.len());
+        // The number from which on a name is looked for that no column has, for each name that is repeated.
+        let mut numbers: HashMap<String, usize> = HashMap::new();
         for (i, name) in names.iter().enumerate() {
             let blank = name.trim().is_empty();
             let wanted = if blank { format!("column_{}", i + 1) } else { name.clone() };
             let mut unique = wanted.clone();
-            let mut number = 2;
-            while self.names.contains(&unique) || (unique != *name && names.contains(&unique)) {
+            while taken.contains(&unique) || (unique != *name && as_they_stand.contains(unique.as_str())) {
+                let number = numbers.entry(wanted.clone()).or_insert(2);
                 unique = format!("{wanted}_{number}");
-                number += 1;
+                *number += 1;
             }
             if unique != *name && !headless {
                 renamed.push(if blank {
@@ -218,7 +305,13 @@ impl Head {
                     format!("a second {name} is called {unique}")
                 });
             }
+            taken.insert(unique.clone());
             self.names.push(unique);
+        }
+        let more = renamed.len().saturating_sub(RENAMED_TOLD);
+        renamed.truncate(RENAMED_TOLD);
+        if more > 0 {
+            renamed.push(format!("and {more} more"));
         }
         if !renamed.is_empty() {
             self.notes.push(format!("{}: {}.", self.shown, renamed.join(", ")));
@@ -250,7 +343,7 @@ impl Head {
                 || churn_kernels::calendar::parse_date(bytes).is_some()
         };
         if wanted > 0
-            && options.names.is_empty()
+            && (options.header != Header::Unsaid || options.names.is_empty())
             && last.len() > 1
             && last.iter().filter(|c| like_data(c)).count() * 2 > last.len()
         {
@@ -310,7 +403,20 @@ fn record(line: &[u8], mut borders: Borders, options: &CsvOptions) -> Vec<String
     (0..width).map(|c| String::from_utf8_lossy(&cells.plain(cells.get(0, c))).into_owned()).collect()
 }
 
-/// What a file is that is no text, by its first bytes.
+/// Bytes of the lines without a visible character that a text starts with.
+fn blank_lines(text: &[u8]) -> usize {
+    let visible = text.iter().position(|b| !matches!(b, b' ' | b'\r' | b'\n')).unwrap_or(text.len());
+    memchr::memrchr(b'\n', text.get(..visible).unwrap_or_default()).map_or(0, |end| end + 1)
+}
+
+/// The error of text that is not UTF-8.
+pub(super) fn not_utf8() -> Error {
+    Error::new(ErrorKind::Data, "The text is not UTF-8.")
+        .next("Say with (encoding = 'latin1') if it comes from an older program, or 'utf-16'.")
+}
+
+/// What a file is that is no text, by its first bytes. A text may start with the same letters: then no byte of zero or
+/// the like follows them.
 fn other_format(first: &[u8]) -> Option<&'static str> {
     let known: [(&[u8], &str); 6] = [
         (b"PAR1", "a Parquet file"),
@@ -318,9 +424,10 @@ fn other_format(first: &[u8]) -> Option<&'static str> {
         (b"PK\x03\x04", "a workbook or another packed file"),
         (b"Obj\x01", "an Avro file"),
         (b"ORC", "an ORC file"),
-        (b"%PDF", "a PDF document"),
+        (b"%PDF-", "a PDF document"),
     ];
-    known.iter().find(|(mark, _)| first.starts_with(mark)).map(|(_, format)| *format)
+    let is_text = !place::has_control_bytes(first);
+    known.iter().find(|(mark, _)| first.starts_with(mark) && !is_text).map(|(_, format)| *format)
 }
 
 /// The encoding to decode from; `None` if the bytes are UTF-8 and need none.
@@ -328,29 +435,26 @@ fn charset(first: &[u8], compression: Compression, wanted: Encoding) -> Option<&
     match (first, wanted) {
         ([0xff, 0xfe, ..], _) => Some(UTF_16LE),
         ([0xfe, 0xff, ..], _) => Some(UTF_16BE),
-        (_, Encoding::Utf16) => Some(UTF_16LE),
+        (_, Encoding::Utf16) => Some(charset::utf16_without_mark(first).unwrap_or(UTF_16LE)),
         (_, Encoding::Latin1) => Some(WINDOWS_1252),
-        // Behind compression the mark is not seen yet; the decoder looks for it.
-        (_, Encoding::Utf8) if compression != Compression::None => Some(UTF_8),
-        _ => None,
+        _ if compression != Compression::None => None,
+        _ => charset::utf16_without_mark(first),
     }
 }
 
-fn decoded(
-    compression: Compression,
-    charset: Option<&'static Charset>,
-    raw: Box<dyn Read + Send>,
-) -> std::io::Result<Box<dyn Read + Send>> {
-    let plain = compression.reader(raw)?;
-    Ok(match charset {
-        None => plain,
-        // UTF-8 is passed through as it is, so that a bad byte is found with its place and not replaced.
-        Some(charset) if charset == UTF_8 => plain,
-        Some(charset) => {
-            let decoder =
-                DecodeReaderBytesBuilder::new().encoding(Some(charset)).bom_override(true).build(plain);
-            // The decoder cuts characters where it is given room for a few bytes only, so it never is.
-            Box::new(BufReader::with_capacity(1 << 16, decoder))
-        }
-    })
+impl Decoder {
+    /// Whether the bytes need no decoding.
+    fn is_text_itself(self) -> bool {
+        self.compression == Compression::None && self.charset.is_none() && !self.lone_returns
+    }
+
+    fn reader(self, raw: Box<dyn Read + Send>) -> std::io::Result<Box<dyn Read + Send>> {
+        let plain = self.compression.reader(raw)?;
+        let text: Box<dyn Read + Send> = match self.charset {
+            // UTF-8 is passed through as it is, so that a bad byte is found with its place.
+            None => plain,
+            Some(charset) => Box::new(Decoding::new(plain, charset)),
+        };
+        Ok(if self.lone_returns { Box::new(LineFeeds::new(text)) } else { text })
+    }
 }

@@ -1,17 +1,34 @@
-//! Column types from what cells look like: at the start, the middle and the end of each file.
+//! Column types from what cells look like: all cells of a small file, of a larger one those at many places.
 
-use churn_kernels::{calendar, structure};
+use std::io::Read;
+
+use churn_kernels::cells::Rows;
+use churn_kernels::{calendar, number, structure};
 
 use super::cells::{Borders, Cells, Needed};
 use super::decode::Reader;
-use super::head::{Head, LOOKED_AT};
+use super::head::Head;
 use super::options::CsvOptions;
 use crate::error::Result;
 use crate::expr::{Type, pattern};
 use crate::io::place;
+use crate::io::source::Looked;
 
-/// Rows looked at from each place.
-const ROWS: usize = 1000;
+/// Bytes of the largest file that is looked at as a whole.
+const WHOLE: u64 = 16 << 20;
+
+/// Bytes of all files together that are looked at as a whole; of those after them some places are.
+const WHOLE_TOGETHER: u64 = 64 << 20;
+
+/// Places that a larger file is looked at, its start and its end among them, and those of many files together.
+const PLACES: usize = 64;
+const PLACES_TOGETHER: usize = 1024;
+
+/// Bytes looked at a place; where the rows are longer, the second number.
+const PLACE: [usize; 2] = [1 << 14, 1 << 18];
+
+/// Bytes that are looked at in one go.
+const PIECE: usize = 1 << 20;
 
 /// What the cells of a column look like.
 #[derive(Clone, Debug, Default)]
@@ -21,6 +38,8 @@ pub(super) struct Look {
     bool: usize,
     int: usize,
     float: usize,
+    /// Whole numbers with a plus sign, as telephone numbers have one.
+    plus: usize,
     /// Dates by the option's pattern.
     pattern: usize,
     date: usize,
@@ -38,24 +57,23 @@ impl Look {
     fn see(&mut self, text: &[u8], options: &CsvOptions) {
         self.values += 1;
         let trimmed = text.trim_ascii();
-        self.bool +=
-            usize::from(trimmed.eq_ignore_ascii_case(b"true") || trimmed.eq_ignore_ascii_case(b"false"));
-        let digits = trimmed.strip_prefix(b"-").unwrap_or(trimmed);
-        let leading_zero = digits.len() > 1
-            && digits.first() == Some(&b'0')
-            && digits.get(1).is_some_and(u8::is_ascii_digit);
-        let reader = Reader::number(options);
-        if let Some(float) = reader.float(trimmed) {
-            self.float += 1;
-            let whole = reader.int(trimmed).is_some();
-            self.int += usize::from(whole);
-            let too_long = !whole && digits.iter().all(u8::is_ascii_digit) && float.is_finite();
-            self.keeps_digits |= leading_zero || too_long;
-        }
         let is_date = calendar::parse_date(trimmed).is_some();
+        match trimmed.first() {
+            Some(b't' | b'T' | b'f' | b'F') => {
+                let is_bool = trimmed.eq_ignore_ascii_case(b"true") || trimmed.eq_ignore_ascii_case(b"false");
+                self.bool += usize::from(is_bool);
+            }
+            Some(b'0'..=b'9' | b'-' | b'+' | b'.' | b'n' | b'N' | b'i') => self.see_number(trimmed, options),
+            Some(first) if *first == options.decimal => self.see_number(trimmed, options),
+            _ => {}
+        }
+        if matches!(trimmed.get(2), Some(b':')) {
+            self.time += usize::from(calendar::parse_time(trimmed).is_some());
+        }
+        let may_be_moment = !is_date && trimmed.len() > 10 && trimmed.get(4) == Some(&b'-');
+        let is_moment = may_be_moment && calendar::parse_timestamp(trimmed).is_some();
         self.date += usize::from(is_date);
-        self.time += usize::from(calendar::parse_time(trimmed).is_some());
-        self.timestamp += usize::from(is_date || calendar::parse_timestamp(trimmed).is_some());
+        self.timestamp += usize::from(is_date || is_moment);
         if !is_date && self.no_date.is_none() {
             self.no_date = Some(String::from_utf8_lossy(text).into_owned());
         }
@@ -69,6 +87,57 @@ impl Look {
         }
     }
 
+    fn see_number(&mut self, text: &[u8], options: &CsvOptions) {
+        let reader = Reader::number(options);
+        let Some(plain) = reader.normal(text).filter(|plain| number::parse_float(plain).is_some()) else {
+            return;
+        };
+        let is_int = number::parse_int(&plain).is_some();
+        let is_whole = number::is_whole(&plain);
+        self.float += 1;
+        self.int += usize::from(is_int);
+        self.plus += usize::from(is_whole && text.first() == Some(&b'+'));
+        self.keeps_digits |= number::has_leading_zero(&plain) || is_whole && !is_int;
+    }
+
+    /// Looks at a column of cells, many at a time where all so far were of one type.
+    fn see_all(&mut self, cells: &Cells<'_>, position: usize, options: &CsvOptions) {
+        let rows = Rows::All(cells.rows());
+        let column = cells.column(position);
+        let is_plain = options.missing.is_none()
+            && options.dates.is_none()
+            && options.decimal == b'.'
+            && options.thousands.is_none();
+        let all = |n: usize| is_plain && self.values > 0 && n == self.values && !self.keeps_digits;
+        let (mut odd, empty) = if all(self.int) && self.plus == 0 {
+            let read = column.ints(rows, number::parse_exact_int);
+            let fit = cells.rows() - read.odd.len() - read.empty.len();
+            (self.values, self.int, self.float) = (self.values + fit, self.int + fit, self.float + fit);
+            (read.odd, read.empty)
+        } else if all(self.float) && self.int < self.float {
+            let read = column.floats(rows, number::parse_exact_float);
+            let fit = cells.rows() - read.odd.len() - read.empty.len();
+            (self.values, self.float) = (self.values + fit, self.float + fit);
+            (read.odd, read.empty)
+        } else if all(self.date) {
+            let read = column.dates(rows);
+            let fit = cells.rows() - read.odd.len() - read.empty.len();
+            (self.values, self.date) = (self.values + fit, self.date + fit);
+            self.timestamp += fit;
+            (read.odd, read.empty)
+        } else {
+            ((0..cells.rows() as u32).collect(), Vec::new())
+        };
+        drop(empty);
+        for row in odd.drain(..) {
+            let cell = cells.get(row as usize, position);
+            let text = cells.plain(cell);
+            if !is_missing(&text, cell.quoted, options) && !text.is_empty() {
+                self.see(&text, options);
+            }
+        }
+    }
+
     /// The first type that every cell fits, and whether it is a date by the option's pattern; `None` if there
     /// was no cell.
     pub(super) fn kind(&self, options: &CsvOptions) -> Option<(Type, bool)> {
@@ -76,7 +145,7 @@ impl Look {
         Some(match self.values {
             0 => return None,
             _ if all(self.bool) => (Type::Bool, false),
-            _ if self.keeps_digits => (Type::Text, false),
+            _ if self.keeps_digits || self.is_signed() => (Type::Text, false),
             _ if all(self.int) => (Type::Int, false),
             _ if all(self.float) => (Type::Float, false),
             _ if all(self.pattern) && options.dates.is_some() => {
@@ -89,10 +158,29 @@ impl Look {
         })
     }
 
+    /// Whether its cells are whole numbers, some of them with a plus sign that an int would lose.
+    fn is_signed(&self) -> bool {
+        self.plus > 0 && self.int == self.values
+    }
+
+    /// Whether a cell above the others is of their type; `None` if that tells nothing: it is empty, or they are texts.
+    pub(super) fn fits(&self, cell: &str, options: &CsvOptions) -> Option<bool> {
+        let (kind, _) = self.kind(options).filter(|(kind, _)| *kind != Type::Text)?;
+        if cell.trim().is_empty() {
+            return None;
+        }
+        let mut with = self.clone();
+        with.see(cell.as_bytes(), options);
+        Some(
+            with.kind(options)
+                .is_some_and(|(found, _)| found == kind || found.is_number() && kind.is_number()),
+        )
+    }
+
     /// Whether its cells are numbers that are kept as text for their digits: beside whole numbers of another
     /// file they make the column text.
     pub(super) fn is_text_for_its_digits(&self) -> bool {
-        self.keeps_digits && self.float == self.values
+        self.keeps_digits && self.float == self.values || self.is_signed()
     }
 
     /// Whether cells of a column that was said to hold dates are written by the option's pattern.
@@ -130,58 +218,127 @@ impl Look {
     }
 }
 
-/// Looks at the cells of a file; also gives the mean bytes of a row.
-pub(super) fn look(head: &Head, options: &CsvOptions) -> Result<(Vec<Look>, f64)> {
-    let mut looks = vec![Look::default(); head.names.len()];
-    let start = head.start.get(head.data..).unwrap_or_default();
-    let (mut bytes, mut rows) = look_at(start, head.whole, &mut looks, options);
-    if let Some(size) = head.size.filter(|_| head.seekable && !head.whole) {
-        let file = place::open(&head.path)?;
-        for from in [size / 2, size.saturating_sub(LOOKED_AT as u64)] {
-            let from = from.max(head.start.len() as u64);
-            let mut part = vec![0; LOOKED_AT.min(size.saturating_sub(from) as usize)];
-            let read = std::os::unix::fs::FileExt::read_exact_at(&file, &mut part, from);
-            read.map_err(|e| place::unreadable(&head.path, &e))?;
-            let ends = from + part.len() as u64 >= size;
-            if let Some(border) = record_start(&part, looks.len(), options) {
-                let part = part.get(border..).unwrap_or_default();
-                let (b, r) = look_at(part, ends, &mut looks, options);
-                bytes += b;
-                rows += r;
-            }
-        }
-    }
-    Ok((looks, bytes as f64 / (rows.max(1)) as f64))
+/// Looks at files one after the other, at fewer places of each where there are many.
+pub(super) struct Inference<'a> {
+    options: &'a CsvOptions,
+    /// Places of each file that is not looked at as a whole.
+    places: usize,
+    /// Bytes of files that may still be looked at as a whole.
+    whole: u64,
 }
 
-/// Looks at the first whole records of a part of a file; gives their bytes and number.
-fn look_at(part: &[u8], ends: bool, looks: &mut [Look], options: &CsvOptions) -> (usize, usize) {
-    let mut owned;
-    let whole = if ends {
-        owned = part.to_vec();
-        if owned.last().is_some_and(|b| *b != b'\n') {
-            owned.push(b'\n');
+impl<'a> Inference<'a> {
+    pub(super) fn new(files: usize, options: &'a CsvOptions) -> Inference<'a> {
+        let places = (PLACES_TOGETHER / files.max(1)).clamp(2, PLACES);
+        Inference { options, places, whole: WHOLE_TOGETHER }
+    }
+
+    /// Looks at the cells of a file, and says how much of it was looked at.
+    ///
+    /// # Errors
+    /// The file cannot be read.
+    pub(super) fn look(&mut self, head: &Head) -> Result<(Vec<Look>, Looked)> {
+        let mut seen = Seen {
+            looks: vec![Look::default(); head.names.len()],
+            looked: Looked::default(),
+            needed: Needed::new(head.names.len(), 0..head.names.len()),
+            borders: Borders::default(),
+        };
+        let start = head.start.get(head.data..).unwrap_or_default();
+        let is_small = head.size.is_some_and(|size| size <= WHOLE.min(self.whole));
+        if head.whole || !head.opens_again() {
+            seen.look_at(start, head.whole, self.options);
+            seen.looked.whole = head.whole;
+        } else if is_small || !head.seekable {
+            self.whole -= head.size.unwrap_or(WHOLE).min(self.whole);
+            self.from_front(head, &mut seen)?;
+        } else {
+            seen.look_at(start, false, self.options);
+            self.here_and_there(head, &mut seen)?;
         }
-        owned.as_slice()
-    } else {
-        let end = structure::last_record_end(part, options.dialect()).unwrap_or(0);
-        part.get(..end).unwrap_or_default()
-    };
-    let (needed, mut borders) = (Needed::new(looks.len(), 0..looks.len()), Borders::default());
-    borders.structure.find(whole, options.dialect());
-    let cells = Cells::find(whole, &mut borders, &needed, options);
-    let rows = cells.rows().min(ROWS);
-    for row in 0..rows {
-        for (column, look) in looks.iter_mut().enumerate() {
-            let cell = cells.get(row, column);
-            let text = cells.plain(cell);
-            if !is_missing(&text, cell.quoted, options) && !text.is_empty() {
-                look.see(&text, options);
+        Ok((seen.looks, seen.looked))
+    }
+
+    /// Looks at a file from its first row on, as far as `WHOLE` bytes.
+    fn from_front(&self, head: &Head, seen: &mut Seen) -> Result<()> {
+        let mut reader = head.open()?.take(WHOLE);
+        let mut text = Vec::new();
+        let mut piece = PIECE;
+        loop {
+            let had = text.len();
+            let read = (&mut reader).take((piece - had) as u64).read_to_end(&mut text);
+            read.map_err(|e| place::unreadable(&head.path, &e))?;
+            if text.len() < piece {
+                // The end of the text, or of what is looked at.
+                seen.looked.whole = reader.limit() > 0;
+                seen.look_at(&text, seen.looked.whole, self.options);
+                return Ok(());
+            }
+            match structure::last_record_end(&text, self.options.dialect()) {
+                Some(end) => {
+                    seen.look_at(text.get(..end).unwrap_or_default(), false, self.options);
+                    text.drain(..end);
+                    piece = PIECE;
+                }
+                // A record longer than a piece, or a quote that never closes.
+                None => piece += piece,
             }
         }
     }
-    let length = if rows < cells.rows() { cells.column(0).range(rows).0 } else { whole.len() };
-    (length, rows)
+
+    /// Looks at places spread over a file behind its start, the very last rows among them.
+    fn here_and_there(&self, head: &Head, seen: &mut Seen) -> Result<()> {
+        let Some(size) = head.size else { return Ok(()) };
+        let file = place::open(&head.path)?;
+        let first = head.before + head.start.len() as u64;
+        for number in 1..self.places as u64 {
+            let is_last = number + 1 == self.places as u64;
+            for length in PLACE {
+                let last = size.saturating_sub(length as u64).max(first);
+                let from = if is_last { last } else { first + (last - first) / self.places as u64 * number };
+                let mut part = vec![0; length.min(size.saturating_sub(from) as usize)];
+                place::read_exact_at(&file, &mut part, from)
+                    .map_err(|e| place::unreadable(&head.path, &e))?;
+                if let Some(border) = record_start(&part, seen.looks.len(), self.options) {
+                    seen.look_at(part.get(border..).unwrap_or_default(), is_last, self.options);
+                    break;
+                }
+            }
+        }
+        Ok(())
+    }
+}
+
+/// What was seen of a file so far.
+struct Seen {
+    looks: Vec<Look>,
+    looked: Looked,
+    needed: Needed,
+    borders: Borders,
+}
+
+impl Seen {
+    /// Looks at the whole records of a part of a file; `ends` says that the file ends with it.
+    fn look_at(&mut self, part: &[u8], ends: bool, options: &CsvOptions) {
+        let mut owned;
+        let whole = if ends {
+            owned = part.to_vec();
+            if owned.last().is_some_and(|b| *b != b'\n') {
+                owned.push(b'\n');
+            }
+            owned.as_slice()
+        } else {
+            let end = structure::last_record_end(part, options.dialect()).unwrap_or(0);
+            part.get(..end).unwrap_or_default()
+        };
+        self.borders.structure.find(whole, options.dialect());
+        let cells = Cells::find(whole, &mut self.borders, &self.needed, options);
+        for (column, look) in self.looks.iter_mut().enumerate() {
+            look.see_all(&cells, column, options);
+        }
+        self.looked.rows += cells.rows() as u64;
+        self.looked.bytes += whole.len() as u64;
+    }
 }
 
 /// Whether a cell stands for null.

@@ -28,6 +28,19 @@ pub(crate) enum Header {
     Rows(usize),
     /// Nowhere.
     None,
+    /// Nothing was said: in the first row, unless names are given and that row fits the types of those below it.
+    Unsaid,
+}
+
+impl Header {
+    /// The rows that are read as the heading first.
+    pub(super) fn rows(self) -> usize {
+        match self {
+            Header::Rows(rows) => rows,
+            Header::None => 0,
+            Header::Unsaid => 1,
+        }
+    }
 }
 
 /// The encoding of the bytes.
@@ -69,7 +82,7 @@ impl Default for CsvOptions {
             separator: b',',
             quote: Some(b'"'),
             comment: None,
-            header: Header::Rows(1),
+            header: Header::Unsaid,
             header_join: " | ".into(),
             skip: 0,
             names: Vec::new(),

@@ -1,5 +1,6 @@
 //! Files of delimited text as one table, united by name.
 
+use std::collections::{HashMap, HashSet};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 
@@ -14,7 +15,7 @@ use super::cells::Needed;
 use super::cutter::{Cut, Cutter};
 use super::head::Head;
 use super::infer;
-use super::options::CsvOptions;
+use super::options::{CsvOptions, Header};
 use super::ranges::{Range, Scratch};
 use super::ready;
 use crate::error::{Error, ErrorKind, Result};
@@ -32,6 +33,13 @@ pub(super) struct Cast {
     pub(super) position: Option<usize>,
     /// Whether its dates are written by the option's pattern.
     pub(super) by_pattern: bool,
+    /// Whether its type was inferred, so that a number that would lose zeros, a sign or digits does not fit.
+    pub(super) exact: bool,
+}
+
+impl Cast {
+    /// Of a column that the file does not have.
+    const NONE: Cast = Cast { position: None, by_pattern: false, exact: false };
 }
 
 /// Files of delimited text as one table.
@@ -63,16 +71,20 @@ impl CsvSource {
         };
         let mut heads = Vec::new();
         let mut looks = Vec::new();
+        let options = source.options.clone();
+        let mut inference = infer::Inference::new(files.len(), &options);
         for file in files {
             let shown = file.strip_prefix(base).unwrap_or(file).display().to_string();
             let mut head = Head::read(file, &shown, &source.options)?;
-            let (look, row_bytes) = infer::look(&head, &source.options)?;
+            let (look, looked) = inference.look(&head)?;
+            if options.header == Header::Unsaid && !options.names.is_empty() {
+                decide_heading(&mut head, &look, &options);
+            }
             source.about.bytes = source.about.bytes.zip(head.size).map(|(a, b)| a + b);
-            let rows = head.size.filter(|_| head.seekable).map(|size| {
-                let data = size.saturating_sub(head.data as u64);
-                (data as f64 / row_bytes.max(1.0)).round() as u64
-            });
+            let text = head.size.filter(|_| head.seekable).map(|size| size.saturating_sub(head.data_at()));
+            let rows = looked.rows_of(text);
             source.about.rows_about = source.about.rows_about.zip(rows).map(|(a, b)| a + b);
+            source.about.looked = Some(source.about.looked.map_or(looked, |before| before.and(looked)));
             source.about.notes.append(&mut head.notes);
             heads.push(head);
             looks.push(look);
@@ -83,14 +95,16 @@ impl CsvSource {
     }
 
     /// Columns by name over all files, in order of first appearance.
-    fn unite(&mut self, heads: &[Head], looks: &[Vec<infer::Look>]) -> Result<()> {
+    fn unite<'a>(&mut self, heads: &'a [Head], looks: &'a [Vec<infer::Look>]) -> Result<()> {
         let mut names: Vec<&str> = Vec::new();
+        let mut known: HashSet<&str> = HashSet::new();
+        let positions = |head: &Head| {
+            let positions = head.names.iter().enumerate().rev().map(|(place, name)| (name.clone(), place));
+            positions.collect::<HashMap<String, usize>>()
+        };
+        let positions: Vec<HashMap<String, usize>> = heads.iter().map(positions).collect();
         for head in heads {
-            for column in &head.names {
-                if !names.contains(&column.as_str()) {
-                    names.push(column);
-                }
-            }
+            names.extend(head.names.iter().map(String::as_str).filter(|column| known.insert(column)));
         }
         if let Some((lost, _)) = self.options.types.iter().find(|(n, _)| !names.contains(&n.as_str())) {
             let error = Error::new(
@@ -109,23 +123,26 @@ impl CsvSource {
         for column in &names {
             let wanted = self.options.types.iter().find(|(n, _)| n == column).map(|(_, t)| t.clone());
             let mut shared: Option<(Type, &Head)> = None;
-            let own = |(head, look): (&Head, &Vec<infer::Look>)| {
-                head.names.iter().position(|n| n == column).and_then(|p| look.get(p)).cloned()
+            let own = |(positions, look): (&HashMap<String, usize>, &'a Vec<infer::Look>)| {
+                positions.get(*column).and_then(|p| look.get(*p))
             };
-            let keeps_digits = heads.iter().zip(looks).filter_map(own).any(|l| l.is_text_for_its_digits());
-            for ((head, look), casts) in heads.iter().zip(looks).zip(&mut casts) {
-                let position = head.names.iter().position(|n| n == column);
+            let keeps_digits =
+                positions.iter().zip(looks).filter_map(own).any(|l| l.is_text_for_its_digits());
+            for (((head, positions), look), casts) in heads.iter().zip(&positions).zip(looks).zip(&mut casts)
+            {
+                let position = positions.get(*column).copied();
                 let Some(look) = position.and_then(|p| look.get(p)) else {
-                    casts.push(Cast { position: None, by_pattern: false });
+                    casts.push(Cast::NONE);
                     continue;
                 };
                 if let Some(wanted) = &wanted {
                     let dated = wanted.is_temporal();
-                    casts.push(Cast { position, by_pattern: dated && look.is_by_pattern() });
+                    casts.push(Cast { position, by_pattern: dated && look.is_by_pattern(), exact: false });
                     continue;
                 }
                 let found = look.kind(&self.options);
-                casts.push(Cast { position, by_pattern: found.as_ref().is_some_and(|(_, by)| *by) });
+                let by_pattern = found.as_ref().is_some_and(|(_, by)| *by);
+                casts.push(Cast { position, by_pattern, exact: true });
                 if let Some((mut kind, _)) = found {
                     if keeps_digits && kind == Type::Int {
                         kind = Type::Text;
@@ -165,12 +182,38 @@ impl CsvSource {
                 open: false,
             });
             kinds.push(Type::Text);
-            casts.iter_mut().for_each(|c| c.push(Cast { position: None, by_pattern: false }));
+            casts.iter_mut().for_each(|c| c.push(Cast::NONE));
         }
         self.kinds = Arc::new(kinds);
         self.casts = Arc::new(casts);
         Ok(())
     }
+}
+
+/// Decides whether the first row of a file whose columns were given names is a heading: it is a row of data if it fits
+/// types below it that a heading does not.
+fn decide_heading(head: &mut Head, looks: &[infer::Look], options: &CsvOptions) {
+    let cells = head.heading_cells(options);
+    let mut fits = false;
+    let mut is_heading = cells.is_empty();
+    for (cell, look) in cells.iter().zip(looks) {
+        match look.fits(cell, options) {
+            Some(true) => fits = true,
+            Some(false) => is_heading = true,
+            None => {}
+        }
+    }
+    let is_data = fits && !is_heading;
+    if is_data {
+        head.heading_is_data();
+    }
+    let (found, other) = if is_data {
+        ("a row of data: it fits the types of the rows below it. If it is a heading", "true")
+    } else {
+        ("a heading, in place of which the names in columns = (…) stand. If it is a row of data", "false")
+    };
+    head.notes
+        .push(format!("The first row of {} was taken for {found}, say with (header = {other}).", head.shown));
 }
 
 /// The error of columns of one name and types that do not go together.

@@ -6,6 +6,7 @@ use std::sync::Mutex;
 
 use crate::error::{Error, ErrorKind, Result};
 use crate::io::place::{self, Compression, STANDARD};
+use crate::io::streams;
 
 /// Bytes of a block, unless the run says otherwise.
 const BLOCK_BYTES: usize = 512 << 10;
@@ -13,8 +14,11 @@ const BLOCK_BYTES: usize = 512 << 10;
 /// The longest record.
 const RECORD_LIMIT: usize = 64 << 20;
 
-/// Bytes looked at before the run.
-const LOOKED_AT: usize = 1 << 20;
+/// Bytes looked at before the run: of a file all of them, if they are not more.
+const LOOKED_AT: usize = 16 << 20;
+
+/// Bytes looked at of a stream, and of the last of many files.
+const LOOKED_AT_LEAST: usize = 1 << 20;
 
 /// A file, its start read.
 pub(super) struct JsonFile {
@@ -24,6 +28,8 @@ pub(super) struct JsonFile {
     /// The first bytes, and whether they are all.
     pub(super) start: Vec<u8>,
     pub(super) whole: bool,
+    /// Whether the bytes on disk are the text itself.
+    pub(super) seekable: bool,
     /// The rest of a stream, which can be read once.
     stream: Option<Mutex<Option<Box<dyn Read + Send>>>>,
 }
@@ -35,15 +41,43 @@ impl std::fmt::Debug for JsonFile {
 }
 
 impl JsonFile {
-    pub(super) fn open(path: &Path, shown: &str) -> Result<JsonFile> {
-        let is_stream = path == Path::new(STANDARD);
-        let (mut reader, size) = opened(path)?;
+    /// Opens a file and reads its start: all of it, or as much as types are inferred from, which is less where few
+    /// bytes are `left` for it.
+    ///
+    /// # Errors
+    /// It cannot be read.
+    pub(super) fn open(path: &Path, shown: &str, left: usize) -> Result<JsonFile> {
+        let is_stream = streams::is_stream(path);
+        let (mut reader, size) = if is_stream {
+            let reader = streams::compression(path)?.reader(streams::take(path)?);
+            (reader.map_err(|e| place::unreadable(path, &e))?, None)
+        } else {
+            opened(path)?
+        };
         let mut start = Vec::new();
         let failed = |e: std::io::Error| place::unreadable(path, &e);
-        let read = (&mut reader).take(LOOKED_AT as u64).read_to_end(&mut start).map_err(failed)?;
-        let shown = if is_stream { "standard input".to_owned() } else { shown.to_owned() };
+        // Of a file as much as types are inferred from; of a stream what is there soon, but a whole record.
+        let mut wanted = if is_stream { LOOKED_AT_LEAST } else { LOOKED_AT.min(left).max(LOOKED_AT_LEAST) };
+        let whole = loop {
+            let more = (wanted - start.len()) as u64;
+            let read = (&mut reader).take(more).read_to_end(&mut start).map_err(failed)?;
+            let is_whole = (read as u64) < more;
+            if is_whole || start.len() > RECORD_LIMIT || !Scan::default().records(&start).records.is_empty() {
+                break is_whole;
+            }
+            wanted += wanted;
+        };
+        let shown = if path == Path::new(STANDARD) { streams::shown(path) } else { shown.to_owned() };
+        let is_plain = !is_stream && Compression::of_bytes(&place::first_bytes(path)) == Compression::None;
         let stream = is_stream.then(|| Mutex::new(Some(reader)));
-        Ok(JsonFile { path: path.to_owned(), shown, size, start, whole: read < LOOKED_AT, stream })
+        Ok(JsonFile { path: path.to_owned(), shown, size, start, whole, seekable: is_plain, stream })
+    }
+
+    /// Drops the start of a file that can be read again.
+    pub(super) fn forget_start(&mut self) {
+        if self.stream.is_none() {
+            self.start = Vec::new();
+        }
     }
 
     /// The text from its start.
@@ -51,16 +85,12 @@ impl JsonFile {
         let Some(stream) = &self.stream else { return Ok(opened(&self.path)?.0) };
         match stream.lock().unwrap_or_else(std::sync::PoisonError::into_inner).take() {
             Some(rest) => Ok(Box::new(std::io::Cursor::new(self.start.clone()).chain(rest))),
-            None => Err(Error::new(ErrorKind::Input, "Standard input can be read only once.")
-                .next("Write it to a file first, and read the file.")),
+            None => Err(streams::read_once(&self.path)),
         }
     }
 }
 
 fn opened(path: &Path) -> Result<(Box<dyn Read + Send>, Option<u64>)> {
-    if path == Path::new(STANDARD) {
-        return Ok((Box::new(std::io::stdin()), None));
-    }
     let file = place::open(path)?;
     let size = file.metadata().ok().map(|m| m.len());
     let first = place::first_bytes(path);
@@ -77,13 +107,37 @@ pub(super) struct Scan {
     depth: usize,
     in_text: bool,
     escaped: bool,
+    /// What stood last outside of records.
+    last: Last,
+}
+
+/// What stands between the records of an array.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+enum Last {
+    /// Nothing yet, or the bracket that opens the array.
+    #[default]
+    Start,
+    Record,
+    Comma,
+    /// The bracket that closes the array.
+    End,
+}
+
+/// What a scan finds in a text.
+#[derive(Debug, Default)]
+pub(super) struct Found {
+    /// The places of whole records.
+    pub(super) records: Vec<(usize, usize)>,
+    /// Where a record starts that goes on behind the text.
+    pub(super) open: Option<usize>,
+    /// Where something stands that cannot stand between records, and what is wrong there.
+    pub(super) fault: Option<(usize, &'static str)>,
 }
 
 impl Scan {
-    /// Goes over some text and gives the places of its records; the last may go on behind the text, and then only
-    /// its start is given.
-    pub(super) fn records(&mut self, text: &[u8]) -> (Vec<(usize, usize)>, Option<usize>) {
-        let mut found = Vec::new();
+    /// Goes over some text and finds its records, and the first fault between them.
+    pub(super) fn records(&mut self, text: &[u8]) -> Found {
+        let mut found = Found::default();
         let mut open = None;
         for (at, byte) in text.iter().enumerate() {
             if self.in_text {
@@ -98,39 +152,109 @@ impl Scan {
             match byte {
                 b'[' if !self.started => (self.started, self.array) = (true, true),
                 b'{' | b'[' => {
-                    self.started = true;
                     if self.depth == 0 {
-                        open = Some(at);
+                        self.starts_record(at, open.is_some(), &mut found);
+                        open.get_or_insert(at);
                     }
                     self.depth += 1;
                 }
                 b'}' | b']' if self.depth > 0 => {
                     self.depth -= 1;
                     if self.depth == 0 {
-                        found.extend(open.take().map(|start| (start, at + 1)));
+                        found.records.extend(open.take().map(|start| (start, at + 1)));
                     }
                 }
                 b'"' => {
-                    self.started = true;
-                    self.in_text = true;
                     if self.depth == 0 {
+                        self.starts_record(at, open.is_some(), &mut found);
                         open.get_or_insert(at);
                     }
+                    self.in_text = true;
                 }
-                b']' if self.array => {}
-                byte if byte.is_ascii_whitespace() || *byte == b',' => {
-                    found.extend(open.take_if(|_| self.depth == 0).map(|start| (start, at)));
+                b']' if self.array => {
+                    found.records.extend(open.take().map(|start| (start, at)));
+                    match self.last {
+                        Last::Comma => found.wrong(at, "A comma stands before the end of the array."),
+                        Last::End => found.wrong(at, "The array ends twice."),
+                        _ => {}
+                    }
+                    self.last = Last::End;
+                }
+                b',' if self.depth == 0 => {
+                    found.records.extend(open.take().map(|start| (start, at)));
+                    match self.last {
+                        _ if !self.array => found.wrong(at, "A comma stands between records of no array."),
+                        Last::Record => {}
+                        Last::End => found.wrong(at, "Something follows the end of the array."),
+                        _ => found.wrong(at, "A comma stands where a record should."),
+                    }
+                    self.last = Last::Comma;
+                }
+                byte if byte.is_ascii_whitespace() => {
+                    found.records.extend(open.take_if(|_| self.depth == 0).map(|start| (start, at)));
                 }
                 // Something else than a record, of which its parser says so; but not a mark of byte order.
                 byte if self.depth == 0 && (self.started || byte.is_ascii()) => {
-                    open.get_or_insert(at);
-                    self.started = true;
+                    if open.is_none() {
+                        self.starts_record(at, false, &mut found);
+                        open = Some(at);
+                    }
                 }
                 _ => {}
             }
         }
-        (found, open)
+        found.open = open;
+        found
     }
+
+    fn starts_record(&mut self, at: usize, is_open: bool, found: &mut Found) {
+        self.started = true;
+        if self.array && !is_open {
+            match self.last {
+                Last::Record => found.wrong(at, "A comma is missing between two records."),
+                Last::End => found.wrong(at, "Something follows the end of the array."),
+                _ => {}
+            }
+        }
+        self.last = Last::Record;
+    }
+
+    /// Whether each of some records stands on a line of its own, outside of an array.
+    pub(super) fn is_of_lines(&self, records: &[(usize, usize)], text: &[u8]) -> bool {
+        let is_line = |(start, end): &(usize, usize)| {
+            let record = text.get(*start..*end).unwrap_or_default();
+            memchr::memchr(b'\n', record).is_none() && matches!(text.get(*end), None | Some(b'\n' | b'\r'))
+        };
+        !self.array && records.iter().all(is_line)
+    }
+
+    /// Whether the text may end here: an array must have ended.
+    pub(super) fn may_end(&self) -> bool {
+        !self.array || self.last == Last::End
+    }
+
+    /// The scan of a text as it is before its record that goes on behind a block.
+    fn before_open(self) -> Scan {
+        let last = if self.array { Last::Comma } else { Last::Start };
+        Scan { started: true, array: self.array, last, ..Scan::default() }
+    }
+}
+
+impl Found {
+    /// Notes a fault, unless there is one before it.
+    fn wrong(&mut self, at: usize, what: &'static str) {
+        self.fault.get_or_insert((at, what));
+    }
+}
+
+/// What is wrong with an array whose end is missing.
+pub(super) const NO_END: &str = "The array of records does not end: it may be cut short.";
+
+/// The error of a fault between records.
+pub(super) fn between_records(shown: &str, line: u64, what: &str) -> Error {
+    Error::new(ErrorKind::Data, what)
+        .in_file(shown, Some(line), None)
+        .next("A table is an array of records, [{\"farm\": \"F1\"}, …], or a record a line.")
 }
 
 /// Whole records of a file.
@@ -200,11 +324,18 @@ impl Cutter {
             }
             self.done += (bytes.len() - had) as u64;
             let at_end = bytes.len() - had < wanted;
-            if at_end && bytes.is_empty() {
+            if at_end && bytes.is_empty() && self.scan.may_end() {
                 return Ok(None);
             }
             let mut scan = before;
-            let (mut records, open) = scan.records(&bytes);
+            let Found { mut records, open, mut fault } = scan.records(&bytes);
+            if at_end && open.is_none() && !scan.may_end() {
+                fault.get_or_insert((bytes.len(), NO_END));
+            }
+            if let Some((at, what)) = fault {
+                let lines = memchr::memchr_iter(b'\n', bytes.get(..at).unwrap_or(&bytes)).count() as u64;
+                return Err(between_records(&file.shown, self.lines + lines + 1, what));
+            }
             if at_end {
                 // What is open at the end is a record that is cut short; its parser says so.
                 records.extend(open.map(|start| (start, bytes.len())));
@@ -217,7 +348,7 @@ impl Cutter {
             };
             if !records.is_empty() || start > 0 {
                 self.rest = bytes.split_off(start);
-                self.scan = Scan { started: true, array: scan.array, ..Scan::default() };
+                self.scan = scan.before_open();
                 return Ok(Some(self.made(bytes, records)));
             }
             if bytes.len() > RECORD_LIMIT {
@@ -247,8 +378,30 @@ mod tests {
     #[case("[]", &[])]
     #[case(" 7\n{}", &["7", "{}"])]
     fn records_are_found(#[case] text: &str, #[case] expected: &[&str]) {
-        let (found, _) = Scan::default().records(text.as_bytes());
-        let found: Vec<&str> = found.iter().filter_map(|(a, b)| text.get(*a..*b)).collect();
+        let found = Scan::default().records(text.as_bytes());
+        assert_eq!(found.fault, None);
+        let found: Vec<&str> = found.records.iter().filter_map(|(a, b)| text.get(*a..*b)).collect();
         assert_eq!(found, expected);
+    }
+
+    #[rstest]
+    #[case("[{}{}]", 3)]
+    #[case("[{},,{}]", 4)]
+    #[case("[{},]", 4)]
+    #[case("[,{}]", 1)]
+    #[case("[{}]]", 4)]
+    #[case("[{}] {}", 5)]
+    #[case("{},\n{}", 2)]
+    fn what_stands_between_records_is_checked(#[case] text: &str, #[case] at: usize) {
+        assert_eq!(Scan::default().records(text.as_bytes()).fault.map(|(at, _)| at), Some(at));
+    }
+
+    #[test]
+    fn an_array_must_end() {
+        let mut scan = Scan::default();
+        scan.records(b"[{}, {}");
+        assert!(!scan.may_end());
+        scan.records(b"]\n");
+        assert!(scan.may_end());
     }
 }

@@ -1,5 +1,6 @@
 //! Records into columns, value by value, without a tree of values between.
 
+use std::borrow::Cow;
 use std::fmt;
 
 use arrow_array::ArrayRef;
@@ -8,8 +9,8 @@ use hashbrown::HashMap;
 use serde::de::{DeserializeSeed, Deserializer, Error as _, IgnoredAny, MapAccess, SeqAccess, Visitor};
 use serde_json::Value;
 
-use super::lists;
 use super::source::JsonOptions;
+use super::{lists, long};
 use crate::expr::{Scalar, Type, array_of, pattern};
 
 /// The columns of a block, as they grow.
@@ -23,6 +24,8 @@ pub(super) struct Columns<'a> {
     /// Row, field and value of what does not fit.
     pub(super) bad: Vec<(usize, String, String)>,
     path: String,
+    /// Whether a number of the record may be too long for an int.
+    has_long: bool,
 }
 
 impl<'a> Columns<'a> {
@@ -32,7 +35,16 @@ impl<'a> Columns<'a> {
         by_name: &'a HashMap<String, Option<usize>>,
     ) -> Columns<'a> {
         let values = vec![Vec::new(); kinds.len()];
-        Columns { options, kinds, by_name, values, rows: 0, bad: Vec::new(), path: String::new() }
+        Columns {
+            options,
+            kinds,
+            by_name,
+            values,
+            rows: 0,
+            bad: Vec::new(),
+            path: String::new(),
+            has_long: false,
+        }
     }
 
     /// Adds a record.
@@ -40,15 +52,27 @@ impl<'a> Columns<'a> {
     /// # Errors
     /// It is no JSON, or no record.
     pub(super) fn push(&mut self, text: &[u8]) -> serde_json::Result<()> {
-        let mut parser = serde_json::Deserializer::from_slice(text);
-        self.path.clear();
-        (&mut parser).deserialize_any(Record(self))?;
-        parser.end()?;
+        let bad = self.bad.len();
+        self.has_long = false;
+        self.parse(text)?;
+        if self.has_long
+            && let Cow::Owned(text) = long::quoted(text)
+        {
+            self.bad.truncate(bad);
+            self.parse(&text)?;
+        }
         self.rows += 1;
         for column in &mut self.values {
             column.resize(self.rows, Scalar::Null);
         }
         Ok(())
+    }
+
+    fn parse(&mut self, text: &[u8]) -> serde_json::Result<()> {
+        let mut parser = serde_json::Deserializer::from_slice(text);
+        self.path.clear();
+        (&mut parser).deserialize_any(Record(self))?;
+        parser.end()
     }
 
     pub(super) fn rows(&self) -> usize {
@@ -105,6 +129,11 @@ impl<'a> Columns<'a> {
             self.bad(&Value::Array(values).to_string());
         }
         true
+    }
+
+    /// Whether types = (…) names the field.
+    fn is_declared(&self) -> bool {
+        self.options.types.iter().any(|(name, _)| *name == self.path)
     }
 
     fn bad(&mut self, value: &str) {
@@ -219,11 +248,15 @@ impl<'de> Visitor<'de> for Cell<'_, '_> {
     fn visit_u64<E: serde::de::Error>(self, value: u64) -> Result<(), E> {
         match i64::try_from(value) {
             Ok(value) => self.visit_i64(value),
-            Err(_) => self.visit_f64(value as f64),
+            Err(_) => {
+                self.columns.has_long = true;
+                self.visit_f64(value as f64)
+            }
         }
     }
 
     fn visit_f64<E>(self, value: f64) -> Result<(), E> {
+        self.columns.has_long |= long::may_be_long(value);
         let scalar = self.kind().and_then(|kind| of_float(value, kind));
         self.put(scalar, || value.to_string());
         Ok(())
@@ -233,8 +266,12 @@ impl<'de> Visitor<'de> for Cell<'_, '_> {
         if self.place.is_some() && self.columns.options.means_null(value) {
             return Ok(());
         }
-        let scalar = self.kind().and_then(|kind| of_text(value, kind, self.columns.options));
-        self.put(scalar, || value.to_owned());
+        let scalar = match (long::digits(value), self.kind()) {
+            // Its digits would be lost in a column that was taken for floats by the records looked at.
+            (Some(_), Some(Type::Float)) if !self.columns.is_declared() => None,
+            (_, kind) => kind.and_then(|kind| of_text(value, kind, self.columns.options)),
+        };
+        self.put(scalar, || long::digits(value).unwrap_or(value).to_owned());
         Ok(())
     }
 
@@ -250,6 +287,7 @@ impl<'de> Visitor<'de> for Cell<'_, '_> {
     fn visit_seq<S: SeqAccess<'de>>(self, mut items: S) -> Result<(), S::Error> {
         let mut values = Vec::new();
         while let Some(item) = items.next_element::<Value>()? {
+            self.columns.has_long |= has_long(&item);
             values.push(item);
         }
         let are_records = lists::are_records(&values);
@@ -268,6 +306,16 @@ impl<'de> Visitor<'de> for Cell<'_, '_> {
         let list: Option<Vec<Scalar>> = values.iter().map(|value| of_value(value, &item, options)).collect();
         self.put(list.map(|list| Scalar::List(list, *item)), || Value::from(values).to_string());
         Ok(())
+    }
+}
+
+/// Whether a number within a value may be too long for an int.
+fn has_long(value: &Value) -> bool {
+    match value {
+        Value::Number(number) => number.as_i64().is_none() && number.as_f64().is_some_and(long::may_be_long),
+        Value::Array(items) => items.iter().any(has_long),
+        Value::Object(fields) => fields.values().any(has_long),
+        _ => false,
     }
 }
 
@@ -305,6 +353,17 @@ fn of_float(value: f64, kind: &Type) -> Option<Scalar> {
 }
 
 fn of_text(value: &str, kind: &Type, options: &JsonOptions) -> Option<Scalar> {
+    if let Some(digits) = long::digits(value) {
+        return match kind {
+            Type::Text => Some(Scalar::Text(digits.to_owned())),
+            Type::Float => churn_kernels::number::parse_float(digits.as_bytes()).map(Scalar::Float),
+            Type::Decimal(p, s) => {
+                let value = churn_kernels::number::parse_decimal(digits.as_bytes(), *p, *s)?;
+                Some(Scalar::Decimal(value, *p, *s))
+            }
+            _ => None,
+        };
+    }
     let bytes = value.trim().as_bytes();
     let by_pattern = options.dates.as_ref().and_then(|wanted| pattern::parse(wanted, value.trim(), kind));
     match kind {

@@ -2,8 +2,8 @@
 
 use serde_json::Value;
 
-use super::lists;
 use super::source::JsonOptions;
+use super::{lists, long};
 use crate::expr::{Type, pattern};
 
 /// What the values of a field look like.
@@ -11,6 +11,8 @@ use crate::expr::{Type, pattern};
 struct Look {
     values: usize,
     bool: usize,
+    /// Whole numbers that are too long for an int.
+    long: usize,
     int: usize,
     float: usize,
     date: usize,
@@ -87,6 +89,7 @@ impl Look {
                 self.int += usize::from(n.is_i64());
                 self.float += 1;
             }
+            Value::String(text) if long::digits(text).is_some() => self.long += 1,
             Value::String(text) => {
                 if options.means_null(text) {
                     return;

@@ -9,6 +9,7 @@ mod cut;
 mod decode;
 mod infer;
 mod lists;
+mod long;
 mod source;
 pub(crate) mod write;
 

@@ -7,17 +7,23 @@ use arrow_array::{ArrayRef, new_null_array};
 use arrow_schema::DataType;
 use hashbrown::HashMap;
 
-use super::cut::{Block, Cutter, JsonFile, Scan as Cut};
+use super::cut::{Block, Cutter, Found, JsonFile, NO_END, Scan as Cut, between_records};
 use super::decode::Columns;
 use super::infer::Looks;
+use super::long;
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::{Batch, Event, Type};
-use crate::io::source::{About, Decoded, Morsel, Request, RowTest, Scan, Source, SourceColumn};
+use crate::io::place;
+use crate::io::source::{About, Decoded, Looked, Morsel, Request, RowTest, Scan, Source, SourceColumn};
 use crate::io::unite::{self, Part, United};
 use crate::text::name;
 
-/// Records looked at before the run, at least.
-const RECORDS: usize = 1000;
+/// Bytes of all files together that are looked at from their starts; of those after them less is.
+const WHOLE_TOGETHER: usize = 64 << 20;
+
+/// Places that a large file of a record a line is looked at behind its start, and bytes of each.
+const PLACES: u64 = 64;
+const PLACE: usize = 1 << 16;
 
 /// How records are read.
 #[derive(Clone, Debug, Default)]
@@ -53,17 +59,22 @@ impl JsonSource {
     /// # Errors
     /// A file cannot be read or holds no records; columns of one name have types that do not go together.
     pub(crate) fn new(files: &[PathBuf], base: &Path, options: JsonOptions) -> Result<JsonSource> {
-        let open = |file: &PathBuf| JsonFile::open(file, &unite::shown(file, base));
-        let opened: Vec<JsonFile> = files.iter().map(open).collect::<Result<_>>()?;
+        let mut opened = Vec::new();
         let mut all: Vec<Vec<(String, DataType)>> = Vec::new();
         let mut nothing_seen: Vec<Vec<String>> = Vec::new();
-        let (mut bytes, mut rows) = (Some(0), Some(0));
-        for file in &opened {
-            let (columns, nulls, mean) = looked_at(file, &options)?;
-            nothing_seen.push(nulls);
-            all.push(columns.into_iter().map(|(n, t)| (n, t.arrow())).collect());
+        let (mut bytes, mut rows, mut looked) = (Some(0), Some(0), None);
+        let mut left = WHOLE_TOGETHER;
+        for path in files {
+            let mut file = JsonFile::open(path, &unite::shown(path, base), left)?;
+            left = left.saturating_sub(file.start.len());
+            let inferred = looked_at(&file, &options)?;
+            nothing_seen.push(inferred.nulls);
+            all.push(inferred.columns.into_iter().map(|(n, t)| (n, t.arrow())).collect());
             bytes = bytes.zip(file.size).map(|(a, b)| a + b);
-            rows = rows.zip(file.size).map(|(a, size)| a + (size as f64 / mean.max(1.0)).round() as u64);
+            rows = rows.zip(inferred.looked.rows_of(file.size.filter(|_| file.seekable))).map(|(a, b)| a + b);
+            file.forget_start();
+            opened.push(file);
+            looked = Some(looked.map_or(inferred.looked, |before: Looked| before.and(inferred.looked)));
         }
         // A column that was named in types is there even where no record looked at has it.
         if let Some(first) = all.first_mut() {
@@ -87,31 +98,42 @@ impl JsonSource {
                 && !options.types.iter().any(|(n, _)| *n == column.name);
         }
         let kinds = united.columns.iter().map(|c| Type::of(&c.data).unwrap_or(Type::Text)).collect();
-        let about = About { files: files.len(), bytes, rows_about: rows, ..About::default() };
+        let about = About { files: files.len(), bytes, rows_about: rows, looked, ..About::default() };
         let options = Arc::new(options);
         Ok(JsonSource { files: Arc::new(opened), united: Arc::new(united), kinds, options, about })
     }
 }
 
-/// What a look at the first records of a file gives: its columns, those of them that only null was seen of, and the
-/// mean bytes of a record.
-type Looked = (Vec<(String, Type)>, Vec<String>, f64);
+/// What a look at the records of a file gives.
+struct Inferred {
+    columns: Vec<(String, Type)>,
+    /// Those of the columns that only null was seen of.
+    nulls: Vec<String>,
+    looked: Looked,
+}
 
-fn looked_at(file: &JsonFile, options: &JsonOptions) -> Result<Looked> {
-    let (records, open) = Cut::default().records(&file.start);
+fn looked_at(file: &JsonFile, options: &JsonOptions) -> Result<Inferred> {
+    let mut scan = Cut::default();
+    let Found { records, open, mut fault } = scan.records(&file.start);
+    if file.whole && open.is_none() && !scan.may_end() {
+        fault.get_or_insert((file.start.len(), NO_END));
+    }
+    if let Some((at, what)) = fault {
+        return Err(between_records(&file.shown, line(&file.start, 0, at), what));
+    }
     let mut looks = Looks::default();
-    let mut bytes = 0;
     let last = open.filter(|_| file.whole).map(|start| (start, file.start.len()));
-    for (seen, (start, end)) in records.iter().copied().chain(last).enumerate() {
+    let mut looked = Looked { whole: file.whole, ..Looked::default() };
+    for (start, end) in records.iter().copied().chain(last) {
         let text = file.start.get(start..end).unwrap_or_default();
-        match serde_json::from_slice(text) {
+        match serde_json::from_slice(&long::quoted(text)) {
             Ok(value) => looks.see(&value, options),
             Err(error) => return Err(broken(&file.shown, line(&file.start, 0, start), &error)),
         }
-        bytes = end;
-        if seen >= RECORDS * 4 {
-            break;
-        }
+        looked = Looked { rows: looked.rows + 1, bytes: end as u64, ..looked };
+    }
+    if scan.is_of_lines(&records, &file.start) {
+        looks_elsewhere(file, options, &mut looks, &mut looked)?;
     }
     let mut columns = looks.columns();
     for (column, kind) in &mut columns {
@@ -119,14 +141,37 @@ fn looked_at(file: &JsonFile, options: &JsonOptions) -> Result<Looked> {
             *kind = wanted.clone();
         }
     }
-    if columns.is_empty()
-        && !file.start.iter().all(u8::is_ascii_whitespace)
-        && records.is_empty()
-        && open.is_none()
-    {
-        return Ok((columns, Vec::new(), 1.0));
+    Ok(Inferred { columns, nulls: looks.nulls(), looked })
+}
+
+/// Looks at places spread over a large file of a record a line, its last lines among them.
+fn looks_elsewhere(
+    file: &JsonFile,
+    options: &JsonOptions,
+    looks: &mut Looks,
+    looked: &mut Looked,
+) -> Result<()> {
+    let (Some(size), false) = (file.size, file.whole || !file.seekable) else { return Ok(()) };
+    let handle = place::open(&file.path)?;
+    let first = file.start.len() as u64;
+    let last = size.saturating_sub(PLACE as u64).max(first);
+    for number in 1..=PLACES {
+        let from = first + (last - first) / PLACES * number;
+        let from = if number == PLACES { last } else { from };
+        let mut part = vec![0; PLACE.min((size - from) as usize)];
+        place::read_exact_at(&handle, &mut part, from).map_err(|e| place::unreadable(&file.path, &e))?;
+        // What stands before the first line end is the rest of a record, and the last line may go on.
+        for text in part.split_inclusive(|b| *b == b'\n').skip(1) {
+            let is_whole = text.ends_with(b"\n") || number == PLACES;
+            if let Some(value) = is_whole.then(|| serde_json::from_slice(&long::quoted(text)).ok()).flatten()
+            {
+                looks.see(&value, options);
+                *looked =
+                    Looked { rows: looked.rows + 1, bytes: looked.bytes + text.len() as u64, ..*looked };
+            }
+        }
     }
-    Ok((columns, looks.nulls(), bytes as f64 / records.len().clamp(1, RECORDS * 4) as f64))
+    Ok(())
 }
 
 fn line(bytes: &[u8], lines: u64, place: usize) -> u64 {

@@ -51,8 +51,8 @@ impl ParquetSource {
             files: files.len(),
             bytes: Some(opened.iter().map(ParquetFile::bytes).sum()),
             rows: Some(opened.iter().map(ParquetFile::rows).sum()),
-            rows_about: None,
             notes,
+            ..About::default()
         };
         Ok(ParquetSource {
             files: Arc::new(opened),

@@ -14,6 +14,7 @@ use tempfile::TempDir;
 use crate::error::{Error, ErrorKind, Result, nearest};
 use crate::io::csv::{CsvOptions, CsvSource};
 use crate::io::source::{About, Request, Scan, Source, SourceColumn};
+use crate::io::temporary;
 use crate::text::comma;
 
 /// Which part of a workbook is read.
@@ -38,10 +39,14 @@ impl WorkbookSource {
     ///
     /// # Errors
     /// A file is no workbook; it lacks the sheet; what the sheet holds is no table.
-    pub(crate) fn new(files: &[PathBuf], options: CsvOptions) -> Result<WorkbookSource> {
+    pub(crate) fn new(
+        files: &[PathBuf],
+        options: CsvOptions,
+        temporary: Option<&Path>,
+    ) -> Result<WorkbookSource> {
         let failed =
             |e: std::io::Error| Error::new(ErrorKind::Input, format!("A workbook cannot be unpacked: {e}."));
-        let folder = tempfile::tempdir().map_err(failed)?;
+        let folder = temporary::folder(temporary)?;
         let mut texts: Vec<PathBuf> = Vec::new();
         for file in files {
             let name = file.file_name().map(PathBuf::from).unwrap_or_default();

@@ -1,0 +1,151 @@
+//! Text as other programs write it: encodings, line ends, lines to skip, records of JSON.
+
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
+
+use std::fs;
+
+use churn::{Error, Flow, Table};
+use rstest::rstest;
+
+/// Reads a file of the bytes, with or without options.
+fn read(name: &str, bytes: &[u8], options: &str) -> Result<Table, Error> {
+    let folder = tempfile::tempdir().unwrap();
+    fs::write(folder.path().join(name), bytes).unwrap();
+    let with = if options.is_empty() { String::new() } else { format!(" with ({options})") };
+    Flow::steps(&format!("read '{name}'{with}")).in_folder(folder.path()).run()
+}
+
+fn csv(table: &Table) -> String {
+    let names: Vec<&str> = table.columns().map(|(name, _)| name).collect();
+    let mut text = names.join(",");
+    for row in 0..table.len() {
+        let cell = |name: &&str| {
+            let value = table.value(row, name).unwrap();
+            if value.is_null() { "·".to_owned() } else { value.plain() }
+        };
+        text += &format!("\n{}", names.iter().map(cell).collect::<Vec<_>>().join(","));
+    }
+    text
+}
+
+fn utf16(text: &str, big: bool) -> Vec<u8> {
+    text.encode_utf16().flat_map(|unit| if big { unit.to_be_bytes() } else { unit.to_le_bytes() }).collect()
+}
+
+#[rstest]
+#[case::lone_returns(b"farm,litres\rF1,20\rF2,\r".to_vec(), "")]
+#[case::lone_returns_without_a_last_one(b"farm,litres\rF1,20\rF2,".to_vec(), "")]
+#[case::utf16_little(utf16("farm,litres\nF1,20\nF2,\n", false), "")]
+#[case::utf16_big(utf16("farm,litres\nF1,20\nF2,\n", true), "")]
+#[case::utf16_said(utf16("farm,litres\nF1,20\nF2,\n", true), "encoding = 'utf-16'")]
+#[case::lone_returns_in_utf16(utf16("farm,litres\rF1,20\rF2,\r", true), "")]
+#[case::blank_lines_before(b"\n\r\n  \nfarm,litres\nF1,20\nF2,\n".to_vec(), "")]
+fn the_same_table(#[case] bytes: Vec<u8>, #[case] options: &str) {
+    assert_eq!(csv(&read("t.csv", &bytes, options).unwrap()), "farm,litres\nF1,20\nF2,·");
+}
+
+#[test]
+fn lone_returns_in_a_file_of_many_blocks() {
+    let rows: String = (0..200_000).map(|i| format!("F{i},{i}\r")).collect();
+    let table = read("t.csv", format!("farm,litres\r{rows}").as_bytes(), "").unwrap();
+    assert_eq!(table.len(), 200_000);
+    assert_eq!(table.value(199_999, "litres").unwrap(), churn::Scalar::Int(199_999));
+}
+
+#[rstest]
+#[case::heading(b"f\xe4rm,litres\nF1,20\n", "line 1")]
+#[case::heading_after_lines(b"\n\nf\xe4rm,litres\nF1,20\n", "line 3")]
+#[case::cell(b"farm,litres\nF1,20\nF\xe4,20\n", "line 3")]
+fn text_that_is_no_utf8_is_told_with_its_line(#[case] bytes: &[u8], #[case] line: &str) {
+    let error = read("t.csv", bytes, "").unwrap_err().to_string();
+    assert!(error.contains("not UTF-8") && error.contains(line), "{error}");
+}
+
+#[test]
+fn a_lone_surrogate_is_told() {
+    let mut bytes = utf16("farm,litres\nF1,20\n", false);
+    bytes.extend_from_slice(&[0x00, 0xdc, b'\n', 0]);
+    let error = read("t.csv", &bytes, "").unwrap_err().to_string();
+    assert!(error.contains("is not UTF-16LE"), "{error}");
+}
+
+#[rstest]
+#[case(3, 10)]
+#[case(3, 200_000)]
+#[case(20_000, 30)]
+fn lines_are_skipped_however_many_and_long(#[case] lines: usize, #[case] length: usize) {
+    let skipped: String = (0..lines).map(|i| format!("\"{i}, {}\n", "x".repeat(length))).collect();
+    let text = format!("{skipped}farm,litres\nF1,20\nF2,bad\n");
+    let table = read("t.csv", text.as_bytes(), &format!("skip = {lines}")).unwrap();
+    assert_eq!(csv(&table), "farm,litres\nF1,20\nF2,bad");
+    let options = format!("skip = {lines}, types = (litres int)");
+    let error = read("t.csv", text.as_bytes(), &options).unwrap_err().to_string();
+    assert!(error.contains(&format!("line {}", lines + 3)), "{error}");
+}
+
+#[rstest]
+#[case("ORC,litres\nF1,20\n")]
+#[case("PAR1,litres\nF1,20\n")]
+#[case("ARROW1,litres\nF1,20\n")]
+fn a_heading_may_start_as_another_format_does(#[case] text: &str) {
+    assert_eq!(csv(&read("t.csv", text.as_bytes(), "").unwrap()), text.trim_end());
+    assert_eq!(csv(&read("t.dat", text.as_bytes(), "").unwrap()), text.trim_end());
+}
+
+#[test]
+fn many_equal_headings_and_columns_take_no_time() {
+    let names = vec!["x"; 4000].join(",");
+    let table = read("t.csv", format!("{names}\n{}\n", vec!["1"; 4000].join(",")).as_bytes(), "").unwrap();
+    assert_eq!(table.columns().last().unwrap().0, "x_4000");
+    let names: Vec<String> = (0..20_000).map(|i| format!("c{i}")).collect();
+    let text = format!("{}\n{}\n", names.join(","), vec!["1"; 20_000].join(","));
+    assert_eq!(read("t.csv", text.as_bytes(), "").unwrap().columns().count(), 20_000);
+}
+
+#[rstest]
+#[case::no_end(r#"[{"a":1},{"a":2}"#, "The array of records does not end")]
+#[case::no_comma(r#"[{"a":1}{"a":2}]"#, "A comma is missing between two records.")]
+#[case::two_commas(r#"[{"a":1},,{"a":2}]"#, "A comma stands where a record should.")]
+#[case::last_comma(r#"[{"a":1},]"#, "A comma stands before the end of the array.")]
+#[case::more(r#"[{"a":1}] {"a":2}"#, "Something follows the end of the array.")]
+#[case::lines_with_commas("{\"a\":1},\n{\"a\":2}\n", "A comma stands between records of no array.")]
+fn json_that_is_none(#[case] text: &str, #[case] what: &str) {
+    let error = read("t.json", text.as_bytes(), "").unwrap_err();
+    assert!(error.what().contains(what), "{error}");
+    // Behind what is looked at before the run the same is found.
+    let many: String = (0..1_500_000).map(|i| format!("{{\"a\":{i}}},\n")).collect();
+    if let Some(rest) = text.strip_prefix('[') {
+        let error = read("t.json", format!("[{many}{rest}").as_bytes(), "").unwrap_err();
+        assert!(error.what().contains(what) && error.to_string().contains("line 15000"), "{error}");
+    }
+}
+
+#[rstest]
+#[case::beyond_int(r#"{"a":9223372036854775808}"#, "", "text", "9223372036854775808")]
+#[case::beyond_64_bits(r#"{"a":-123456789012345678901234}"#, "", "text", "-123456789012345678901234")]
+#[case::a_decimal(
+    r#"{"a":123456789012345678901234}"#,
+    "types = (a decimal(30, 0))",
+    "decimal(30, 0)",
+    "123456789012345678901234"
+)]
+#[case::a_float(r#"{"a":9223372036854775808}"#, "types = (a float)", "float", "9.223372036854776e18")]
+#[case::the_largest_int(r#"{"a":9223372036854775807}"#, "", "int", "9223372036854775807")]
+#[case::in_a_list(r#"{"a":[1,9223372036854775808]}"#, "", "list(text)", "[1, 9223372036854775808]")]
+#[case::a_power(r#"{"a":1e30}"#, "", "float", "1e30")]
+fn long_numbers_keep_their_digits(
+    #[case] text: &str,
+    #[case] options: &str,
+    #[case] kind: &str,
+    #[case] value: &str,
+) {
+    let table = read("t.json", text.as_bytes(), options).unwrap();
+    assert_eq!(table.columns().next().unwrap().1.to_string(), kind);
+    assert_eq!(table.value(0, "a").unwrap().plain().replace('\'', ""), value);
+}
+
+#[test]
+fn a_first_record_may_be_long() {
+    let text = format!("{{\"a\":\"{}\",\"b\":1}}", "x".repeat(3_000_000));
+    assert_eq!(read("t.json", text.as_bytes(), "").unwrap().value(0, "b").unwrap(), churn::Scalar::Int(1));
+}
