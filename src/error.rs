@@ -8,6 +8,9 @@ use unicode_width::UnicodeWidthStr;
 /// A result with the crate's [`Error`].
 pub type Result<T, E = Error> = std::result::Result<T, E>;
 
+/// The mistakes of one check that `Display` gives in full; of the others it gives the number.
+const MISTAKES_TOLD: usize = 20;
+
 /// What sort of thing went wrong.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[non_exhaustive]
@@ -224,10 +227,14 @@ impl fmt::Display for Error {
         for line in inner.why.iter().chain(&inner.next).flat_map(|text| text.lines()) {
             write!(f, "\n  {line}")?;
         }
-        for other in &inner.others {
+        for other in inner.others.iter().take(MISTAKES_TOLD - 1) {
             write!(f, "\n\n{other}")?;
         }
-        Ok(())
+        match inner.others.len().saturating_sub(MISTAKES_TOLD - 1) {
+            0 => Ok(()),
+            1 => write!(f, "\n\nand 1 more mistake."),
+            more => write!(f, "\n\nand {more} more mistakes."),
+        }
     }
 }
 

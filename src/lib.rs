@@ -48,6 +48,8 @@ pub use expr::windows::{WindowFunction, all as window_functions};
 pub use expr::{Event, Expr, Interval, Named, Scalar, Type};
 pub use expr::{column, count, count_distinct, first, last, lit, max, mean, median, min, stddev, sum};
 pub use flow::{BatchReader, CheckedPlan, Flow, IntoOther, IntoText, Join, SourceView, Window};
+pub use io::target::write_file;
+pub use io::temporary::abandon as abandon_temporary_files;
 pub use plan::JoinKind;
 pub use profile::{
     Bin, ColumnProfile, Count, Detail, Frequent, Lengths, PairProfile, Profile, ProfileView, Quartiles,

@@ -160,12 +160,13 @@ fn a_failed_run_leaves_the_old_file_and_nothing_else() {
     assert!(flow.plan().unwrap().run_for_effect(&RunOptions::new()).is_err());
     assert_eq!(fs::read_to_string(folder.path().join("out.csv")).expect("the file"), "old\n");
     assert_eq!(fs::read_dir(folder.path()).expect("the folder").count(), 2);
+    // A file is not read and written in one run.
     let source = Flow::read("t.csv").in_folder(folder.path());
-    // A file may be read and written in one run: it is replaced when all is done.
-    source.clone().filter("a > 1").then("write 't.csv'").run().expect("a run");
-    assert_eq!(fs::read_to_string(folder.path().join("t.csv")).expect("the file"), "a,b\n2,y\n");
-    source.then("write 't.csv' with (mode = append)").run().expect("a run");
-    assert_eq!(fs::read_to_string(folder.path().join("t.csv")).expect("the file"), "a,b\n2,y\n2,y\n");
+    let error = source.clone().filter("a > 1").then("write 't.csv'").run().unwrap_err();
+    assert_eq!(error.what(), "t.csv is read, and would be written as well.");
+    source.clone().then("write 'out.csv'").run().expect("a run");
+    source.filter("a > 1").then("write 'out.csv' with (mode = append)").run().expect("a run");
+    assert_eq!(fs::read_to_string(folder.path().join("out.csv")).expect("the file"), "a,b\n1,x\n2,y\n2,y\n");
 }
 
 #[test]

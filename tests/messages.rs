@@ -141,9 +141,9 @@ const STEPS: &[&str] = &[
     "write 'out.ods'",
     "write 'nowhere/out.csv'",
     "write 'out.csv' with (mod = new)",
-    "write 'd.csv' with (mode = new)",
+    "write 'kept.csv' with (mode = new)",
     "write 'a.csv'\nwrite 'a.csv'",
-    "select farm, litres\nwrite 'd.csv' with (mode = append)",
+    "select farm, litres\nwrite 'kept.csv' with (mode = append)",
 ];
 
 /// Recipes that are wrong as a whole, or whose data are.
@@ -189,6 +189,7 @@ fn messages() {
     let folder = tempfile::tempdir().expect("a folder");
     let write = |name: &str, bytes: &[u8]| fs::write(folder.path().join(name), bytes).expect("a file");
     write("d.csv", DELIVERIES.as_bytes());
+    write("kept.csv", b"a,b\n1,2\n");
     write("other.csv", b"code,number,farm\nF001,1,7.5\nF002,2,8.5\nF003,3,\nF004,4,1\n");
     write("ragged.csv", b"a,b\n1,2\n3\n4,5\n");
     write("quote.csv", b"a,b\n1,2\n3,\"4\n5,6\n");

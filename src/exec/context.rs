@@ -47,6 +47,26 @@ enum Output {
     Split(Box<SplitTarget>),
 }
 
+impl Output {
+    /// The target, as messages show it.
+    fn shown(&self) -> String {
+        match self {
+            Output::Text { file, .. } => file.as_ref().map(|file| file.shown()).unwrap_or_default(),
+            Output::Rows { file, .. } => file.shown(),
+            Output::Split(folder) => folder.shown(),
+        }
+    }
+
+    /// Gives the target its name.
+    fn finish(self) -> Result<()> {
+        match self {
+            Output::Text { file, .. } => file.map_or(Ok(()), |file| file.finish()),
+            Output::Rows { file, .. } => file.finish(),
+            Output::Split(folder) => folder.finish(),
+        }
+    }
+}
+
 impl Context {
     pub(crate) fn new(options: RunOptions, plan: &Plan) -> Context {
         let mut tally = Tally::new(plan.steps.len());
@@ -167,12 +187,18 @@ impl Context {
                 Output::Text { file: None, .. } => {}
             }
         }
+        let mut written: Vec<String> = Vec::new();
         for output in outputs.drain(..) {
-            match output {
-                Output::Text { file, .. } => file.map_or(Ok(()), |file| file.finish())?,
-                Output::Rows { file, .. } => file.finish()?,
-                Output::Split(folder) => folder.finish()?,
+            let shown = output.shown();
+            if let Err(error) = output.finish() {
+                return Err(error.why(match written.as_slice() {
+                    [] => "Nothing was changed: all targets are as they were.".to_owned(),
+                    written => {
+                        format!("Written before it: {}. What was to follow is as it was.", written.join(", "))
+                    }
+                }));
             }
+            written.push(shown);
         }
         Ok(())
     }

@@ -96,9 +96,7 @@ impl Flow {
     /// The file cannot be read. What is wrong in it is told by [`Flow::check`].
     pub fn recipe_file(path: impl AsRef<Path>) -> Result<Flow> {
         let path = path.as_ref();
-        let text = std::fs::read_to_string(path).map_err(|e| {
-            Error::new(ErrorKind::Input, format!("The recipe {} cannot be read: {e}.", path.display()))
-        })?;
+        let text = recipe::read_file(path)?;
         let base = path.parent().map(Path::to_owned).unwrap_or_default();
         Ok(Flow::parsed(SourceText { name: path.display().to_string(), text }, base))
     }

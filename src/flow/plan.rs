@@ -3,6 +3,7 @@
 use std::borrow::Cow;
 use std::fmt;
 use std::io::Write;
+use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
@@ -12,6 +13,7 @@ use crate::exec::{self, Columns, Ledger, RunOptions, Writer};
 use crate::expr::Type;
 use crate::io::binary::Out;
 use crate::io::format::{Format, WriteOptions};
+use crate::io::target;
 use crate::plan::{Plan, picture};
 use crate::table::Table;
 
@@ -68,6 +70,22 @@ impl CheckedPlan {
     /// Whether the chain ends in `write`, so that its rows need not be shown.
     pub fn ends_in_write(&self) -> bool {
         self.plan.ends_in_write
+    }
+
+    /// Whether a step writes to standard output, so that nothing else should be printed there.
+    pub fn writes_to_standard_output(&self) -> bool {
+        self.plan.files.writes_to_standard()
+    }
+
+    /// Checks that a file of the caller's own, such as one for the ledger, can be written beside what the plan reads
+    /// and writes.
+    ///
+    /// # Errors
+    /// The plan reads or writes that file; it is a folder, or stands in none.
+    pub fn may_write(&self, path: impl AsRef<Path>) -> Result<()> {
+        let path = path.as_ref();
+        target::may_be_written(path)?;
+        self.plan.files.clone().writes(path, &path.display().to_string(), false)
     }
 
     /// Runs the plan and holds its rows.

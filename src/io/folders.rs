@@ -40,6 +40,11 @@ pub(crate) fn folder_name(key: &str, value: Option<&str>) -> String {
     format!("{}={value}", encoded(key))
 }
 
+/// Whether a folder's name gives a value of a key.
+pub(crate) fn is_of_key(name: &str, key: &str) -> bool {
+    name.strip_prefix(encoded(key).as_str()).is_some_and(|value| value.starts_with('='))
+}
+
 fn encoded(text: &str) -> String {
     let mut name = String::new();
     for c in text.chars() {

@@ -63,18 +63,37 @@ pub(crate) enum Codec {
     Brotli,
 }
 
+/// The names of compressions.
+const CODECS: [(&str, Codec); 6] = [
+    ("none", Codec::None),
+    ("gzip", Codec::Gzip),
+    ("zstd", Codec::Zstd),
+    ("snappy", Codec::Snappy),
+    ("lz4", Codec::Lz4),
+    ("brotli", Codec::Brotli),
+];
+
 impl Codec {
     /// By name.
     pub(crate) fn named(word: &str) -> Option<Codec> {
-        Some(match word {
-            "none" => Codec::None,
-            "gzip" => Codec::Gzip,
-            "zstd" => Codec::Zstd,
-            "snappy" => Codec::Snappy,
-            "lz4" => Codec::Lz4,
-            "brotli" => Codec::Brotli,
-            _ => return None,
-        })
+        CODECS.iter().find(|(name, _)| *name == word).map(|(_, codec)| *codec)
+    }
+
+    /// The lowest and the highest level, where there are levels.
+    pub(crate) fn levels(self) -> Option<(i32, i32)> {
+        match self {
+            Codec::Gzip => Some((0, 9)),
+            Codec::Zstd => Some((1, 22)),
+            Codec::Brotli => Some((0, 11)),
+            _ => None,
+        }
+    }
+}
+
+impl fmt::Display for Codec {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let name = CODECS.iter().find(|(_, codec)| codec == self);
+        f.write_str(name.map_or("none", |(name, _)| name))
     }
 }
 
@@ -198,6 +217,17 @@ impl Format {
                 let text = ["separator", "quote", "comment", "decimal", "thousands", "encoding"];
                 !text.contains(&option)
             }
+        }
+    }
+
+    /// The compressions that its files can have within.
+    pub(crate) fn codecs(self) -> &'static [Codec] {
+        match self {
+            Format::Parquet => {
+                &[Codec::None, Codec::Snappy, Codec::Zstd, Codec::Gzip, Codec::Lz4, Codec::Brotli]
+            }
+            Format::Arrow => &[Codec::None, Codec::Lz4, Codec::Zstd],
+            _ => &[Codec::None],
         }
     }
 

@@ -5,7 +5,7 @@
 //! | `place` | files, globs, folders, standard input; compression |
 //! | `streams` | inputs that can be read only once |
 //! | `charset` | text in other encodings and with other line ends |
-//! | `temporary` | folders for temporary files that have names |
+//! | `temporary` | temporary folders that have names, and what killed runs left of them |
 //! | `source` | what every format offers to the plan and the run |
 //! | `memory` | batches that are there already |
 //! | `csv` | delimited text, read and written |
@@ -15,18 +15,24 @@
 //! | `unite` | several files of one table, columns by name |
 //! | `ranges` | what conditions say of columns, to be held against a file's statistics |
 //! | `binary` | what columnar formats that are written share |
+//! | `files` | the files that a request reads and writes: none may be both |
 //! | `folders`, `split` | folders of `key=value` folders, read and written |
+//! | `identity` | whether two paths mean one file |
+//! | `part` | a file that gets its name when it is complete |
 //! | `target` | files that are complete or not there |
 
 pub(crate) mod arrow;
 pub(crate) mod binary;
 pub(crate) mod charset;
 pub(crate) mod csv;
+pub(crate) mod files;
 pub(crate) mod folders;
 pub(crate) mod format;
+pub(crate) mod identity;
 pub(crate) mod json;
 pub(crate) mod memory;
 pub(crate) mod parquet;
+pub(crate) mod part;
 pub(crate) mod place;
 pub(crate) mod ranges;
 pub(crate) mod source;

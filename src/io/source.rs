@@ -85,7 +85,7 @@ pub(crate) trait Source: Send + Sync + fmt::Debug {
 #[derive(Debug)]
 pub(crate) struct Spooled {
     pub(crate) source: Arc<dyn Source>,
-    pub(crate) _folders: Vec<tempfile::TempDir>,
+    pub(crate) _folders: Vec<super::temporary::Folder>,
 }
 
 impl Source for Spooled {

@@ -1,18 +1,20 @@
 //! `split_by`: a folder of files, one for each value of some columns.
 //!
-//! The files are written in a folder beside the target, which takes its name when all are complete.
+//! The files are written in a folder beside the target, which takes its name when all are complete: in one step where
+//! the system can exchange two names, so that there is a whole folder of that name at any time.
 
 use std::path::{Path, PathBuf};
 
 use arrow_array::{ArrayRef, UInt32Array};
 use arrow_row::{RowConverter, SortField};
 use hashbrown::HashMap;
-use tempfile::TempDir;
 
 use super::binary::{Means, Out, RowWriter};
-use super::folders::folder_name;
+use super::folders::{folder_name, is_of_key};
 use super::format::{Encoder, Format, WriteOptions};
-use super::target::{Mode, Shared, Target};
+use super::part::folder_of;
+use super::target::{Mode, Shared, Target, there_already};
+use super::temporary::Folder;
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::{Batch, Field, Scalar, widen};
 
@@ -23,7 +25,7 @@ const MOST_FILES: usize = 1000;
 pub(crate) struct SplitTarget {
     target: PathBuf,
     /// Where the files are written, and the folder in there that becomes the target.
-    beside: TempDir,
+    beside: Folder,
     format: Format,
     options: WriteOptions,
     mode: Mode,
@@ -56,23 +58,9 @@ impl SplitTarget {
         fields: &[Field],
         means: &Means,
     ) -> Result<SplitTarget> {
-        if target.exists() && mode != Mode::Append {
-            let shown = target.display();
-            if mode == Mode::New {
-                return Err(Error::new(ErrorKind::Output, format!("{shown} is there already."))
-                    .next("Choose another name, or say mode = replace."));
-            }
-            if !is_split(target) {
-                return Err(Error::new(
-                    ErrorKind::Output,
-                    format!("{shown} is there already, and is no folder of key=value folders."),
-                )
-                .why("Replacing it would take away what no step wrote.")
-                .next("Choose another name, or remove it first."));
-            }
-        }
-        let parent = target.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
-        let beside = tempfile::Builder::new().prefix(".churn-").suffix(".part").tempdir_in(parent);
+        may_stand_at(target, &options.split_by, mode)?;
+        let parent = folder_of(target);
+        let beside = Folder::create(parent, ".churn-", ".part");
         let key = |name: &String| Some((fields.iter().position(|f| f.name == *name)?, name.clone()));
         let keys: Vec<(usize, String)> = options.split_by.iter().filter_map(key).collect();
         let kinds = keys.iter().filter_map(|(place, _)| fields.get(*place));
@@ -200,6 +188,11 @@ impl SplitTarget {
     /// # Errors
     /// The disk is full or fails.
     pub(crate) fn end(&mut self) -> Result<()> {
+        if self.files.is_empty() && self.mode != Mode::Append {
+            // A file without rows, so that the columns can be read back.
+            let folder = self.keys.iter().map(|(_, name)| folder_name(name, None)).collect();
+            self.entry(folder)?;
+        }
         for (folder, entry) in self.files.drain() {
             self.ended.push(folder);
             match entry {
@@ -219,50 +212,147 @@ impl SplitTarget {
     /// Gives the folder its name; its files have ended.
     ///
     /// # Errors
-    /// The name cannot be given; an older folder of that name is as it was then.
+    /// The name cannot be given; an older folder of that name is as it was then, or the error says where it is.
     pub(crate) fn finish(self) -> Result<()> {
-        if self.mode == Mode::Append && self.target.exists() {
-            return self.moved_in(&self.ended);
-        }
         let lost = |e: std::io::Error| failed(&self.target, &e);
-        let aside = self.target.exists().then(|| self.beside.path().with_extension("old"));
-        if let Some(aside) = &aside {
-            std::fs::rename(&self.target, aside).map_err(lost)?;
+        let made = self.beside.path();
+        if self.mode == Mode::New && self.target.exists() {
+            return Err(there_already(&self.target));
         }
-        let made = self.beside.keep();
-        if let Err(error) = std::fs::rename(&made, &self.target) {
-            if let Some(aside) = &aside {
-                // Put back what was there.
-                let _ = std::fs::rename(aside, &self.target);
-            }
-            let _ = std::fs::remove_dir_all(&made);
-            return Err(failed(&self.target, &error));
+        let is_there = self.target.exists();
+        if self.mode == Mode::Append && is_there {
+            // The files that are there stand in both folders for a moment.
+            link_all(&self.target, made).map_err(lost)?;
         }
-        if let Some(aside) = aside {
-            let _ = std::fs::remove_dir_all(aside);
+        share(made, &self.target).map_err(lost)?;
+        if !is_there {
+            return std::fs::rename(made, &self.target).map_err(lost);
         }
+        if exchange(made, &self.target) {
+            // What stood there before is now what vanishes.
+            return Ok(());
+        }
+        let aside = made.with_extension("old");
+        std::fs::rename(&self.target, &aside).map_err(lost)?;
+        if let Err(error) = std::fs::rename(made, &self.target) {
+            return Err(match std::fs::rename(&aside, &self.target) {
+                Ok(()) => failed(&self.target, &error),
+                Err(_) => Error::new(
+                    ErrorKind::Output,
+                    format!("{} cannot be written: {error}.", self.target.display()),
+                )
+                .why(format!("The folder that stood there is now {}.", aside.display())),
+            });
+        }
+        let _ = std::fs::remove_dir_all(aside);
         Ok(())
     }
 
-    /// Moves the files into the folder that is there.
-    fn moved_in(&self, folders: &[PathBuf]) -> Result<()> {
-        let lost = |e: std::io::Error| failed(&self.target, &e);
-        for folder in folders {
-            let (from, to) = (self.beside.path().join(folder), self.target.join(folder));
-            std::fs::create_dir_all(&to).map_err(lost)?;
-            for file in std::fs::read_dir(&from).map_err(lost)? {
-                let file = file.map_err(lost)?;
-                std::fs::rename(file.path(), to.join(file.file_name())).map_err(lost)?;
-            }
-        }
-        Ok(())
+    /// The target, as messages show it.
+    pub(crate) fn shown(&self) -> String {
+        self.target.display().to_string()
     }
 }
 
-/// Whether a folder holds nothing but `key=value` folders.
-fn is_split(folder: &Path) -> bool {
-    let Ok(entries) = std::fs::read_dir(folder) else { return false };
-    entries.flatten().all(|entry| entry.path().is_dir() && entry.file_name().to_string_lossy().contains('='))
+/// Exchanges two names in one step; false where the system cannot.
+fn exchange(one: &Path, other: &Path) -> bool {
+    #[cfg(target_os = "linux")]
+    {
+        use rustix::fs::{CWD, RenameFlags, renameat_with};
+        renameat_with(CWD, one, CWD, other, RenameFlags::EXCHANGE).is_ok()
+    }
+    #[cfg(not(target_os = "linux"))]
+    {
+        let _ = (one, other);
+        false
+    }
+}
+
+/// Gives a folder the permissions of the one that it replaces, or those of any new folder.
+fn share(made: &Path, older: &Path) -> std::io::Result<()> {
+    match std::fs::metadata(older) {
+        Ok(older) => std::fs::set_permissions(made, older.permissions()),
+        Err(_) => {
+            let plain = made.join(".new");
+            std::fs::create_dir(&plain)?;
+            let permissions = std::fs::metadata(&plain)?.permissions();
+            std::fs::remove_dir(&plain)?;
+            std::fs::set_permissions(made, permissions)
+        }
+    }
+}
+
+/// Gives each file of a folder a second name in another; copies it where the system cannot.
+fn link_all(from: &Path, to: &Path) -> std::io::Result<()> {
+    for entry in std::fs::read_dir(from)? {
+        let entry = entry?;
+        let (from, to) = (entry.path(), to.join(entry.file_name()));
+        if entry.file_type()?.is_dir() {
+            std::fs::create_dir_all(&to)?;
+            link_all(&from, &to)?;
+        } else if std::fs::hard_link(&from, &to).is_err() {
+            std::fs::copy(&from, &to)?;
+        }
+    }
+    Ok(())
+}
+
+/// Checks that a folder of files split by these columns may be written at a place.
+///
+/// # Errors
+/// Something is there and must not be, or holds what no such step wrote.
+pub(crate) fn may_stand_at(target: &Path, split_by: &[String], mode: Mode) -> Result<()> {
+    if !target.exists() {
+        return Ok(());
+    }
+    let shown = target.display();
+    if mode == Mode::New {
+        return Err(there_already(target));
+    }
+    let Some(other) = foreign(target, split_by) else { return Ok(()) };
+    let error = if other == *target {
+        Error::new(ErrorKind::Check, format!("{shown} is there already, and is no folder."))
+    } else {
+        let within = other.strip_prefix(target).unwrap_or(&other).display().to_string();
+        let what = format!(
+            "{shown} is there already, and holds {within}, which no step that splits by {} wrote.",
+            crate::text::comma(split_by)
+        );
+        Error::new(ErrorKind::Check, what)
+    };
+    let why = if mode == Mode::Append {
+        "Its files would not be of one table."
+    } else {
+        "Replacing it would take it away."
+    };
+    Err(error.why(why).next("Choose another name, or remove it first."))
+}
+
+/// The first thing in a folder that is no folder of a key in its place, or no file that is written in such a folder.
+fn foreign(folder: &Path, keys: &[String]) -> Option<PathBuf> {
+    let Ok(entries) = std::fs::read_dir(folder) else { return Some(folder.to_owned()) };
+    let mut entries: Vec<_> = entries.flatten().collect();
+    entries.sort_by_key(std::fs::DirEntry::file_name);
+    for entry in entries {
+        let name = entry.file_name();
+        let name = name.to_str().unwrap_or_default();
+        let is_dir = entry.file_type().is_ok_and(|kind| kind.is_dir());
+        let found = match keys.split_first() {
+            Some((key, rest)) if is_dir && is_of_key(name, key) => foreign(&entry.path(), rest),
+            None if !is_dir && is_part(name) => None,
+            _ => Some(entry.path()),
+        };
+        if found.is_some() {
+            return found;
+        }
+    }
+    None
+}
+
+/// Whether a file is named as those are that are written: `part-1.csv`.
+fn is_part(name: &str) -> bool {
+    let number = name.strip_prefix("part-").and_then(|rest| rest.split_once('.'));
+    number.is_some_and(|(number, ending)| number.parse::<u32>().is_ok() && Format::named(ending).is_ok())
 }
 
 fn failed(target: &Path, error: &std::io::Error) -> Error {

@@ -11,9 +11,8 @@ use std::io::{Cursor, Read, Write};
 use std::path::{Path, PathBuf};
 use std::sync::{LazyLock, Mutex, MutexGuard, PoisonError};
 
-use tempfile::TempDir;
-
 use super::place::{self, Compression, STANDARD};
+use super::temporary::Folder;
 use crate::error::{Error, ErrorKind, Result};
 
 /// A stream of which some bytes may have been read.
@@ -136,7 +135,7 @@ pub(crate) fn take(path: &Path) -> Result<Box<dyn Read + Send>> {
 ///
 /// # Errors
 /// The stream cannot be read, or the folder for temporary files is full.
-pub(crate) fn spool(path: &Path, temporary: Option<&Path>) -> Result<(TempDir, PathBuf)> {
+pub(crate) fn spool(path: &Path, temporary: Option<&Path>) -> Result<(Folder, PathBuf)> {
     let folder = super::temporary::folder(temporary)?;
     let name = shown(path).replace(['/', '\\'], " ");
     let target = folder.path().join(name.trim());

@@ -1,15 +1,16 @@
 //! Files that are complete or not there.
 //!
-//! Rows go to a temporary file beside the target, which takes the target's name when all is written. Until
-//! then an older file of that name stays whole, and a run that fails leaves nothing behind.
+//! Rows go to a file without a name, which takes the target's name when all is written. Until then an older file of
+//! that name stays whole, and a run that fails leaves nothing behind. What is no regular file (a pipe, a device) is
+//! written into.
 
 use std::fs::File;
 use std::io::{BufReader, BufWriter, Read, Write};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 
-use tempfile::NamedTempFile;
-
+use super::identity::FileId;
+use super::part::{Part, Wanted, folder_of, followed};
 use super::place::{self, Compression, STANDARD};
 use crate::error::{Error, ErrorKind, Result};
 
@@ -28,19 +29,43 @@ pub(crate) struct Target {
     out: Option<Out>,
     /// Whether rows of an older file stand before.
     pub(crate) continues: bool,
+    /// What may stand at its place when it is complete.
+    wanted: Wanted,
+    /// The older file that rows are appended to, so that nobody else appends to it meanwhile.
+    _locked: Option<File>,
 }
 
 enum Out {
-    Standard(std::io::Stdout),
     Plain(Plain),
-    Gzip(flate2::write::GzEncoder<BufWriter<NamedTempFile>>),
-    Zstd(zstd::stream::write::Encoder<'static, BufWriter<NamedTempFile>>),
-    Bzip2(bzip2::write::BzEncoder<BufWriter<NamedTempFile>>),
+    /// Bytes in order: standard output, a pipe, a device.
+    Stream(Box<dyn Write + Send>),
+    Gzip(flate2::write::GzEncoder<BufWriter<Sink>>),
+    Zstd(zstd::stream::write::Encoder<'static, BufWriter<Sink>>),
+    Bzip2(bzip2::write::BzEncoder<BufWriter<Sink>>),
+}
+
+/// Where compressed bytes go.
+enum Sink {
+    Part(Part),
+    Stream(Box<dyn Write + Send>),
+}
+
+impl Write for Sink {
+    fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
+        match self {
+            Sink::Part(part) => part.file().write(bytes),
+            Sink::Stream(out) => out.write(bytes),
+        }
+    }
+
+    fn flush(&mut self) -> std::io::Result<()> {
+        if let Sink::Stream(out) = self { out.flush() } else { Ok(()) }
+    }
 }
 
 /// A file without compression: any place of it can be written to.
 struct Plain {
-    file: NamedTempFile,
+    part: Part,
     /// The same file, for those that write to places of it.
     shared: Arc<File>,
     /// Where the next bytes go.
@@ -48,9 +73,9 @@ struct Plain {
 }
 
 impl Plain {
-    fn new(file: NamedTempFile) -> std::io::Result<Plain> {
-        let shared = Arc::new(file.as_file().try_clone()?);
-        Ok(Plain { file, shared, at: 0 })
+    fn new(part: Part) -> std::io::Result<Plain> {
+        let shared = Arc::new(part.file().try_clone()?);
+        Ok(Plain { part, shared, at: 0 })
     }
 }
 
@@ -90,46 +115,41 @@ impl Target {
     /// # Errors
     /// The folder is not there or cannot be written to; the target is there and must be new.
     pub(crate) fn create(path: &Path, mode: Mode) -> Result<Target> {
-        if path == Path::new(STANDARD) {
-            return Ok(Target {
-                path: path.to_owned(),
-                out: Some(Out::Standard(std::io::stdout())),
-                continues: false,
-            });
+        let failed = |e: std::io::Error| failed(path, &e);
+        let target = |out, continues, wanted, locked| Target {
+            path: path.to_owned(),
+            out: Some(out),
+            continues,
+            wanted,
+            _locked: locked,
+        };
+        if is_stream(path) {
+            let stream: Box<dyn Write + Send> = if is_standard(path) {
+                Box::new(std::io::stdout())
+            } else {
+                Box::new(File::options().write(true).open(path).map_err(failed)?)
+            };
+            let out = packed(path, Sink::Stream(stream)).map_err(failed)?;
+            return Ok(target(out, false, Wanted::Anything, None));
         }
         let exists = path.exists();
         if mode == Mode::New && exists {
-            return Err(Error::new(ErrorKind::Output, format!("{} is there already.", path.display()))
-                .next("Choose another name, or say mode = replace."));
+            return Err(there_already(path));
         }
         if path.is_dir() {
             return Err(Error::new(ErrorKind::Output, format!("{} is a folder.", path.display())));
         }
-        let folder = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
-        let mut builder = tempfile::Builder::new();
-        builder.prefix(".churn-").suffix(".part");
-        #[cfg(unix)]
-        builder.permissions(std::os::unix::fs::PermissionsExt::from_mode(0o644));
-        let temporary = builder.tempfile_in(folder).map_err(|e| failed(path, &e))?;
-        let zstd_failed = |e: std::io::Error| failed(path, &e);
-        let buffered = |file| BufWriter::with_capacity(1 << 18, file);
-        let mut out = match Compression::of(path) {
-            Compression::None => Out::Plain(Plain::new(temporary).map_err(|e| failed(path, &e))?),
-            Compression::Gzip => {
-                Out::Gzip(flate2::write::GzEncoder::new(buffered(temporary), flate2::Compression::new(6)))
-            }
-            Compression::Zstd => {
-                Out::Zstd(zstd::stream::write::Encoder::new(buffered(temporary), 3).map_err(zstd_failed)?)
-            }
-            Compression::Bzip2 => {
-                Out::Bzip2(bzip2::write::BzEncoder::new(buffered(temporary), bzip2::Compression::new(6)))
-            }
-        };
-        let continues = mode == Mode::Append && exists && std::fs::metadata(path).is_ok_and(|m| m.len() > 0);
+        let locked = if mode == Mode::Append && exists { Some(locked(path)?) } else { None };
+        let part = Part::create(path).map_err(failed)?;
+        let mut out = packed(path, Sink::Part(part)).map_err(failed)?;
+        let continues = locked.as_ref().is_some_and(|file| file.metadata().is_ok_and(|m| m.len() > 0));
         if continues {
             copy_older(path, &mut out)?;
         }
-        Ok(Target { path: path.to_owned(), out: Some(out), continues })
+        // Of two runs that make a file, or append to none, the second must not take away what the first wrote.
+        let wanted =
+            if mode == Mode::Replace || locked.is_some() { Wanted::Anything } else { Wanted::Nothing };
+        Ok(target(out, continues, wanted, locked))
     }
 
     /// Appends bytes.
@@ -158,29 +178,106 @@ impl Target {
     /// Gives the file its name.
     ///
     /// # Errors
-    /// The last bytes or the name could not be written.
+    /// The last bytes or the name could not be written; there is a file where there was none.
     pub(crate) fn finish(mut self) -> Result<()> {
         let Some(out) = self.out.take() else { return Ok(()) };
+        let named = |e: std::io::Error| match e.kind() {
+            std::io::ErrorKind::AlreadyExists => there_already(&self.path),
+            _ => not_written(&self.path, &e),
+        };
         let buffered = match out {
-            Out::Standard(mut out) => return out.flush().map_err(|e| failed(&self.path, &e)),
-            Out::Plain(plain) => {
-                plain.file.persist(&self.path).map_err(|e| failed(&self.path, &e.error))?;
-                return Ok(());
-            }
+            Out::Stream(mut out) => return out.flush().map_err(|e| failed(&self.path, &e)),
+            Out::Plain(plain) => return plain.part.finish(self.wanted).map_err(named),
             Out::Gzip(encoder) => encoder.finish().map_err(|e| failed(&self.path, &e))?,
             Out::Zstd(encoder) => encoder.finish().map_err(|e| failed(&self.path, &e))?,
             Out::Bzip2(encoder) => encoder.finish().map_err(|e| failed(&self.path, &e))?,
         };
-        let file = buffered.into_inner().map_err(|e| failed(&self.path, e.error()))?;
-        file.persist(&self.path).map_err(|e| failed(&self.path, &e.error))?;
-        Ok(())
+        match buffered.into_inner().map_err(|e| failed(&self.path, e.error()))? {
+            Sink::Part(part) => part.finish(self.wanted).map_err(named),
+            Sink::Stream(mut out) => out.flush().map_err(|e| failed(&self.path, &e)),
+        }
     }
+
+    /// The target, as messages show it.
+    pub(crate) fn shown(&self) -> String {
+        shown(&self.path)
+    }
+}
+
+/// Writes a file as a run writes its targets: complete or not at all, and into what is no regular file.
+///
+/// # Errors
+/// The folder is not there or cannot be written to; the disk is full.
+pub fn write_file(path: impl AsRef<Path>, bytes: &[u8]) -> Result<()> {
+    let mut target = Target::create(path.as_ref(), Mode::Replace)?;
+    target.write(bytes)?;
+    target.finish()
+}
+
+/// Whether bytes for a path go to standard output.
+pub(crate) fn is_standard(path: &Path) -> bool {
+    let names = [STANDARD, "/dev/stdout", "/dev/fd/1", "/proc/self/fd/1"];
+    names.iter().any(|name| path == Path::new(name))
+}
+
+/// Whether a target is written into, as it is no regular file: standard output, a pipe, a device.
+pub(crate) fn is_stream(path: &Path) -> bool {
+    is_standard(path) || std::fs::metadata(path).is_ok_and(|about| !about.is_file() && !about.is_dir())
+}
+
+/// Checks that a file may be written at a path: there is no folder of that name, and one that it would stand in.
+///
+/// # Errors
+/// It may not; the kind of the error is that of a request.
+pub(crate) fn may_be_written(path: &Path) -> Result<()> {
+    if is_stream(path) {
+        return Ok(());
+    }
+    let wrong = |what: String| Err(Error::new(ErrorKind::Check, what));
+    let place = followed(path).map_err(|e| not_written(path, &e))?;
+    let folder = folder_of(&place);
+    match place {
+        _ if path.is_dir() => wrong(format!("{} is a folder.", path.display())),
+        _ if !folder.is_dir() => wrong(format!("There is no folder {}.", folder.display())),
+        _ => Ok(()),
+    }
+}
+
+/// What writes to a sink, compressed as the name of the target says.
+fn packed(path: &Path, sink: Sink) -> std::io::Result<Out> {
+    let buffered = |sink| BufWriter::with_capacity(1 << 18, sink);
+    Ok(match (Compression::of(path), sink) {
+        (Compression::None, Sink::Part(part)) => Out::Plain(Plain::new(part)?),
+        (Compression::None, Sink::Stream(out)) => Out::Stream(out),
+        (Compression::Gzip, sink) => {
+            Out::Gzip(flate2::write::GzEncoder::new(buffered(sink), flate2::Compression::new(6)))
+        }
+        (Compression::Zstd, sink) => {
+            let mut encoder = zstd::stream::write::Encoder::new(buffered(sink), 3)?;
+            encoder.include_checksum(true)?;
+            Out::Zstd(encoder)
+        }
+        (Compression::Bzip2, sink) => {
+            Out::Bzip2(bzip2::write::BzEncoder::new(buffered(sink), bzip2::Compression::new(6)))
+        }
+    })
+}
+
+/// The file at a path, locked: it is still there once the lock is held.
+fn locked(path: &Path) -> Result<File> {
+    let file = place::open(path)?;
+    if file.try_lock().is_err() {
+        let what = format!("Another run is appending to {}.", path.display());
+        return Err(Error::new(ErrorKind::Output, what).next("Run again when it is done."));
+    }
+    // Another run may have put a new file in its place before the lock was there.
+    if FileId::of(path) == FileId::of_file(&file, path) { Ok(file) } else { locked(path) }
 }
 
 impl Out {
     fn writer(&mut self) -> &mut dyn Write {
         match self {
-            Out::Standard(out) => out,
+            Out::Stream(out) => out,
             Out::Plain(out) => out,
             Out::Gzip(out) => out,
             Out::Zstd(out) => out,
@@ -196,6 +293,11 @@ pub(crate) struct Shared(Arc<Mutex<Target>>);
 impl Shared {
     pub(crate) fn new(target: Target) -> Shared {
         Shared(Arc::new(Mutex::new(target)))
+    }
+
+    /// The target, as messages show it.
+    pub(crate) fn shown(&self) -> String {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).shown()
     }
 
     /// Gives the file its name; its writer has ended and is gone.
@@ -253,13 +355,26 @@ fn copy_older(path: &Path, out: &mut Out) -> Result<()> {
     Ok(())
 }
 
+fn shown(path: &Path) -> String {
+    if is_standard(path) { "standard output".to_owned() } else { path.display().to_string() }
+}
+
+/// The error of a target that is there and must be new.
+pub(crate) fn there_already(path: &Path) -> Error {
+    Error::new(ErrorKind::Output, format!("{} is there already.", path.display()))
+        .next("Choose another name, or say mode = replace.")
+}
+
 /// The error of a target that cannot be written; a reader that went away is told apart.
-fn failed(path: &Path, error: &std::io::Error) -> Error {
+fn not_written(path: &Path, error: &std::io::Error) -> Error {
     if error.kind() == std::io::ErrorKind::BrokenPipe {
         return Error::new(ErrorKind::Interrupted, "The reader of the output went away.");
     }
-    let shown =
-        if path == Path::new(STANDARD) { "Standard output".to_owned() } else { path.display().to_string() };
+    let shown = if is_standard(path) { "Standard output".to_owned() } else { shown(path) };
     Error::new(ErrorKind::Output, format!("{shown} cannot be written: {error}."))
-        .why("Nothing was changed: an older file of that name is as it was.")
+}
+
+/// The error of a target that cannot be written while no target has its name yet.
+fn failed(path: &Path, error: &std::io::Error) -> Error {
+    not_written(path, error).why("Nothing was changed: an older file of that name is as it was.")
 }

@@ -6,6 +6,7 @@ use super::Tally;
 use super::node::{Node, Op, StepId};
 use crate::error::Result;
 use crate::expr::{Field, Scalar};
+use crate::io::files::Files;
 use crate::io::source::Source;
 
 /// Rows with named columns.
@@ -55,6 +56,8 @@ pub(crate) struct Plan {
     pub(crate) ends_in_write: bool,
     /// What the reader should know before the run.
     pub(crate) notes: Vec<String>,
+    /// The files that it reads and writes.
+    pub(crate) files: Files,
     /// Rewrites that were made, in order.
     pub(crate) fired: Vec<&'static str>,
     /// Parts of it that ran to find columns, and what was counted then.
@@ -112,6 +115,7 @@ impl Plan {
             others: Vec::new(),
             steps,
             ends_in_write: false,
+            files: Files::default(),
             notes: Vec::new(),
             fired: Vec::new(),
             ran: Vec::new(),

@@ -7,6 +7,7 @@ use crate::error::{Error, ErrorKind, Result, nearest};
 use crate::expr::bind::Ids;
 use crate::expr::expand::Environment;
 use crate::expr::{Scalar, Type};
+use crate::io::files::Files;
 use crate::plan::{Find, Plan, Relation, StepInfo, Tally};
 use crate::step::{Checker, Table};
 use crate::text::{comma, name};
@@ -41,7 +42,7 @@ pub(crate) fn check(recipe: &Recipe, request: &Request, find: Option<Find<'_>>) 
         errors: Vec::new(),
         folded: false,
         notes: Vec::new(),
-        targets: Vec::new(),
+        files: Files::default(),
         find,
         open: false,
         ran: Vec::new(),
@@ -88,13 +89,14 @@ pub(crate) fn check(recipe: &Recipe, request: &Request, find: Option<Find<'_>>) 
         .collect();
     let fired = if checker.folded { vec!["constants worked out"] } else { Vec::new() };
     let ends_in_write = recipe.main.steps.last().is_some_and(|p| p.step.writes());
-    let Checker { steps, notes, mut counted, open, ran, .. } = checker;
+    let Checker { steps, notes, mut counted, open, ran, files, .. } = checker;
     let mut plan = Plan {
         main,
         others,
         steps,
         ends_in_write,
         notes,
+        files,
         fired,
         ran: Vec::new(),
         counted: Tally::new(0),

@@ -1,6 +1,7 @@
 //! Recipes: parameters, functions and tables first, then the main chain. Read, printed, checked.
 
 mod check;
+mod file;
 mod parse;
 mod print;
 
@@ -12,6 +13,7 @@ use crate::expr::expand::Define;
 use crate::step::Step;
 
 pub(crate) use check::{Request, check};
+pub(crate) use file::{is_named_as_recipe, read_file};
 pub(crate) use parse::{parse, parse_chain};
 
 /// A recipe as it was read.

@@ -8,6 +8,7 @@ use crate::expr::ast::Expr;
 use crate::expr::bind::{Binder, Ids, PerCall, Place};
 use crate::expr::expand::Environment;
 use crate::expr::{Bound, Field, Scalar};
+use crate::io::files::Files;
 use crate::plan::{Find, Node, Op, Relation, StepId, StepInfo, Tally};
 
 /// A table of a recipe, checked.
@@ -42,8 +43,8 @@ pub(crate) struct Checker<'a> {
     /// Whether a constant was worked out.
     pub(crate) folded: bool,
     pub(crate) notes: Vec<String>,
-    /// Files that steps before write.
-    pub(crate) targets: Vec<PathBuf>,
+    /// Files that steps before read and write.
+    pub(crate) files: Files,
     /// Finds columns that only a run can tell, if it may run.
     pub(crate) find: Option<Find<'a>>,
     /// Whether such columns were met and not found: what follows cannot be checked.

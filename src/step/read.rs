@@ -17,8 +17,8 @@ use crate::io::json::{JsonOptions, JsonSource};
 use crate::io::parquet::ParquetSource;
 use crate::io::place;
 use crate::io::source::{Source, Spooled};
-use crate::io::streams;
 use crate::io::workbook::{Part, WorkbookSource};
+use crate::io::{streams, target};
 use crate::plan::node::Scan;
 use crate::plan::{Node, Op, Relation};
 use crate::text::{Cursor, TokenKind, comma, name};
@@ -115,6 +115,9 @@ impl Read {
             if let Err(error) = result {
                 checker.wrong(setting.span, error);
             }
+        }
+        if let Err(error) = csv.apart() {
+            checker.wrong(self.span, error);
         }
         csv
     }
@@ -317,7 +320,17 @@ fn set(csv: &mut CsvOptions, setting: &Setting, value: &Value) -> Result<()> {
 impl Step for Read {
     fn check(&self, _: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
         let files = self.files(checker)?;
+        if let Some(recipe) = files.iter().find(|file| crate::recipe::is_named_as_recipe(file)) {
+            let shown = recipe.display();
+            let error = Error::new(ErrorKind::Input, format!("{shown} is a recipe, not data."));
+            checker.wrong(self.span, error.next(format!("Run it: churn run {shown}.")));
+            return None;
+        }
         self.notes_streams(&files, checker)?;
+        if let Err(error) = checker.files.reads(&files) {
+            checker.wrong(self.span, error);
+            return None;
+        }
         let mistakes = checker.errors.len();
         let format = self.format(&files, checker)?;
         let options = self.csv_options(format, checker);
@@ -328,6 +341,12 @@ impl Step for Read {
             BadRows::Rejects(path) => Some(checker.base.join(path)),
             _ => None,
         };
+        if let Some(path) = &rejects
+            && let Err(error) = target::may_be_written(path).and_then(|()| checker.files.writes(path, &path.display().to_string(), false))
+        {
+            checker.wrong(self.span, error);
+            return None;
+        }
         let (base, temporary) = (checker.base.clone(), checker.temporary.clone());
         let opened = folders::opened(&files, &base, &|files, types| {
             let mut options = options.clone();

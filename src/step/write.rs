@@ -7,7 +7,9 @@ use super::options::{self, Setting};
 use super::{Checker, Step, StepKind};
 use crate::error::{Error, ErrorKind, Result, Span, nearest};
 use crate::io::format::{Codec, Format, WriteOptions};
-use crate::io::target::{Mode, starts_with};
+use crate::io::part;
+use crate::io::split::may_stand_at;
+use crate::io::target::{self, Mode, starts_with};
 use crate::plan::{Op, Relation, Target};
 use crate::text::{Cursor, comma, name};
 
@@ -87,6 +89,44 @@ impl Write {
     }
 }
 
+/// Checks that an option means something to files of a format.
+fn fits_format(setting: &Setting, format: Format, options: &WriteOptions) -> Result<()> {
+    let wrong = |what: &str, next: &str| Err(Error::new(ErrorKind::Check, what).next(next));
+    match setting.name.as_str() {
+        "compression" if format.is_text() && options.codec.is_some_and(|c| c != Codec::None) => wrong(
+            "compression is for columnar files.",
+            "Text is compressed by its name: out.csv.gz, out.csv.zst.",
+        ),
+        "compression" => match options.codec {
+            Some(codec) if !format.codecs().contains(&codec) => {
+                let what = format!("{format} files are not compressed with {codec}.");
+                let next = format!("They can be compressed with {}.", comma(format.codecs()));
+                Err(Error::new(ErrorKind::Check, what).next(next))
+            }
+            _ => Ok(()),
+        },
+        "level" => {
+            let levels = options.codec.filter(|_| format == Format::Parquet).and_then(Codec::levels);
+            let Some((low, high)) = levels else {
+                let next =
+                    "Say with (compression = zstd, level = 9) of a Parquet file, or leave the option out.";
+                return wrong("level is for the compressions gzip, zstd and brotli of Parquet files.", next);
+            };
+            if options.level.is_some_and(|level| (low..=high).contains(&level)) {
+                return Ok(());
+            }
+            Err(setting.unfit(&format!("a whole number from {low} to {high} with this compression")))
+        }
+        "separator" if options.separator == b'"' => {
+            wrong("A quote cannot separate cells.", "Texts that hold the separator stand in quotes.")
+        }
+        "separator" | "header" | "missing" | "quote" if !matches!(format, Format::Csv | Format::Tsv) => {
+            wrong(&format!("{} is for delimited text.", setting.name), "Leave the option out.")
+        }
+        _ => Ok(()),
+    }
+}
+
 impl Step for Write {
     fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
         let input = input?;
@@ -128,7 +168,7 @@ impl Step for Write {
             checker.wrong(self.span, error);
         }
         let is_split = !options.split_by.is_empty();
-        if mode == Mode::New && path.exists() {
+        if mode == Mode::New && path.exists() && !target::is_stream(&path) && !is_split {
             let error = Error::new(ErrorKind::Check, format!("{text} is there already."));
             checker.wrong(self.path.span(), error.next("Choose another name, or say mode = replace."));
         }
@@ -141,13 +181,24 @@ impl Step for Write {
             };
             checker.wrong(self.span, error);
         }
-        if format.is_text() && options.codec.is_some_and(|c| c != Codec::None) {
-            let error = Error::new(ErrorKind::Check, "compression is for columnar files.");
-            checker.wrong(self.span, error.next("Text is compressed by its name: out.csv.gz, out.csv.zst."));
+        let placed = if is_split {
+            let result = may_stand_at(&path, &options.split_by, mode);
+            let folder = part::folder_of(&path);
+            let is_there =
+                || Error::new(ErrorKind::Check, format!("There is no folder {}.", folder.display()));
+            result.and_then(|()| if folder.is_dir() { Ok(()) } else { Err(is_there()) })
+        } else {
+            target::may_be_written(&path)
+        };
+        for result in [placed, checker.files.writes(&path, &text, is_split)] {
+            if let Err(error) = result {
+                checker.wrong(self.path.span(), error);
+            }
         }
-        if let Some(folder) = path.parent().filter(|f| !f.as_os_str().is_empty() && !f.is_dir()) {
-            let error = Error::new(ErrorKind::Check, format!("There is no folder {}.", folder.display()));
-            checker.wrong(self.path.span(), error);
+        for setting in &self.options {
+            if let Err(error) = fits_format(setting, format, &options) {
+                checker.wrong(setting.span, error);
+            }
         }
         if mode == Mode::Append && !is_split {
             let start = format.encoder(&input.fields, &options).map(|e| e.start()).unwrap_or_default();
@@ -163,14 +214,6 @@ impl Step for Write {
                 );
             }
         }
-        if checker.targets.contains(&path) && text != "-" {
-            let error = Error::new(ErrorKind::Check, format!("Two steps write {text}."));
-            checker.wrong(
-                self.path.span(),
-                error.next("The second would replace what the first wrote: choose another name."),
-            );
-        }
-        checker.targets.push(path.clone());
         let fields = input.fields.clone();
         let step = checker.step();
         Some(input.then(Op::Write(Target { path, format, options, mode, fields }), step))

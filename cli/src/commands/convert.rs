@@ -9,7 +9,7 @@ pub(crate) fn run(arguments: &Convert) -> Outcome {
     let resources = &arguments.running;
     let options = options(resources);
     let flow = input(&arguments.input).then_write(&arguments.output);
-    let plan = prepared(&flow, &options, resources.quiet)?;
+    let plan = prepared(&flow, &options, resources)?;
     let (options, bar) = progress::shown(options, resources.quiet);
     let ledger = plan.run_for_effect(&options)?;
     drop(bar);

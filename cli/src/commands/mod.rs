@@ -49,6 +49,7 @@ fn interruption() -> &'static Arc<AtomicBool> {
         let set = flag.clone();
         let _ = ctrlc::set_handler(move || {
             if set.swap(true, Ordering::Relaxed) {
+                churn::abandon_temporary_files();
                 std::process::exit(130);
             }
         });
@@ -78,9 +79,12 @@ fn options(resources: &Resources) -> RunOptions {
 }
 
 /// Checks a chain and tells what should be known before its run.
-fn prepared(flow: &Flow, options: &RunOptions, quiet: bool) -> Result<CheckedPlan, Failure> {
+fn prepared(flow: &Flow, options: &RunOptions, resources: &Resources) -> Result<CheckedPlan, Failure> {
     let plan = flow.plan_with(options)?;
-    if !quiet {
+    if let Some(path) = resources.ledger.as_ref().filter(|path| path.as_os_str() != "-") {
+        plan.may_write(path)?;
+    }
+    if !resources.quiet {
         plan.notes().iter().for_each(note);
     }
     Ok(plan)
@@ -94,9 +98,7 @@ fn account(ledger: &Ledger, resources: &Resources) -> Outcome {
         }
         Some(path) => {
             let json = serde_json::to_string_pretty(ledger).map_err(|e| Failure::File(e.to_string()))?;
-            std::fs::write(path, json + "\n").map_err(|e| {
-                Failure::File(format!("The ledger {} cannot be written: {e}.", path.display()))
-            })?;
+            churn::write_file(path, (json + "\n").as_bytes())?;
         }
         None if !resources.quiet => suspicious(ledger),
         None => {}

@@ -16,7 +16,7 @@ pub(crate) fn run(arguments: &Profile) -> Outcome {
     }
     let resources = &arguments.resources;
     let options = options(resources);
-    let plan = prepared(&flow, &options, resources.quiet)?;
+    let plan = prepared(&flow, &options, resources)?;
     let (options, bar) = crate::progress::shown(options, resources.quiet);
     let detail = if arguments.pairs { Detail::Pairs } else { Detail::Columns };
     let profile = plan.profile_with(detail, &options)?;

@@ -5,6 +5,7 @@ use churn::{Flow, RunOptions};
 use super::{account, input, options, prepared};
 use crate::Outcome;
 use crate::arguments::{Do, Run, Running, Shape};
+use crate::terminal::Failure;
 use crate::{progress, terminal};
 
 pub(crate) fn chain(arguments: &Do) -> Outcome {
@@ -29,7 +30,14 @@ fn give(flow: &Flow, options: RunOptions, running: &Running) -> Outcome {
         Some(path) => flow.clone().then_write(path),
         None => flow.clone(),
     };
-    let plan = prepared(&flow, &options, resources.quiet)?;
+    let plan = prepared(&flow, &options, resources)?;
+    if plan.writes_to_standard_output() && !plan.ends_in_write() {
+        return Err(Failure::Request(
+            "The result and a step would both write to standard output, among each other.\n  \
+             Write one of them to a file: -o result.csv."
+                .to_owned(),
+        ));
+    }
     let (options, bar) = progress::shown(options, resources.quiet);
     let shape = running.format.unwrap_or(if terminal::is_terminal() { Shape::Table } else { Shape::Csv });
     let written = |format: &str| plan.write_to(std::io::stdout(), format, &options);

@@ -15,7 +15,7 @@ pub(crate) fn run(arguments: &Show) -> Outcome {
     let resources = Resources { threads: Some(1), memory: None, temporary: None, ledger: None, quiet: true };
     let options = options(&resources);
     let flow = input(&arguments.input).first(LOOKED_AT.max(arguments.rows));
-    let plan = super::prepared(&flow, &options, false)?;
+    let plan = super::prepared(&flow, &options, &Resources { quiet: false, ..resources })?;
     let table = match plan.run_with(&options) {
         Ok(table) => table,
         // What stands in the way of the first rows is told, and what is known is shown all the same.

@@ -9,7 +9,7 @@ mod lab;
 mod random;
 mod sheets;
 
-use std::io::Write;
+use std::io::{Read, Write};
 use std::path::Path;
 
 /// How much data, and which.
@@ -64,8 +64,37 @@ pivot month by district
   totals
 ";
 
-/// Writes all files into a folder.
+/// Writes all files into a folder; a file that is there must hold what would be written.
 pub(crate) fn write(folder: &Path, scale: Scale) -> std::io::Result<Vec<Written>> {
+    let beside = tempfile::Builder::new().prefix(".churn-").suffix(".part").tempdir_in(folder)?;
+    let files = write_new(beside.path(), scale)?;
+    for (name, ..) in &files {
+        let target = folder.join(name);
+        if target.exists() && !is_same(&target, &beside.path().join(name))? {
+            let what = format!("{name} is there already and holds something else; nothing was changed");
+            return Err(std::io::Error::new(std::io::ErrorKind::AlreadyExists, what));
+        }
+    }
+    for (name, ..) in &files {
+        if !folder.join(name).exists() {
+            std::fs::rename(beside.path().join(name), folder.join(name))?;
+        }
+    }
+    Ok(files)
+}
+
+/// Whether two files hold the same bytes.
+fn is_same(one: &Path, other: &Path) -> std::io::Result<bool> {
+    if std::fs::metadata(one)?.len() != std::fs::metadata(other)?.len() {
+        return Ok(false);
+    }
+    let open = |path: &Path| std::fs::File::open(path).map(std::io::BufReader::new);
+    let mut bytes = open(one)?.bytes().zip(open(other)?.bytes());
+    bytes.try_fold(true, |same, (a, b)| Ok(same && a? == b?))
+}
+
+/// Writes all files into an empty folder.
+fn write_new(folder: &Path, scale: Scale) -> std::io::Result<Vec<Written>> {
     let mut files = Vec::new();
     for year in deliveries::YEARS {
         let bytes = deliveries::write(&folder.join(year.file), year, scale)?;

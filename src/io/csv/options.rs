@@ -1,5 +1,6 @@
 //! How delimited text is written, and what to do with what does not fit.
 
+use crate::error::{Error, ErrorKind, Result};
 use crate::expr::Type;
 use crate::io::workbook::Part;
 
@@ -101,6 +102,27 @@ impl Default for CsvOptions {
 }
 
 impl CsvOptions {
+    /// Checks that the bytes that structure the text and its numbers are told from each other.
+    ///
+    /// # Errors
+    /// Two of them are the same.
+    pub(crate) fn apart(&self) -> Result<()> {
+        let same = [
+            ("separator", "quote", Some(self.separator) == self.quote),
+            ("separator", "comment", Some(self.separator) == self.comment),
+            ("quote", "comment", self.quote.is_some() && self.quote == self.comment),
+            ("decimal", "thousands", Some(self.decimal) == self.thousands),
+        ];
+        match same.iter().find(|(.., is_same)| *is_same) {
+            None => Ok(()),
+            Some((one, other, _)) => {
+                Err(Error::new(ErrorKind::Check, format!("{one} and {other} are the same character."))
+                    .why("They could not be told from each other in the file.")
+                    .next("Look at the file, and name a character of its own for each."))
+            }
+        }
+    }
+
     /// The bytes that structure the text.
     pub(crate) fn dialect(&self) -> churn_kernels::structure::Dialect {
         churn_kernels::structure::Dialect {

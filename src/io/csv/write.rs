@@ -18,12 +18,26 @@ pub(crate) struct CsvEncoder {
     options: WriteOptions,
     /// Whether most texts are written as they are.
     plain: bool,
+    /// What stands for null.
+    missing: Vec<u8>,
+    /// Whether values that are no texts stand in quotes, as the separator is a character that they may have.
+    quotes_all: bool,
 }
 
 impl CsvEncoder {
     pub(crate) fn new(fields: &[Field], options: WriteOptions) -> CsvEncoder {
+        let is_of_values = |byte: u8| byte.is_ascii_alphanumeric() || b".+-: ".contains(&byte);
+        let quotes_all = is_of_values(options.separator);
         let plain = !options.quote_always && options.missing.is_empty();
-        CsvEncoder { names: fields.iter().map(|f| f.name.clone()).collect(), options, plain }
+        let names = fields.iter().map(|f| f.name.clone()).collect();
+        let mut encoder = CsvEncoder { names, missing: Vec::new(), options, plain, quotes_all };
+        let missing = encoder.options.missing.clone();
+        if digits::holds_any(missing.as_bytes(), encoder.special()) {
+            quote(missing.as_bytes(), &mut encoder.missing);
+        } else {
+            encoder.missing = missing.into_bytes();
+        }
+        encoder
     }
 
     /// Bytes that have a text stand in quotes.
@@ -43,14 +57,7 @@ impl CsvEncoder {
             out.extend_from_slice(text);
             return;
         }
-        out.push(b'"');
-        for part in text.split_inclusive(|b| *b == b'"') {
-            out.extend_from_slice(part);
-            if part.last() == Some(&b'"') {
-                out.push(b'"');
-            }
-        }
-        out.push(b'"');
+        quote(text, out);
     }
 
     /// A row without its end.
@@ -67,9 +74,21 @@ impl CsvEncoder {
     #[inline]
     fn write_cell(&self, cells: &Cells<'_>, row: usize, out: &mut Vec<u8>) {
         if cells.nulls.is_some_and(|nulls| nulls.is_null(row)) {
-            out.extend_from_slice(self.options.missing.as_bytes());
+            out.extend_from_slice(&self.missing);
             return;
         }
+        let is_quoted = self.quotes_all && !matches!(cells.values, Values::Texts(_));
+        if is_quoted {
+            out.push(b'"');
+        }
+        self.write_value(cells, row, out);
+        if is_quoted {
+            out.push(b'"');
+        }
+    }
+
+    #[inline]
+    fn write_value(&self, cells: &Cells<'_>, row: usize, out: &mut Vec<u8>) {
         match &cells.values {
             Values::Texts(texts) => {
                 let view = texts.views().get(row).copied().unwrap_or(0);
@@ -94,6 +113,18 @@ impl CsvEncoder {
             },
         }
     }
+}
+
+/// Appends a text in quotes, those within doubled.
+fn quote(text: &[u8], out: &mut Vec<u8>) {
+    out.push(b'"');
+    for part in text.split_inclusive(|b| *b == b'"') {
+        out.extend_from_slice(part);
+        if part.last() == Some(&b'"') {
+            out.push(b'"');
+        }
+    }
+    out.push(b'"');
 }
 
 /// The bytes from a line on, and how long it is; `None` for one that is its own view.

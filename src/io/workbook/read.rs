@@ -9,7 +9,6 @@ use std::io::{BufWriter, Write};
 use std::path::{Path, PathBuf};
 
 use calamine::{Data, ExcelDateTime, Range, Reader, open_workbook_auto};
-use tempfile::TempDir;
 
 use crate::error::{Error, ErrorKind, Result, nearest};
 use crate::io::csv::{CsvOptions, CsvSource};
@@ -31,7 +30,7 @@ pub(crate) struct Part {
 pub(crate) struct WorkbookSource {
     text: CsvSource,
     about: About,
-    _folder: TempDir,
+    _folder: temporary::Folder,
 }
 
 impl WorkbookSource {
