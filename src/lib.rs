@@ -27,6 +27,7 @@
 #![forbid(unsafe_code)]
 #![deny(missing_docs)]
 
+mod deep;
 mod error;
 mod exec;
 mod expr;

@@ -1,6 +1,7 @@
 //! The expression tree as it is written: names not yet looked up, types not yet known.
 
 use super::{Interval, Scalar, Type};
+use crate::deep;
 use crate::error::Span;
 
 /// An expression with its place in the text.
@@ -360,6 +361,7 @@ impl Expr {
 
     /// Rebuilds the expression with each direct part replaced.
     pub fn map_parts(&self, f: &mut dyn FnMut(&Expr) -> Expr) -> Expr {
+        let f = &mut |part: &Expr| deep::guarded(|| f(part));
         let mut boxed = |x: &Expr| Box::new(f(x));
         let kind = match &self.kind {
             Kind::Literal(_) | Kind::Name(_) | Kind::Parameter(_) | Kind::Each(_) => self.kind.clone(),
@@ -389,7 +391,7 @@ impl Expr {
         if let Kind::Name(name) = &self.kind {
             into.push(name.clone());
         }
-        self.for_each_part(&mut |part| part.names(into));
+        self.for_each_part(&mut |part| deep::guarded(|| part.names(into)));
     }
 
     /// The first column set in the expression.
@@ -400,7 +402,7 @@ impl Expr {
         let mut found = None;
         self.for_each_part(&mut |part| {
             if found.is_none() {
-                found = part.first_set();
+                found = deep::guarded(|| part.first_set());
             }
         });
         found

@@ -3,6 +3,7 @@
 //! Columns are known by an id that is unique in a plan, so that rewrites can move an expression without
 //! renumbering it; [`Bound::placed`] turns ids into positions once, before the run.
 
+use std::borrow::Cow;
 use std::collections::HashMap;
 use std::fmt;
 use std::sync::Arc;
@@ -12,7 +13,11 @@ use arrow_array::{Array, ArrayRef, BooleanArray, UInt32Array};
 use arrow_schema::{ArrowError, DataType};
 
 use super::{Column, Events, Scalar, Type, dictionary, logic, widen};
+use crate::deep;
 use crate::error::{Error, ErrorKind, Result};
+
+/// Columns that are looked for one by one.
+const FEW: usize = 8;
 
 /// A column's number, unique in a plan.
 pub(crate) type ColumnId = u32;
@@ -122,6 +127,34 @@ pub(crate) enum Node {
     Or(Box<Bound>, Box<Bound>),
     /// The first arm whose condition is true; each value is computed for its own rows only.
     Case(Vec<(Bound, Bound)>, Option<Box<Bound>>),
+    /// A value that the body uses more than once, computed once; then the body.
+    Let(Box<Bound>, Box<Bound>),
+    /// The value of a `Let` around it: of the innermost one for 0, of the next one for 1.
+    Local(usize),
+}
+
+/// What an expression is evaluated over: rows, and the values of the `Let`s around it, innermost last.
+struct Scope<'a> {
+    batch: Cow<'a, Batch>,
+    locals: Vec<ArrayRef>,
+}
+
+impl Scope<'_> {
+    /// Some of the rows.
+    fn part(&self, rows: &[u32]) -> Result<Scope<'_>> {
+        if rows.len() == self.batch.rows {
+            return Ok(Scope { batch: Cow::Borrowed(&self.batch), locals: self.locals.clone() });
+        }
+        let rows = UInt32Array::from(rows.to_vec());
+        let locals = self.locals.iter().map(|local| taken(local, &rows)).collect::<Result<_>>()?;
+        Ok(Scope { batch: Cow::Owned(self.batch.take(&rows)?), locals })
+    }
+
+    /// With the value of one more `Let`.
+    fn with(&self, local: ArrayRef) -> Scope<'_> {
+        let locals = self.locals.iter().cloned().chain([local]).collect();
+        Scope { batch: Cow::Borrowed(&self.batch), locals }
+    }
 }
 
 /// A kernel with its arguments.
@@ -175,6 +208,17 @@ impl Bound {
         Bound { node: Node::Literal(Scalar::Null), kind: Type::Unknown }
     }
 
+    /// An expression that uses a value more than once: `body` is given what stands for the value. A column or a literal
+    /// stands for itself.
+    pub(crate) fn using(value: Bound, body: impl FnOnce(Bound) -> Bound) -> Bound {
+        if matches!(value.node, Node::Column(_) | Node::Literal(_) | Node::Local(_)) {
+            return body(value);
+        }
+        let body = body(Bound { node: Node::Local(0), kind: value.kind.clone() });
+        let kind = body.kind.clone();
+        Bound { node: Node::Let(Box::new(value), Box::new(body)), kind }
+    }
+
     pub(crate) fn as_column(&self) -> Option<ColumnId> {
         if let Node::Column(id) = self.node { Some(id) } else { None }
     }
@@ -185,9 +229,9 @@ impl Bound {
 
     fn for_each_part(&self, f: &mut dyn FnMut(&Bound)) {
         match &self.node {
-            Node::Column(_) | Node::Literal(_) => {}
+            Node::Column(_) | Node::Literal(_) | Node::Local(_) => {}
             Node::Call(call) => call.args.iter().for_each(f),
-            Node::And(a, b) | Node::Or(a, b) => {
+            Node::And(a, b) | Node::Or(a, b) | Node::Let(a, b) => {
                 f(a);
                 f(b);
             }
@@ -210,18 +254,22 @@ impl Bound {
         {
             into.push(id);
         }
-        self.for_each_part(&mut |part| part.columns(into));
+        self.for_each_part(&mut |part| deep::guarded(|| part.columns(into)));
     }
 
     /// Whether it can neither fail nor cause an event.
     pub(crate) fn is_quiet(&self) -> bool {
         let mut quiet = !matches!(&self.node, Node::Call(call) if !call.quiet);
-        self.for_each_part(&mut |part| quiet &= part.is_quiet());
+        self.for_each_part(&mut |part| quiet &= deep::guarded(|| part.is_quiet()));
         quiet
     }
 
     /// The expression with columns replaced by what `with` says.
     pub(crate) fn replaced(&self, with: &dyn Fn(ColumnId) -> Option<Bound>) -> Bound {
+        deep::guarded(|| self.replaced_within(with))
+    }
+
+    fn replaced_within(&self, with: &dyn Fn(ColumnId) -> Option<Bound>) -> Bound {
         let boxed = |x: &Bound| Box::new(x.replaced(with));
         let node = match &self.node {
             Node::Column(id) => match with(*id) {
@@ -235,6 +283,8 @@ impl Bound {
             }),
             Node::And(a, b) => Node::And(boxed(a), boxed(b)),
             Node::Or(a, b) => Node::Or(boxed(a), boxed(b)),
+            Node::Let(value, body) => Node::Let(boxed(value), boxed(body)),
+            Node::Local(depth) => Node::Local(*depth),
             Node::Case(arms, otherwise) => Node::Case(
                 arms.iter().map(|(c, v)| (c.replaced(with), v.replaced(with))).collect(),
                 otherwise.as_ref().map(|x| boxed(x)),
@@ -247,8 +297,14 @@ impl Bound {
     pub(crate) fn placed(&self, layout: &[ColumnId]) -> Result<Bound> {
         let mut used = Vec::new();
         self.columns(&mut used);
-        let positions: HashMap<ColumnId, ColumnId> =
-            layout.iter().enumerate().map(|(position, id)| (*id, position as ColumnId)).collect();
+        // From the end: what is used was mostly made not long before. Few are looked for one by one, so that a chain of
+        // many steps, whose layouts grow, is not gone through at each of them.
+        let positions: HashMap<ColumnId, ColumnId> = if used.len() <= FEW {
+            let position = |id: &ColumnId| layout.iter().rposition(|other| other == id);
+            used.iter().filter_map(|id| Some((*id, position(id)? as ColumnId))).collect()
+        } else {
+            layout.iter().enumerate().map(|(position, id)| (*id, position as ColumnId)).collect()
+        };
         if let Some(lost) = used.iter().find(|id| !positions.contains_key(id)) {
             return Err(Error::new(ErrorKind::Internal, format!("The plan lost column {lost}.")));
         }
@@ -260,32 +316,49 @@ impl Bound {
 
     /// Evaluates the placed expression over the rows of a batch.
     pub(crate) fn evaluate(&self, batch: &Batch, events: &mut Events) -> Result<Column> {
+        self.evaluate_in(&Scope { batch: Cow::Borrowed(batch), locals: Vec::new() }, events)
+    }
+
+    fn evaluate_in(&self, scope: &Scope<'_>, events: &mut Events) -> Result<Column> {
+        deep::guarded(|| self.evaluate_within(scope, events))
+    }
+
+    fn evaluate_within(&self, scope: &Scope<'_>, events: &mut Events) -> Result<Column> {
+        let rows = scope.batch.rows;
         match &self.node {
-            Node::Column(position) => match batch.columns.get(*position as usize) {
+            Node::Column(position) => match scope.batch.columns.get(*position as usize) {
                 Some(array) => Ok(Column::Array(widen(array)?)),
                 None => Err(Error::new(ErrorKind::Internal, format!("A batch lacks column {position}."))),
             },
             Node::Literal(value) => Ok(Column::Constant(value.clone(), self.kind.clone())),
             Node::Call(call) => {
-                if let Some(column) = call.by_dictionary(batch, events)? {
+                if let Some(column) = call.by_dictionary(&scope.batch, events)? {
                     return Ok(column);
                 }
                 let args = call
                     .args
                     .iter()
-                    .map(|arg| arg.evaluate(batch, events))
+                    .map(|arg| arg.evaluate_in(scope, events))
                     .collect::<Result<Vec<Column>>>()?;
-                (call.kernel)(&args, batch.rows, events)
+                (call.kernel)(&args, rows, events)
             }
             Node::And(a, b) => {
-                let (a, b) = (a.evaluate(batch, events)?, b.evaluate(batch, events)?);
-                Ok(logic::and(&a, &b, batch.rows))
+                let (a, b) = (a.evaluate_in(scope, events)?, b.evaluate_in(scope, events)?);
+                Ok(logic::and(&a, &b, rows))
             }
             Node::Or(a, b) => {
-                let (a, b) = (a.evaluate(batch, events)?, b.evaluate(batch, events)?);
-                Ok(logic::or(&a, &b, batch.rows))
+                let (a, b) = (a.evaluate_in(scope, events)?, b.evaluate_in(scope, events)?);
+                Ok(logic::or(&a, &b, rows))
             }
-            Node::Case(arms, otherwise) => self.evaluate_case(arms, otherwise.as_deref(), batch, events),
+            Node::Case(arms, otherwise) => self.evaluate_case(arms, otherwise.as_deref(), scope, events),
+            Node::Let(value, body) => {
+                let value = value.evaluate_in(scope, events)?.into_array(rows);
+                body.evaluate_in(&scope.with(value), events)
+            }
+            Node::Local(depth) => {
+                let local = scope.locals.iter().rev().nth(*depth).cloned().map(Column::Array);
+                local.ok_or_else(|| Error::new(ErrorKind::Internal, "A value that is used twice was lost."))
+            }
         }
     }
 
@@ -310,21 +383,22 @@ impl Bound {
         &self,
         arms: &[(Bound, Bound)],
         otherwise: Option<&Bound>,
-        batch: &Batch,
+        scope: &Scope<'_>,
         events: &mut Events,
     ) -> Result<Column> {
+        let rows_in_all = scope.batch.rows;
         let last = Bound { node: Node::Literal(Scalar::Null), kind: self.kind.clone() };
         let values: Vec<&Bound> = arms.iter().map(|(_, v)| v).chain([otherwise.unwrap_or(&last)]).collect();
         // For each row, which value it takes; rows not yet decided are those at the last one.
         let undecided = arms.len();
-        let mut choice = vec![undecided; batch.rows];
+        let mut choice = vec![undecided; rows_in_all];
         for (arm, (condition, _)) in arms.iter().enumerate() {
             let open: Vec<u32> = rows_where(&choice, undecided);
             if open.is_empty() {
                 break;
             }
-            let part = part_of(batch, &open)?;
-            let truth = condition.evaluate(&part, events)?.bools(part.rows);
+            let part = scope.part(&open)?;
+            let truth = condition.evaluate_in(&part, events)?.bools(part.batch.rows);
             for (i, row) in open.iter().enumerate() {
                 if truth.is_valid(i) && truth.value(i) {
                     set(&mut choice, *row, arm);
@@ -332,19 +406,20 @@ impl Bound {
             }
         }
         let mut sources: Vec<ArrayRef> = Vec::new();
-        let mut places = vec![(0usize, 0usize); batch.rows];
+        let mut places = vec![(0usize, 0usize); rows_in_all];
         for (arm, value) in values.iter().enumerate() {
             let rows = rows_where(&choice, arm);
             if rows.is_empty() {
                 continue;
             }
-            if rows.len() == batch.rows {
-                return value.evaluate(batch, events);
+            if rows.len() == rows_in_all {
+                return value.evaluate_in(scope, events);
             }
             for (i, row) in rows.iter().enumerate() {
                 set(&mut places, *row, (sources.len(), i));
             }
-            sources.push(value.evaluate_array(&part_of(batch, &rows)?, events)?);
+            let part = scope.part(&rows)?;
+            sources.push(value.evaluate_in(&part, events)?.into_array(rows.len()));
         }
         if sources.is_empty() {
             return Ok(Column::Array(arrow_array::new_empty_array(&self.kind.arrow())));
@@ -364,10 +439,6 @@ fn rows_where(choice: &[usize], arm: usize) -> Vec<u32> {
     choice.iter().enumerate().filter(|(_, c)| **c == arm).map(|(row, _)| row as u32).collect()
 }
 
-fn part_of(batch: &Batch, rows: &[u32]) -> Result<Batch> {
-    if rows.len() == batch.rows { Ok(batch.clone()) } else { batch.take(&UInt32Array::from(rows.to_vec())) }
-}
-
 /// The expression in short, for the plan's picture and for debugging.
 impl fmt::Debug for Bound {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
@@ -381,6 +452,8 @@ impl fmt::Debug for Bound {
             Node::And(a, b) => write!(f, "({a:?} and {b:?})"),
             Node::Or(a, b) => write!(f, "({a:?} or {b:?})"),
             Node::Case(arms, otherwise) => write!(f, "case {arms:?} else {otherwise:?}"),
+            Node::Let(value, body) => write!(f, "let {value:?} in {body:?}"),
+            Node::Local(depth) => write!(f, "it{depth}"),
         }
     }
 }

@@ -5,6 +5,7 @@ use std::sync::Arc;
 
 use super::ast::{ColumnRef, ColumnSet, Expr, Keys, Kind, SetOf};
 use super::{Field, Scalar, Type};
+use crate::deep;
 use crate::error::{Error, ErrorKind, Result, SourceText, Span, nearest};
 use crate::text::{comma, name};
 
@@ -68,12 +69,55 @@ impl Environment {
                         let usage = format!("It is defined as {function}({}).", comma(&define.parameters));
                         return Err(Error::new(ErrorKind::Check, what).at(source, expr.span).next(usage));
                     }
+                    if let Some(error) = too_large(define, args) {
+                        return Err(error.at(source, expr.span));
+                    }
                     expanded = substitute(&define.body, &define.parameters, args, expr.span);
                 }
             }
             _ => {}
         }
         Ok(expanded)
+    }
+}
+
+/// Parts that an expression may have once the functions in it are put in their places.
+const MOST_PARTS: usize = 100_000;
+
+/// The error of a call that would be too large with the function's body in its place.
+fn too_large(define: &Define, args: &[Expr]) -> Option<Error> {
+    let mut sizes = Vec::with_capacity(args.len());
+    for arg in args {
+        sizes.push(parts(arg, MOST_PARTS));
+    }
+    let of_name = |name: &str| {
+        let place = define.parameters.iter().position(|parameter| parameter == name)?;
+        sizes.get(place).copied()
+    };
+    let mut all = 0usize;
+    count(&define.body, &mut all, MOST_PARTS, &of_name);
+    (all > MOST_PARTS).then(|| {
+        let what = "This is too long once the functions in it are written out.";
+        Error::new(ErrorKind::Check, what)
+            .why(format!("It would have more than {MOST_PARTS} parts, since functions that use a value twice double it."))
+            .next("Work a part of it out in a column of its own before it, with add.")
+    })
+}
+
+/// The parts of an expression, as far as `most`.
+fn parts(expr: &Expr, most: usize) -> usize {
+    let mut all = 0;
+    count(expr, &mut all, most, &|_| None);
+    all
+}
+
+fn count(expr: &Expr, all: &mut usize, most: usize, of_name: &dyn Fn(&str) -> Option<usize>) {
+    *all += match &expr.kind {
+        Kind::Name(name) => of_name(name).unwrap_or(1),
+        _ => 1,
+    };
+    if *all <= most {
+        expr.for_each_part(&mut |part| deep::guarded(|| count(part, all, most, of_name)));
     }
 }
 

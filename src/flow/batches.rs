@@ -60,13 +60,13 @@ impl Flow {
     /// # Errors
     /// As [`Flow::batches`].
     pub fn batches_with(&self, options: &RunOptions) -> Result<BatchReader> {
-        let plan = self.complete(options)?;
-        let fields = plan.main.fields.clone();
+        let plan = self.plan_with(options)?;
+        let fields = plan.plan.main.fields.clone();
         let options = options.clone();
         let (to, from) = sync_channel(2);
         std::thread::spawn(move || {
             let last = to.clone();
-            if let Err(error) = exec::run(&plan, &options, || Ok(Channel::sink(to))) {
+            if let Err(error) = exec::run(&plan.plan, &options, || Ok(Channel::sink(to))) {
                 // A reader that went away does not need to know.
                 let _ = last.send(Err(error));
             }

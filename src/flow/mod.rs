@@ -16,6 +16,7 @@ pub use batches::BatchReader;
 pub use plan::{CheckedPlan, SourceView};
 pub use tables::{IntoOther, Join, Window};
 
+use crate::deep;
 use crate::error::{Error, ErrorKind, Result, SourceText, Span};
 use crate::exec::{self, Ledger, RunOptions};
 use crate::expr::{Batch, Scalar, Type};
@@ -330,7 +331,7 @@ impl Flow {
     /// # Errors
     /// The mistakes, as one error with the others in [`Error::others`].
     pub fn check(&self) -> Result<()> {
-        self.checked(None).map(|_| ())
+        self.plan().map(|_| ())
     }
 
     fn checked(&self, options: Option<&RunOptions>) -> Result<Plan> {
@@ -346,12 +347,20 @@ impl Flow {
         let find = |plan: Plan, wanted: &Wanted| {
             exec::find(&rules::rewrite_plan(plan), options.unwrap_or(&RunOptions::default()), wanted)
         };
-        recipe::check(&self.recipe, &request, options.map(|_| &find as Find<'_>))
+        deep::with_room_for(self.recipe.length(), || {
+            recipe::check(&self.recipe, &request, options.map(|_| &find as Find<'_>))
+        })
+    }
+
+    /// The plan as it will run.
+    fn rewritten(&self, options: Option<&RunOptions>) -> Result<Plan> {
+        let plan = self.checked(options)?;
+        Ok(deep::with_room_for(plan.length(), || rules::rewrite_plan(plan)))
     }
 
     /// The plan with all columns known: those that only a run can tell are found.
     fn complete(&self, options: &RunOptions) -> Result<Plan> {
-        Ok(rules::rewrite_plan(self.checked(Some(options))?))
+        self.rewritten(Some(options))
     }
 
     /// The checked plan: what will be read and done; it can be run as it is.
@@ -359,7 +368,7 @@ impl Flow {
     /// # Errors
     /// As [`Flow::check`].
     pub fn plan(&self) -> Result<CheckedPlan> {
-        Ok(CheckedPlan { plan: rules::rewrite_plan(self.checked(None)?), flow: self.clone() })
+        Ok(CheckedPlan { plan: self.rewritten(None)?, flow: self.clone() })
     }
 
     /// The plan with all its columns known: where a pivot makes columns of the values that it finds, the steps up to

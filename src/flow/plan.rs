@@ -8,6 +8,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
 use super::Flow;
+use crate::deep;
 use crate::error::Result;
 use crate::exec::{self, Columns, Ledger, RunOptions, Writer};
 use crate::expr::Type;
@@ -20,10 +21,25 @@ use crate::table::Table;
 /// A checked plan: what will be read and done. It can be run any number of times; standard input, once.
 ///
 /// `Display` shows the steps as written beside as they will run.
-#[derive(Clone)]
 pub struct CheckedPlan {
     pub(super) plan: Plan,
     pub(super) flow: Flow,
+}
+
+impl Clone for CheckedPlan {
+    fn clone(&self) -> CheckedPlan {
+        let plan = deep::with_room_for(self.plan.length(), || self.plan.clone());
+        CheckedPlan { plan, flow: self.flow.clone() }
+    }
+}
+
+impl Drop for CheckedPlan {
+    fn drop(&mut self) {
+        // An operator holds the one below it, and so on down to the source.
+        let length = self.plan.length();
+        let nodes = self.plan.take_nodes();
+        deep::with_room_for(length, || drop(nodes));
+    }
 }
 
 impl CheckedPlan {
@@ -51,7 +67,8 @@ impl CheckedPlan {
         self.plan.main.fields.iter().map(|f| (f.name.as_str(), &f.kind))
     }
 
-    /// The steps in canonical text, each with the columns after it.
+    /// The steps in canonical text, each with the columns after it; without them in a chain so long that these are
+    /// more than a million.
     pub fn steps(&self) -> impl Iterator<Item = (&str, &[(String, Type)])> {
         self.plan.steps.iter().filter(|s| !s.aside).map(|s| (s.text.as_str(), s.columns.as_slice()))
     }
@@ -145,7 +162,7 @@ impl CheckedPlan {
 
     /// Files, bytes and rows of the sources: as far as they are known before the run.
     pub fn sources(&self) -> Vec<SourceView> {
-        crate::exec::scans(&self.plan)
+        deep::with_room_for(self.plan.length(), || crate::exec::scans(&self.plan))
             .into_iter()
             .map(|(_, scan)| {
                 let about = scan.source.about();
@@ -182,7 +199,7 @@ pub struct SourceView {
 
 impl fmt::Display for CheckedPlan {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        picture::write(&self.plan, f)
+        deep::with_room_for(self.plan.length(), || picture::write(&self.plan, f))
     }
 }
 

@@ -9,6 +9,7 @@ use std::sync::Arc;
 use super::join::Join;
 use super::reshape::{Spread, Totals, Unnest, Unpivot};
 use super::window::Window;
+use crate::deep;
 use crate::expr::bind::AggregateCall;
 use crate::expr::{Bound, ColumnId, Field};
 use crate::io::format::{Format, WriteOptions};
@@ -149,13 +150,18 @@ impl Op {
 }
 
 impl Node {
+    /// An operator without rows, in the place of one that was taken away.
+    pub(crate) fn nothing() -> Node {
+        Node { op: Op::Compute(Vec::new()), input: None, step: 0 }
+    }
+
     pub(crate) fn over(self, op: Op, step: StepId) -> Node {
         Node { op, input: Some(Box::new(self)), step }
     }
 
     /// The columns that leave the operator.
     pub(crate) fn columns(&self) -> Vec<ColumnId> {
-        let below = || self.input.as_ref().map(|i| i.columns()).unwrap_or_default();
+        let below = || self.input.as_ref().map(|i| deep::guarded(|| i.columns())).unwrap_or_default();
         match &self.op {
             Op::Scan(scan) => scan.columns.iter().map(|(_, f)| f.id).collect(),
             Op::Shared { columns, .. } => columns.iter().map(|(_, f)| f.id).collect(),
@@ -225,13 +231,13 @@ impl Node {
             }
             _ => None,
         };
-        own.or_else(|| self.input.as_ref()?.field(id))
+        own.or_else(|| deep::guarded(|| self.input.as_ref()?.field(id)))
     }
 
     /// Rebuilds the plan from below with a rule.
     pub(crate) fn rewritten(self, rule: &mut dyn FnMut(Node) -> Node) -> Node {
-        let input = self.input.map(|input| Box::new(input.rewritten(rule)));
-        let op = self.op.with_others(&mut |other| other.rewritten(rule));
+        let input = self.input.map(|input| Box::new(deep::guarded(|| input.rewritten(rule))));
+        let op = self.op.with_others(&mut |other| deep::guarded(|| other.rewritten(rule)));
         rule(Node { op, input, ..self })
     }
 

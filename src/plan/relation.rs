@@ -4,6 +4,7 @@ use std::sync::Arc;
 
 use super::Tally;
 use super::node::{Node, Op, StepId};
+use crate::deep;
 use crate::error::Result;
 use crate::expr::{Field, Scalar};
 use crate::io::files::Files;
@@ -124,6 +125,20 @@ impl Plan {
         }
     }
 
+    /// The number of its operators, about: what recursion over it needs room for.
+    pub(crate) fn length(&self) -> usize {
+        self.steps.len() + self.nodes().len()
+    }
+
+    /// Takes the operators of all chains out of it, and leaves none that can be run.
+    pub(crate) fn take_nodes(&mut self) -> Vec<Node> {
+        let chains = self.others.iter_mut().chain([&mut self.main]).map(|relation| &mut relation.node);
+        chains
+            .map(|node| std::mem::replace(node, Node::nothing()))
+            .chain(std::mem::take(&mut self.ran))
+            .collect()
+    }
+
     /// All operators, those of shared tables included.
     pub(crate) fn nodes(&self) -> Vec<&Node> {
         fn gather<'a>(node: &'a Node, into: &mut Vec<&'a Node>) {
@@ -131,7 +146,7 @@ impl Plan {
                 into.push(node);
                 node.others().into_iter().for_each(|other| gather(other, into));
                 if let Op::Shared { input, .. } = &node.op {
-                    gather(input, into);
+                    deep::guarded(|| gather(input, into));
                 }
             }
         }

@@ -6,7 +6,7 @@ use super::{Chain, Recipe};
 use crate::error::{Error, ErrorKind, Result, nearest};
 use crate::expr::bind::Ids;
 use crate::expr::expand::Environment;
-use crate::expr::{Scalar, Type};
+use crate::expr::{Field, Scalar, Type};
 use crate::io::files::Files;
 use crate::plan::{Find, Plan, Relation, StepInfo, Tally};
 use crate::step::{Checker, Table};
@@ -125,7 +125,7 @@ fn check_chain(chain: &Chain, table: Option<&String>, checker: &mut Checker<'_>)
             joins: placed.step.joins(),
             keeps_rows: placed.step.keeps_rows(),
             runs: true,
-            columns: fields.iter().map(|f| (f.name.clone(), f.kind.clone())).collect(),
+            columns: told(fields, &checker.steps),
         });
         if checker.open {
             break;
@@ -133,6 +133,18 @@ fn check_chain(chain: &Chain, table: Option<&String>, checker: &mut Checker<'_>)
         relation.as_ref()?;
     }
     relation
+}
+
+/// Columns of all steps together that are told of; a chain of thousands of steps that add columns has millions.
+const COLUMNS_TOLD: usize = 1_000_000;
+
+/// The columns after a step, with their types, as long as those of the steps before it are not very many.
+fn told(fields: &[Field], before: &[StepInfo]) -> Vec<(String, Type)> {
+    let told = before.last().map_or(0, |step| step.columns.len()) * before.len() / 2;
+    if told > COLUMNS_TOLD {
+        return Vec::new();
+    }
+    fields.iter().map(|f| (f.name.clone(), f.kind.clone())).collect()
 }
 
 /// Tables that the main chain needs, or that write or require, and those that they need.

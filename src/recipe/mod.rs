@@ -26,6 +26,13 @@ pub(crate) struct Recipe {
     pub(crate) main: Chain,
 }
 
+impl Recipe {
+    /// The number of its steps.
+    pub(crate) fn length(&self) -> usize {
+        self.main.steps.len() + self.tables.iter().map(|table| table.steps.len()).sum::<usize>()
+    }
+}
+
 /// A parameter with its default.
 #[derive(Clone, Debug)]
 pub(crate) struct Given {

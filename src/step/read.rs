@@ -342,7 +342,8 @@ impl Step for Read {
             _ => None,
         };
         if let Some(path) = &rejects
-            && let Err(error) = target::may_be_written(path).and_then(|()| checker.files.writes(path, &path.display().to_string(), false))
+            && let Err(error) = target::may_be_written(path)
+                .and_then(|()| checker.files.writes(path, &path.display().to_string(), false))
         {
             checker.wrong(self.span, error);
             return None;

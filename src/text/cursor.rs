@@ -4,6 +4,7 @@ use std::sync::Arc;
 
 use super::token::{RESERVED, Token, TokenKind};
 use super::{comma, name};
+use crate::deep::{self, NESTED};
 use crate::error::{Error, ErrorKind, Result, SourceText, Span, nearest};
 use crate::expr::ast::{ColumnRef, ColumnSet, SetOf};
 use crate::expr::{Scalar, Type};
@@ -14,11 +15,29 @@ pub(crate) struct Cursor<'a> {
     pub(crate) source: &'a Arc<SourceText>,
     tokens: &'a [Token],
     at: usize,
+    /// How deep the reader stands in parentheses and the like.
+    depth: usize,
 }
 
 impl<'a> Cursor<'a> {
     pub(crate) fn new(source: &'a Arc<SourceText>, tokens: &'a [Token]) -> Self {
-        Cursor { source, tokens, at: 0 }
+        Cursor { source, tokens, at: 0, depth: 0 }
+    }
+
+    /// Reads something that may hold more of its kind within.
+    ///
+    /// # Errors
+    /// As `read`; or it stands too deep.
+    pub(crate) fn nested<T>(&mut self, read: impl FnOnce(&mut Self) -> Result<T>) -> Result<T> {
+        if self.depth >= NESTED {
+            let error = self
+                .error(format!("More than {NESTED} parentheses, calls or signs stand within each other."));
+            return Err(error.next("Work a part of it out in a column of its own before it, with add."));
+        }
+        self.depth += 1;
+        let result = deep::guarded(|| read(self));
+        self.depth -= 1;
+        result
     }
 
     /// The next token, left in place.
@@ -296,7 +315,7 @@ impl<'a> Cursor<'a> {
             }
             "list" => {
                 self.expect_symbol("(", "before the type of the list's values")?;
-                let item = self.type_name()?;
+                let item = self.nested(Self::type_name)?;
                 self.expect_symbol(")", "after the type of the list's values")?;
                 Ok(Type::List(Box::new(item)))
             }

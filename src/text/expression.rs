@@ -2,36 +2,62 @@
 
 use super::Cursor;
 use super::token::TokenKind;
+use crate::deep::CHAINED;
 use crate::error::{Result, Span};
 use crate::expr::ast::{Binary, Cast, ColumnRef, Edge, Expr, Frame, Keys, Kind, Sense, Unit};
 use crate::expr::{Interval, Scalar};
 use churn_kernels::{calendar, number};
 
+/// Operands of a chain that are joined from the left, so that it is printed as it was written; of more, pairs are
+/// joined, and pairs of pairs, so that none stands deep.
+const FROM_THE_LEFT: usize = 64;
+
 /// Reads one expression.
 pub(crate) fn expression(c: &mut Cursor<'_>) -> Result<Expr> {
-    or(c)
+    c.nested(or)
 }
 
 fn or(c: &mut Cursor<'_>) -> Result<Expr> {
-    let mut left = and(c)?;
+    let mut operands = vec![and(c)?];
     while c.take_word("or") {
-        left = binary(Binary::Or, left, and(c)?);
+        operands.push(and(c)?);
     }
-    Ok(left)
+    Ok(joined(Binary::Or, operands))
 }
 
 fn and(c: &mut Cursor<'_>) -> Result<Expr> {
-    let mut left = not(c)?;
+    let mut operands = vec![not(c)?];
     while c.take_word("and") {
-        left = binary(Binary::And, left, not(c)?);
+        operands.push(not(c)?);
     }
-    Ok(left)
+    Ok(joined(Binary::And, operands))
+}
+
+/// Operands with an operator between them whose grouping does not matter.
+fn joined(op: Binary, operands: Vec<Expr>) -> Expr {
+    let mut parts = operands;
+    while parts.len() > FROM_THE_LEFT {
+        let mut pairs = Vec::with_capacity(parts.len() / 2 + 1);
+        let mut rest = parts.into_iter();
+        while let Some(left) = rest.next() {
+            pairs.push(match rest.next() {
+                Some(right) => binary(op, left, right),
+                None => left,
+            });
+        }
+        parts = pairs;
+    }
+    let mut parts = parts.into_iter();
+    let Some(first) = parts.next() else {
+        return Expr::new(Kind::Literal(Scalar::Null), Span::default());
+    };
+    parts.fold(first, |left, right| binary(op, left, right))
 }
 
 fn not(c: &mut Cursor<'_>) -> Result<Expr> {
     let start = c.span();
     if c.take_word("not") {
-        let x = not(c)?;
+        let x = c.nested(not)?;
         return Ok(Expr::new(Kind::Not(Box::new(x)), c.since(start)));
     }
     predicate(c)
@@ -100,31 +126,52 @@ fn sense(c: &mut Cursor<'_>) -> Sense {
 
 fn sum(c: &mut Cursor<'_>) -> Result<Expr> {
     let mut left = product(c)?;
-    loop {
+    for operands in 2.. {
         let op = match c.peek() {
             Some(TokenKind::Symbol("+")) => Binary::Add,
             Some(TokenKind::Symbol("-")) => Binary::Subtract,
-            Some(TokenKind::Symbol("||")) => Binary::Concat,
-            _ => return Ok(left),
+            Some(TokenKind::Symbol("||")) => {
+                let mut texts = vec![left];
+                while c.take_symbol("||") {
+                    texts.push(product(c)?);
+                }
+                left = joined(Binary::Concat, texts);
+                continue;
+            }
+            _ => break,
         };
+        too_long(c, operands)?;
         c.advance();
         left = binary(op, left, product(c)?);
     }
+    Ok(left)
+}
+
+/// Refuses a chain of so many operands that each stands deeper than the one before.
+fn too_long(c: &Cursor<'_>, operands: usize) -> Result<()> {
+    if operands <= CHAINED {
+        return Ok(());
+    }
+    Err(c
+        .error(format!("More than {CHAINED} operands stand in a row."))
+        .next("Work a part of them out in a column of its own before it, with add."))
 }
 
 fn product(c: &mut Cursor<'_>) -> Result<Expr> {
     let mut left = unary(c)?;
-    loop {
+    for operands in 2.. {
         let op = match c.peek() {
             Some(TokenKind::Symbol("*")) => Binary::Multiply,
             Some(TokenKind::Symbol("/")) => Binary::Divide,
             _ if c.is_word_at(0, "div") => Binary::Div,
             _ if c.is_word_at(0, "mod") => Binary::Mod,
-            _ => return Ok(left),
+            _ => break,
         };
+        too_long(c, operands)?;
         c.advance();
         left = binary(op, left, unary(c)?);
     }
+    Ok(left)
 }
 
 fn unary(c: &mut Cursor<'_>) -> Result<Expr> {
@@ -136,11 +183,11 @@ fn unary(c: &mut Cursor<'_>) -> Result<Expr> {
             c.advance();
             return postfix(c, Expr::new(Kind::Literal(value), c.since(start)));
         }
-        let x = unary(c)?;
+        let x = c.nested(unary)?;
         return Ok(Expr::new(Kind::Negate(Box::new(x)), c.since(start)));
     }
     if c.take_symbol("+") {
-        return unary(c);
+        return c.nested(unary);
     }
     let first = primary(c)?;
     postfix(c, first)
@@ -148,7 +195,8 @@ fn unary(c: &mut Cursor<'_>) -> Result<Expr> {
 
 fn postfix(c: &mut Cursor<'_>, mut x: Expr) -> Result<Expr> {
     let start = x.span;
-    loop {
+    for operands in 2.. {
+        too_long(c, operands)?;
         let kind = if c.is_word_at(0, "where") {
             c.advance();
             c.expect_symbol("(", "after where: its condition stands in parentheses")?;
@@ -160,10 +208,11 @@ fn postfix(c: &mut Cursor<'_>, mut x: Expr) -> Result<Expr> {
         } else if c.take_word("over") {
             Kind::Over(Box::new(x), Box::new(frame(c)?))
         } else {
-            return Ok(x);
+            break;
         };
         x = Expr::new(kind, c.since(start));
     }
+    Ok(x)
 }
 
 /// Reads what stands after `over`.

@@ -7,6 +7,7 @@ use std::sync::Arc;
 
 use super::cursor::Cursor;
 use super::token::{Token, TokenKind, tokens};
+use crate::deep;
 use crate::error::{Error, ErrorKind, Result, SourceText, Span};
 
 /// A logical line and the lines indented below it.
@@ -76,7 +77,7 @@ fn block(
         if *inner.get_or_insert(next) != next {
             return Err(uneven(source, line.first().map(|t| t.span).unwrap_or_default()));
         }
-        below.push(block(source, next, line, lines)?);
+        below.push(deep::guarded(|| block(source, next, line, lines))?);
     }
     Ok(Block { tokens, below, source: source.clone() })
 }

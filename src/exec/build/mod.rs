@@ -7,6 +7,7 @@ mod write;
 use std::path::Path;
 use std::sync::{Arc, PoisonError};
 
+use crate::deep;
 use crate::error::{Error, ErrorKind, Result};
 use crate::exec::context::Context;
 use crate::exec::ends;
@@ -51,7 +52,8 @@ pub(crate) fn run(
 /// As [`run`].
 pub(crate) fn find(plan: &Plan, options: &RunOptions, wanted: &Wanted) -> Result<Found> {
     let context = Context::new(options.clone(), plan);
-    let kept = Keep::run_within(context.budget.between_runs(), whole(plan, &context)?, &context)?;
+    let pipeline = deep::with_room_for(plan.length(), || whole(plan, &context))?;
+    let kept = Keep::run_within(context.budget.between_runs(), pipeline, &context)?;
     let counted = ended(context)?;
     let kinds: Vec<Type> =
         wanted.columns.iter().filter_map(|i| plan.main.fields.get(*i)).map(|f| f.kind.clone()).collect();
@@ -66,7 +68,7 @@ fn run_counted(
     sink: impl FnOnce() -> Result<Sink>,
 ) -> Result<(Vec<Batch>, Tally)> {
     let context = Context::new(options.clone(), plan);
-    let pipeline = whole(plan, &context)?;
+    let pipeline = deep::with_room_for(plan.length(), || whole(plan, &context))?;
     let batches = pipeline::run(pipeline, sink()?, &context)?.batches()?;
     Ok((batches, ended(context)?))
 }
@@ -92,9 +94,12 @@ fn whole(plan: &Plan, context: &Context) -> Result<Pipeline> {
 /// As [`run`].
 pub(crate) fn run_for_effect(plan: &Plan, options: &RunOptions) -> Result<Ledger> {
     let context = Context::new(options.clone(), plan);
-    for relation in plan.others.iter().chain([&plan.main]) {
-        pipeline::run(write::build_for_effect(&relation.node, &context)?, Discard::sink(), &context)?;
-    }
+    deep::with_room_for(plan.length(), || {
+        plan.others.iter().chain([&plan.main]).try_for_each(|relation| {
+            let pipeline = write::build_for_effect(&relation.node, &context)?;
+            pipeline::run(pipeline, Discard::sink(), &context).map(drop)
+        })
+    })?;
     Ok(Ledger::new(plan, &ended(context)?))
 }
 
@@ -119,6 +124,10 @@ fn ids(fields: &[Field]) -> Vec<ColumnId> {
 
 /// The pipeline that gives a node's rows; what blocks below it has run when this returns.
 fn build(node: &Node, context: &Context) -> Result<Pipeline> {
+    deep::guarded(|| build_within(node, context))
+}
+
+fn build_within(node: &Node, context: &Context) -> Result<Pipeline> {
     let step = node.step;
     let text = || context.step_text(step).to_owned();
     let below = || match &node.input {

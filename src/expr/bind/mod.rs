@@ -12,6 +12,7 @@ pub(crate) use window::WindowPlace;
 use std::sync::Arc;
 
 use super::{Bound, ColumnId, Field, Node, Scalar, Type, aggregates, cast, compare, fold, pattern, windows};
+use crate::deep;
 use crate::error::{Error, ErrorKind, Result, SourceText, Span, nearest};
 use crate::expr::ast::{Binary, Expr, Kind, Sense};
 use crate::expr::expand::{Environment, unknown_column, with_present};
@@ -59,6 +60,9 @@ pub(crate) enum Place<'a> {
     /// Bare ones may, and beside them only the keys.
     Groups { keys: &'a [Field], calls: &'a mut Vec<AggregateCall> },
 }
+
+/// Literals in a list from which on they are looked up together.
+const LOOKED_UP: usize = 16;
 
 /// Binds the expressions of one step.
 pub(crate) struct Binder<'a> {
@@ -127,6 +131,10 @@ impl Binder<'_> {
     }
 
     fn expression(&mut self, expr: &Expr, place: &mut Place<'_>) -> Bound {
+        deep::guarded(|| self.expression_within(expr, place))
+    }
+
+    fn expression_within(&mut self, expr: &Expr, place: &mut Place<'_>) -> Bound {
         let span = expr.span;
         let bound = match &expr.kind {
             Kind::Literal(value) => Bound::literal(value.clone()),
@@ -183,25 +191,17 @@ impl Binder<'_> {
                 let value = self.expression(x, place);
                 let low = self.expression(low, place);
                 let high = self.expression(high, place);
-                let above = self.comparison(Binary::GreaterEqual, value.clone(), low, span);
-                let below = self.comparison(Binary::LessEqual, value, high, span);
-                let both = Bound { node: Node::And(Box::new(above), Box::new(below)), kind: Type::Bool };
+                let both = Bound::using(value, |value| {
+                    let above = self.comparison(Binary::GreaterEqual, value.clone(), low, span);
+                    let below = self.comparison(Binary::LessEqual, value, high, span);
+                    Bound { node: Node::And(Box::new(above), Box::new(below)), kind: Type::Bool }
+                });
                 negated(both, *sense)
             }
             Kind::In(x, list, sense) => {
                 let value = self.expression(x, place);
-                let mut any: Option<Bound> = None;
-                for item in list {
-                    let other = self.compared(item, place);
-                    let equal = self.comparison(Binary::Equal, value.clone(), other, item.span);
-                    any = Some(match any {
-                        None => equal,
-                        Some(before) => {
-                            Bound { node: Node::Or(Box::new(before), Box::new(equal)), kind: Type::Bool }
-                        }
-                    });
-                }
-                negated(any.unwrap_or_else(Bound::unknown), *sense)
+                let within = Bound::using(value, |value| self.within(&value, list, place));
+                negated(within, *sense)
             }
             Kind::Like(x, wanted, sense) => {
                 let values = vec![self.expression(x, place), self.expression(wanted, place)];
@@ -240,6 +240,43 @@ impl Binder<'_> {
             Kind::Per(aggregate, keys) => return self.per(aggregate, keys, span, place),
         };
         self.folded(bound)
+    }
+
+    /// Whether a value is one of a list: many literals of its type are looked up together, and others are compared one
+    /// by one.
+    fn within(&mut self, value: &Bound, list: &[Expr], place: &mut Place<'_>) -> Bound {
+        let mut any: Vec<Bound> = Vec::new();
+        let mut members: Vec<Scalar> = Vec::new();
+        for item in list {
+            let other = self.compared(item, place);
+            let stand_in = Bound { node: Node::Local(0), kind: value.kind.clone() };
+            let Some((_, other, kind)) = self.united(stand_in, other, item.span) else {
+                return Bound::unknown();
+            };
+            let other = self.folded(other);
+            match other.as_literal() {
+                Some(literal) if list.len() >= LOOKED_UP && kind == value.kind && !literal.is_null() => {
+                    members.push(literal.clone());
+                }
+                _ => any.push(self.comparison(Binary::Equal, value.clone(), other, item.span)),
+            }
+        }
+        if !members.is_empty() {
+            any.push(functions::is_member(value.clone(), &members));
+        }
+        let or = |a: Bound, b: Bound| Bound { node: Node::Or(Box::new(a), Box::new(b)), kind: Type::Bool };
+        while any.len() > 64 {
+            let mut rest = any.into_iter();
+            any = std::iter::from_fn(|| {
+                let left = rest.next()?;
+                Some(match rest.next() {
+                    Some(right) => or(left, right),
+                    None => left,
+                })
+            })
+            .collect();
+        }
+        any.into_iter().reduce(or).unwrap_or_else(Bound::unknown)
     }
 
     /// Binds what a column is compared with: often a text that lacks its quotes.

@@ -114,6 +114,9 @@ impl Binder<'_> {
             (_, kind, _, _) => (kind.clone(), kind.clone(), kind.clone()),
         };
         let convert = |bound: Bound, kind: &Type| {
+            if bound.kind == *kind {
+                return bound;
+            }
             cast::silently(bound.clone(), kind).unwrap_or_else(|| cast::explicitly(bound, kind, None, false))
         };
         let values = vec![convert(a, &left), convert(b, &right)];

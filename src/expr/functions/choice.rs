@@ -64,21 +64,48 @@ fn coalesce(mut args: Arguments) -> Result<Bound, Complaint> {
     args.count(1..=usize::MAX)?;
     let kind = args.unite()?;
     let Some(last) = args.values.pop() else { return Ok(Bound::unknown()) };
-    let arms: Vec<_> = args.values.into_iter().map(|x| (not(is_null(x.clone())), x)).collect();
-    Ok(if arms.is_empty() { last } else { Bound { node: Node::Case(arms, Some(Box::new(last))), kind } })
+    // Each value is worked out once, and only where those before it are null.
+    Ok(args
+        .values
+        .into_iter()
+        .rev()
+        .fold(last, |otherwise, x| Bound::using(x, |x| first_present(x, otherwise, &kind))))
+}
+
+/// A value, or another one where it is null.
+fn first_present(x: Bound, otherwise: Bound, kind: &Type) -> Bound {
+    let arm = (not(is_null(x.clone())), x);
+    let node = match otherwise.node {
+        Node::Case(arms, last) => Node::Case(std::iter::once(arm).chain(arms).collect(), last),
+        _ => Node::Case(vec![arm], Some(Box::new(otherwise))),
+    };
+    Bound { node, kind: kind.clone() }
 }
 
 fn nullif(mut args: Arguments) -> Result<Bound, Complaint> {
     args.count(2..=2)?;
-    let kind = args.kind(0);
-    let original = args.values.first().cloned();
-    let shared = args.unite()?;
-    let (Some(b), Some(a), Some(x)) = (args.values.pop(), args.values.pop(), original) else {
+    if args.values.is_empty() {
         return Ok(Bound::unknown());
-    };
-    let null = Bound { node: Node::Literal(Scalar::Null), kind: kind.clone() };
-    let equal = compare(Binary::Equal, shared, a, b);
-    Ok(Bound { node: Node::Case(vec![(equal, null)], Some(Box::new(x))), kind })
+    }
+    let x = args.values.remove(0);
+    let (kind, values) = (x.kind.clone(), args.values);
+    let mut complaint = None;
+    let made = Bound::using(x, |x| {
+        let mut sides = Arguments { name: args.name, usage: args.usage, values };
+        sides.values.insert(0, x.clone());
+        let shared = match sides.unite() {
+            Ok(shared) => shared,
+            Err(error) => {
+                complaint = Some(error);
+                return Bound::unknown();
+            }
+        };
+        let (Some(b), Some(a)) = (sides.values.pop(), sides.values.pop()) else { return Bound::unknown() };
+        let null = Bound { node: Node::Literal(Scalar::Null), kind: kind.clone() };
+        let equal = compare(Binary::Equal, shared, a, b);
+        Bound { node: Node::Case(vec![(equal, null)], Some(Box::new(x))), kind: kind.clone() }
+    });
+    complaint.map_or(Ok(made), Err)
 }
 
 fn present(args: Arguments) -> Result<Bound, Complaint> {

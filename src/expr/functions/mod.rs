@@ -5,6 +5,7 @@
 mod choice;
 mod dates;
 mod lists;
+mod members;
 mod numbers;
 mod patterns;
 mod rounding;
@@ -20,6 +21,7 @@ use super::{Bound, Column, Events, Node, Scalar, Type, cast};
 use crate::error::Result;
 
 pub(crate) use choice::{compare, is_null, not};
+pub(crate) use members::is_member;
 pub(crate) use patterns::like;
 pub(crate) use rounding::round_half_away;
 
@@ -156,6 +158,9 @@ impl Arguments {
                 return Err(Complaint::new(i, format!("'{text}' is not a {kind}.")));
             };
             *value = Bound::literal(read);
+            return Ok(());
+        }
+        if found == *kind {
             return Ok(());
         }
         match cast::silently(value.clone(), kind) {

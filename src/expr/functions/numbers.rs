@@ -5,7 +5,7 @@ use super::{Arguments, Complaint, Family, Function, arg, entry, floats_by_row, i
 use crate::error::Result;
 use crate::expr::ast::Binary;
 use crate::expr::column::both_valid;
-use crate::expr::{Bound, Column, Node, Scalar, Type, arithmetic, compare};
+use crate::expr::{Bound, Column, Scalar, Type, arithmetic, compare};
 
 pub(super) const FUNCTIONS: &[Function] = &[
     entry(Family::Number, "abs", "abs(x)", "x without its sign.", ("abs(-3)", "3"), abs),
@@ -88,23 +88,20 @@ fn abs(mut args: Arguments) -> Result<Bound, Complaint> {
     if kind == Type::Float {
         return of_float(args, f64::abs);
     }
-    // -x where x is negative; the smallest int has no counterpart, and negate says so.
-    let x = args.values.remove(0);
     let zero = match kind {
         Type::Decimal(p, s) => Scalar::Decimal(0, p, s),
         _ => Scalar::Int(0),
     };
-    let compared = kind.clone();
-    let is_negative = Arguments { name: "<", usage: "a < b", values: vec![x.clone(), Bound::literal(zero)] };
-    let is_negative = is_negative.call(Type::Bool, move |args, rows, _| {
-        Ok(compare::compare(Binary::Less, &compared, &arg(args, 0), &arg(args, 1), rows))
-    });
-    let negated_kind = kind.clone();
-    let negated = Arguments { name: "-", usage: "-x", values: vec![x.clone()] };
-    let negated = negated.loud_call(kind.clone(), move |args, rows, events| {
-        arithmetic::negate(&negated_kind, &arg(args, 0), rows, events)
-    });
-    Ok(Bound { node: Node::Case(vec![(is_negative, negated)], Some(Box::new(x))), kind })
+    // -x where x is negative; the smallest int has no counterpart, and negate says so.
+    let of = kind.clone();
+    Ok(args.loud_call(kind, move |args, rows, events| {
+        let x = arg(args, 0);
+        let zero = Column::Constant(zero.clone(), of.clone());
+        let is_negative = compare::compare(Binary::Less, &of, &x, &zero, rows).bools(rows);
+        let negated = arithmetic::negate(&of, &x, rows, events)?.array(rows);
+        let chosen = arrow_select::zip::zip(&is_negative, &negated, &x.array(rows));
+        chosen.map(Column::Array).map_err(crate::expr::arrow_error)
+    }))
 }
 
 fn power(mut args: Arguments) -> Result<Bound, Complaint> {

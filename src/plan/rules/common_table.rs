@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
+use crate::deep;
 use crate::expr::{self, Bound, ColumnId, Field};
 use crate::plan::{Node, Op, Plan, Relation, StepId};
 
@@ -36,7 +37,7 @@ fn narrowed(node: Node, used: &BTreeMap<usize, BTreeSet<ColumnId>>) -> Node {
     node.rewritten(&mut |node| match node.op {
         Op::Shared { table, input, columns, mut kept } => {
             kept.retain(|id| used.get(&table).is_none_or(|used| used.contains(id)));
-            let input = Arc::new(narrowed(Arc::unwrap_or_clone(input), used));
+            let input = Arc::new(deep::guarded(|| narrowed(Arc::unwrap_or_clone(input), used)));
             Node { op: Op::Shared { table, input, columns, kept }, ..node }
         }
         _ => node,
@@ -51,7 +52,7 @@ fn count(node: &Node, uses: &mut BTreeMap<usize, usize>) {
             let seen = uses.entry(*table).or_default();
             *seen += 1;
             if *seen == 1 {
-                count(input, uses);
+                deep::guarded(|| count(input, uses));
             }
         }
     }
@@ -60,7 +61,7 @@ fn count(node: &Node, uses: &mut BTreeMap<usize, usize>) {
 fn inline(node: Node, uses: &BTreeMap<usize, usize>) -> Node {
     node.rewritten(&mut |node| match node.op {
         Op::Shared { table, input, columns, kept } => {
-            let below = inline(Arc::unwrap_or_clone(input), uses);
+            let below = deep::guarded(|| inline(Arc::unwrap_or_clone(input), uses));
             if uses.get(&table) == Some(&1) {
                 renumbered(below, columns, node.step)
             } else {

@@ -6,6 +6,7 @@
 //! left out before they are grouped, and counted.
 
 use super::Rule;
+use crate::deep;
 use crate::expr::{Bound, ColumnId};
 use crate::plan::{Node, Op};
 
@@ -19,6 +20,10 @@ fn apply(node: Node, _: &[ColumnId]) -> (Node, bool) {
 
 /// Moves a filter, or an early test, below what it stands on.
 fn push(node: Node, changed: &mut bool) -> Node {
+    deep::guarded(|| push_within(node, changed))
+}
+
+fn push_within(node: Node, changed: &mut bool) -> Node {
     let Node { op, input: Some(input), step } = node else { return node };
     let (condition, is_early) = match op {
         Op::Filter(condition) => (condition, false),

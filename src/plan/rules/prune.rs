@@ -1,6 +1,7 @@
 //! Columns that nobody needs are not read and not computed.
 
 use super::Rule;
+use crate::deep;
 use crate::expr::{ColumnId, Field};
 use crate::plan::{Node, Op};
 
@@ -161,7 +162,7 @@ fn prune(mut node: Node, mut needed: Vec<ColumnId>, changed: &mut bool) -> Node 
         _ => {}
     }
     if let Some(input) = node.input.take() {
-        node.input = Some(Box::new(prune(*input, needed, changed)));
+        node.input = Some(Box::new(deep::guarded(|| prune(*input, needed, changed))));
     }
     node
 }
@@ -169,7 +170,7 @@ fn prune(mut node: Node, mut needed: Vec<ColumnId>, changed: &mut bool) -> Node 
 /// Another table with only these columns.
 fn pruned(other: &mut Node, needed: Vec<ColumnId>, changed: &mut bool) -> Box<Node> {
     let none = Node { op: Op::Compute(Vec::new()), input: None, step: other.step };
-    Box::new(prune(std::mem::replace(other, none), needed, changed))
+    Box::new(deep::guarded(|| prune(std::mem::replace(other, none), needed, changed)))
 }
 
 /// Keeps the values whose place is marked.

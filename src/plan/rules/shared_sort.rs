@@ -1,6 +1,7 @@
 //! Windows one after the other, over the same partitions in the same order, are worked out together.
 
 use super::Rule;
+use crate::deep;
 use crate::plan::{Node, Op};
 
 pub(super) const RULE: Rule = Rule { name: "windows share a sort", apply };
@@ -52,7 +53,7 @@ fn without_window(node: Node) -> Node {
     let Node { op, input, step } = node;
     match (op, input) {
         (Op::Window(_), Some(input)) => *input,
-        (op, Some(input)) => without_window(*input).over(op, step),
+        (op, Some(input)) => deep::guarded(|| without_window(*input)).over(op, step),
         (op, None) => Node { op, input: None, step },
     }
 }
