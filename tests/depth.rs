@@ -119,7 +119,7 @@ fn long_lists_mean_what_short_ones_mean(
         'd' => joined((1..29).map(|i| format!("date '2025-02-{i:02}'")), ", "),
         _ => format!("1, 7, {}", joined((100..140).map(|i| format!("{i}.25")), ", ")),
     };
-    let rows = values.replace("nan", "cast('NaN' as float)").replace("-0.0", "-0.0");
+    let rows = values.replace("nan", "cast('NaN' as float)");
     let rows: Vec<&str> = rows.split(", ").collect();
     let adds = rows.iter().enumerate().fold(String::new(), |all, (i, row)| {
         let otherwise = if i == 0 { "null".to_owned() } else { "x".to_owned() };

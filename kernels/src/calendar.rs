@@ -141,7 +141,14 @@ pub fn parse_timestamp(text: &[u8]) -> Option<i64> {
         None => (rest, 0),
         Some(at) => (rest.get(..at)?, parse_offset(rest.get(at..)?)?),
     };
-    Some(day * DAY + parse_time(time.trim_ascii_end())? - offset)
+    // An offset may lead out of the calendar.
+    let moment = day * DAY + parse_time(time.trim_ascii_end())? - offset;
+    is_in_calendar(moment).then_some(moment)
+}
+
+/// Whether a moment, in microseconds since 1970, is of one of the years 1 to 9999.
+pub fn is_in_calendar(moment: i64) -> bool {
+    (i64::from(FIRST_DAY) * DAY..i64::from(LAST_DAY + 1) * DAY).contains(&moment)
 }
 
 /// Reads `Z`, `+HH`, `+HHMM` or `+HH:MM` as microseconds east of UTC.
@@ -228,6 +235,15 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
     use rstest::rstest;
+
+    #[test]
+    fn the_calendar_has_its_ends() {
+        assert_eq!(parse_date(b"0001-01-01"), Some(FIRST_DAY));
+        assert_eq!(parse_date(b"9999-12-31"), Some(LAST_DAY));
+        assert!(parse_timestamp(b"9999-12-31T23:59:59.999999Z").is_some());
+        assert_eq!(parse_timestamp(b"9999-12-31T23:59:59-01:00"), None);
+        assert_eq!(parse_timestamp(b"0001-01-01T00:30:00+01:00"), None);
+    }
 
     #[test]
     fn days_and_civil_dates_agree_over_the_whole_calendar() {

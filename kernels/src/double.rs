@@ -31,6 +31,32 @@ impl Sum {
         }
     }
 
+    /// Adds what the rounding of a term lost.
+    #[inline]
+    pub fn add_error(&mut self, error: f64) {
+        if error.is_finite() {
+            self.low += error;
+        }
+    }
+
+    /// The difference of two numbers.
+    #[inline]
+    pub fn difference(a: f64, b: f64) -> Sum {
+        let mut difference = Sum::default();
+        difference.add(a);
+        difference.add(-b);
+        difference
+    }
+
+    /// The sum times a number.
+    #[inline]
+    pub fn scaled(self, by: f64) -> Sum {
+        let mut product = Sum::default();
+        product.add_product(self.high, by);
+        product.add_error(self.low * by);
+        product
+    }
+
     /// Adds another sum.
     #[inline]
     pub fn merge(&mut self, other: Sum) {
@@ -64,6 +90,22 @@ impl Sum {
         Sum { high: quotient, low: (rest + self.low) / by }
     }
 
+    /// The mean of so many terms, rounded once. Where it lies in the very middle of two floats, the one that is written
+    /// with fewer digits: the mean of 4.6 and 4.8 is 4.7.
+    pub fn mean(self, count: f64) -> f64 {
+        let quotient = self.over(count);
+        let mean = quotient.total();
+        let rest = (quotient.high - mean) + quotient.low;
+        let other = if rest > 0.0 { mean.next_up() } else { mean.next_down() };
+        if rest != 0.0 && other - mean == 2.0 * rest {
+            let digits = |value: f64| format!("{value:e}").len();
+            if digits(other) < digits(mean) {
+                return other;
+            }
+        }
+        mean
+    }
+
     /// The total, rounded once.
     #[inline]
     pub fn total(self) -> f64 {
@@ -93,6 +135,15 @@ mod tests {
             sum.add(x);
         }
         assert_eq!(sum.total(), 1.1);
+    }
+
+    #[test]
+    fn a_mean_between_two_floats_is_the_shorter_one() {
+        for (terms, mean) in [(vec![4.6, 4.8], 4.7), (vec![0.1, 0.2, 0.3], 0.2), (vec![1.0, 2.0], 1.5)] {
+            let mut sum = Sum::default();
+            terms.iter().for_each(|x| sum.add(*x));
+            assert_eq!(sum.mean(terms.len() as f64), mean);
+        }
     }
 
     #[test]

@@ -43,6 +43,7 @@ pub mod hash;
 pub mod lines;
 mod masks;
 pub mod memory;
+pub mod moments;
 pub mod number;
 pub mod numbering;
 pub mod pool;

@@ -231,8 +231,11 @@ pub(crate) fn combinations(
     Ok(Some(found))
 }
 
-/// Each row four times, for the totals of rows and columns.
+/// Each row four times, for the totals of rows and columns; those without a cell once.
 pub(crate) struct Totals {
+    /// Which rows have a cell, if not all.
+    pub(crate) counted: Option<Bound>,
+    pub(crate) has_row: bool,
     /// Each with its type.
     pub(crate) by: Vec<(Bound, Type)>,
     pub(crate) keys: Vec<(Bound, Type)>,
@@ -246,14 +249,25 @@ impl StreamOp for Totals {
     }
 
     fn each(&self, batch: Batch, work: &mut Work, take: &mut Take<'_>) -> Result<()> {
+        let counted = match &self.counted {
+            None => batch.clone(),
+            Some(counted) => {
+                let keep = work.with_events(self.step, |events| counted.evaluate(&batch, events));
+                batch.filter(&keep.map_err(|e| e.in_step(&self.text))?.bools(batch.rows))?
+            }
+        };
         for (of_keys, of_rows) in [(false, false), (true, false), (false, true), (true, true)] {
+            if of_rows && !self.has_row {
+                continue;
+            }
+            let batch = if of_keys || of_rows { &counted } else { &batch };
             let mut part = batch.clone();
             for (bounds, is_total) in [(&self.by, of_rows), (&self.keys, of_keys)] {
                 for (bound, kind) in bounds {
                     part.columns.push(if is_total {
                         arrow_array::new_null_array(&kind.arrow(), batch.rows)
                     } else {
-                        work.with_events(self.step, |events| bound.evaluate_array(&batch, events))
+                        work.with_events(self.step, |events| bound.evaluate_array(batch, events))
                             .map_err(|e| e.in_step(&self.text))?
                     });
                 }

@@ -41,6 +41,7 @@ fn checked<T: Copy + Default + Clone>(
     rows: usize,
     f: impl Fn(T, T) -> Option<T>,
     show: impl Fn(T) -> String,
+    error: fn(&str) -> Error,
 ) -> Result<Vec<T>> {
     // The overflow flag is gathered without a branch; only where it is set is the row looked for.
     let pairs = map2(a, b, rows, |x, y| f(x, y).map_or((T::default(), true), |v| (v, false)));
@@ -48,7 +49,7 @@ fn checked<T: Copy + Default + Clone>(
         let row = pairs.iter().enumerate().find(|(row, (_, over))| *over && valid(nulls, *row));
         if let Some((row, _)) = row {
             let text = |operand: Operand<'_, T>| operand.get(row).map(&show).unwrap_or_default();
-            return Err(overflow(&format!("{} {} {}", text(a), op.symbol(), text(b))));
+            return Err(error(&format!("{} {} {}", text(a), op.symbol(), text(b))));
         }
     }
     Ok(pairs.into_iter().map(|(v, _)| v).collect())
@@ -59,6 +60,13 @@ pub(crate) fn overflow(what: &str) -> Error {
     Error::new(ErrorKind::Data, format!("A whole number overflows: {what}."))
         .why("int holds numbers up to 9223372036854775807.")
         .next("Turn one of the operands into a float first: cast(x as float).")
+}
+
+/// The error of a decimal that does not fit.
+pub(crate) fn decimal_overflow(what: &str) -> Error {
+    Error::new(ErrorKind::Data, format!("A decimal has more digits than its type: {what}."))
+        .why("decimal holds numbers of at most 38 digits, and a column of it as many as its type says.")
+        .next("Turn it into a wider one first, cast(x as decimal(38, 2)), or into a float.")
 }
 
 /// `a op b` for whole numbers: `+ - * div mod`.
@@ -82,12 +90,12 @@ pub(crate) fn ints(op: Binary, a: &Column, b: &Column, rows: usize, events: &mut
     let values = match op {
         // Named closures, so that the loops are compiled for the operation and not called through a pointer.
         Binary::Add => {
-            checked(op, operands, nulls.as_ref(), rows, |a, b| a.checked_add(b), |v| v.to_string())
+            checked(op, operands, nulls.as_ref(), rows, |a, b| a.checked_add(b), |v| v.to_string(), overflow)
         }
         Binary::Multiply => {
-            checked(op, operands, nulls.as_ref(), rows, |a, b| a.checked_mul(b), |v| v.to_string())
+            checked(op, operands, nulls.as_ref(), rows, |a, b| a.checked_mul(b), |v| v.to_string(), overflow)
         }
-        _ => checked(op, operands, nulls.as_ref(), rows, f, |v| v.to_string()),
+        _ => checked(op, operands, nulls.as_ref(), rows, f, |v| v.to_string(), overflow),
     }?;
     Ok(Column::Array(Arc::new(Int64Array::new(values.into(), nulls))))
 }
@@ -156,6 +164,7 @@ pub(crate) fn decimal(op: Binary, kind: &Type, a: &Column, b: &Column, rows: usi
             _ => a.checked_mul(b).and_then(fits),
         },
         show,
+        decimal_overflow,
     )?;
     Ok(Column::Array(Arc::new(decimal_array(values, precision, scale, nulls)?)))
 }
@@ -236,7 +245,7 @@ fn count_new_nulls(array: &dyn Array, before: Option<&NullBuffer>, events: &mut 
 }
 
 /// `a || b`.
-pub(crate) fn concat(a: &Column, b: &Column, rows: usize) -> Column {
+pub(crate) fn concat(a: &Column, b: &Column, rows: usize) -> Result<Column> {
     let (a, b) = (a.texts(), b.texts());
     texts_by_row(rows, |row, out| {
         out.push_str(a.get(row)?);

@@ -147,10 +147,7 @@ pub(crate) fn convert(value: &Scalar, to: &Type, format: Option<&str>) -> Option
                 .then_some(Scalar::Int(whole as i64))?
         }
         (Scalar::Float(v), Type::Decimal(p, s)) => {
-            let units = super::functions::round_half_away(*v, i32::from(*s)) * 10f64.powi(i32::from(*s));
-            let units = units.round();
-            let limit = 10f64.powi(i32::from(*p));
-            (units.abs() < limit).then_some(Scalar::Decimal(units as i128, *p, *s))?
+            Scalar::Decimal(decimal_of_float(*v, *p, s.unsigned_abs())?, *p, *s)
         }
         (Scalar::Decimal(v, _, s), Type::Float) => {
             Scalar::Float(number::parse_float(super::decimal_text(*v, *s).as_bytes())?)
@@ -170,6 +167,24 @@ pub(crate) fn convert(value: &Scalar, to: &Type, format: Option<&str>) -> Option
         (value, to) if value.kind() == *to => value.clone(),
         _ => return None,
     })
+}
+
+/// A float as a decimal of so many digits, in units of its last one: as its shortest text is written, half away from
+/// zero. `None` if it does not fit, or is no number.
+fn decimal_of_float(value: f64, precision: u8, scale: u8) -> Option<i128> {
+    if !value.is_finite() {
+        return None;
+    }
+    let text = format!("{}", value.abs());
+    let (whole, part) = text.split_once('.').unwrap_or((&text, ""));
+    let digits = whole.bytes().chain(part.bytes().chain(std::iter::repeat(b'0')).take(usize::from(scale)));
+    let units = digits
+        .map(|digit| i128::from(digit - b'0'))
+        .try_fold(0i128, |units, digit| units.checked_mul(10)?.checked_add(digit))?;
+    let up = part.as_bytes().get(usize::from(scale)).is_some_and(|digit| *digit >= b'5');
+    let units = units.checked_add(i128::from(up))?;
+    let limit = 10i128.checked_pow(u32::from(precision))?;
+    (units < limit).then_some(if value.is_sign_negative() { -units } else { units })
 }
 
 fn rescale(value: i128, from: i8, precision: u8, scale: i8) -> Option<Scalar> {

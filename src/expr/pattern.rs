@@ -22,7 +22,8 @@ pub(crate) fn parse(pattern: &str, text: &str, kind: &Type) -> Option<Scalar> {
             let day = i64::from(days(fields.to_date().ok()?)) * DAY;
             let time = fields.to_time().map_or(0, micros);
             let east = fields.offset().map_or(0, |offset| i64::from(offset.seconds()) * SECOND);
-            Some(Scalar::Timestamp(day + time - east))
+            let moment = day + time - east;
+            calendar::is_in_calendar(moment).then_some(Scalar::Timestamp(moment))
         }
     }
 }

@@ -14,6 +14,8 @@ use arrow_array::{
 use arrow_buffer::OffsetBuffer;
 use arrow_schema::{DataType, Field, TimeUnit};
 
+use churn_kernels::calendar::DAY;
+
 use super::Type;
 use super::bound::arrow;
 use crate::error::{Error, ErrorKind, Result};
@@ -77,13 +79,14 @@ pub(crate) fn widen(array: &ArrayRef) -> Result<ArrayRef> {
             arrow_select::take::take(&values, dictionary.keys(), None).map_err(arrow)?
         }
         DataType::Date64 => {
-            let days: PrimitiveArray<Date32Type> =
-                array.as_primitive::<Date64Type>().unary(|ms| ms.div_euclid(86_400_000) as i32);
+            let days: PrimitiveArray<Date32Type> = array
+                .as_primitive::<Date64Type>()
+                .try_unary(|ms| i32::try_from(ms.div_euclid(86_400_000)).map_err(|_| too_large("a date")))?;
             Arc::new(days)
         }
-        DataType::Time32(TimeUnit::Second) => time(scaled(1_000_000, 1, array)?),
-        DataType::Time32(_) => time(scaled(1000, 1, array)?),
-        DataType::Time64(TimeUnit::Nanosecond) => time(scaled(1, 1000, array)?),
+        DataType::Time32(TimeUnit::Second) => time(scaled(1_000_000, 1, array)?)?,
+        DataType::Time32(_) => time(scaled(1000, 1, array)?)?,
+        DataType::Time64(TimeUnit::Nanosecond) => time(scaled(1, 1000, array)?)?,
         DataType::Timestamp(TimeUnit::Second, _) => timestamp(scaled(1_000_000, 1, array)?),
         DataType::Timestamp(TimeUnit::Millisecond, _) => timestamp(scaled(1000, 1, array)?),
         DataType::Timestamp(TimeUnit::Nanosecond, _) => timestamp(scaled(1, 1000, array)?),
@@ -143,8 +146,13 @@ fn list_of(
     Ok(Arc::new(ListArray::new(field, offsets, values, nulls)))
 }
 
-fn time(micros: Int64Array) -> ArrayRef {
-    Arc::new(micros.reinterpret_cast::<Time64MicrosecondType>())
+/// Times of a day; before its start and behind its end there are none.
+fn time(micros: Int64Array) -> Result<ArrayRef> {
+    let is_none = |micros: i64| !(0..DAY).contains(&micros);
+    if micros.iter().flatten().any(is_none) {
+        return Err(too_large("a time of a day"));
+    }
+    Ok(Arc::new(micros.reinterpret_cast::<Time64MicrosecondType>()))
 }
 
 fn timestamp(micros: Int64Array) -> ArrayRef {

@@ -46,7 +46,7 @@ enum Out {
 
 /// Where compressed bytes go.
 enum Sink {
-    Part(Part),
+    Part(Box<Part>),
     Stream(Box<dyn Write + Send>),
 }
 
@@ -141,7 +141,7 @@ impl Target {
         }
         let locked = if mode == Mode::Append && exists { Some(locked(path)?) } else { None };
         let part = Part::create(path).map_err(failed)?;
-        let mut out = packed(path, Sink::Part(part)).map_err(failed)?;
+        let mut out = packed(path, Sink::Part(Box::new(part))).map_err(failed)?;
         let continues = locked.as_ref().is_some_and(|file| file.metadata().is_ok_and(|m| m.len() > 0));
         if continues {
             copy_older(path, &mut out)?;
@@ -247,7 +247,7 @@ pub(crate) fn may_be_written(path: &Path) -> Result<()> {
 fn packed(path: &Path, sink: Sink) -> std::io::Result<Out> {
     let buffered = |sink| BufWriter::with_capacity(1 << 18, sink);
     Ok(match (Compression::of(path), sink) {
-        (Compression::None, Sink::Part(part)) => Out::Plain(Plain::new(part)?),
+        (Compression::None, Sink::Part(part)) => Out::Plain(Plain::new(*part)?),
         (Compression::None, Sink::Stream(out)) => Out::Stream(out),
         (Compression::Gzip, sink) => {
             Out::Gzip(flate2::write::GzEncoder::new(buffered(sink), flate2::Compression::new(6)))

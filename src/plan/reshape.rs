@@ -50,9 +50,14 @@ pub(crate) struct Cell {
     pub(crate) fill: Option<Scalar>,
 }
 
-/// Each row four times: for its cell, for the total of its row, for that of its column, and for that of all.
+/// Each row four times: for its cell, for the total of its row, for that of its column, and for that of all; without a
+/// total row only twice. A row that has no cell is there once.
 #[derive(Clone)]
 pub(crate) struct Totals {
+    /// Which rows have a cell, where values of the keys are given.
+    pub(crate) counted: Option<Bound>,
+    /// Whether there is a total row.
+    pub(crate) has_row: bool,
     pub(crate) by: Vec<(Field, Bound)>,
     pub(crate) keys: Vec<(Field, Bound)>,
     /// Whether a row stands for all keys, and whether it stands for all rows.

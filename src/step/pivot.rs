@@ -8,7 +8,7 @@ use crate::error::{Error, ErrorKind, Result, Span};
 use crate::expr::ast::{Expr, Kind};
 use crate::expr::bind::{AggregateCall, Place};
 use crate::expr::expand::unknown_column;
-use crate::expr::functions::Arguments;
+use crate::expr::functions::{self, Arguments};
 use crate::expr::{Bound, ColumnId, Field, Scalar, Type, aggregates, cast};
 use crate::plan::node::Scan;
 use crate::plan::{Cell, Node, Op, Plan, Relation, SortKey, Spread, StepInfo, Totals, Wanted};
@@ -193,6 +193,32 @@ impl Pivot {
         Some(found)
     }
 
+    /// Which rows have a cell, where the values of the keys are given: totals are of what the table shows.
+    fn counted(&self, keys: &[(Field, Bound)], checker: &mut Checker<'_>) -> Option<Bound> {
+        if self.keys.iter().all(|key| key.values.is_none()) {
+            return None;
+        }
+        let mistakes = checker.errors.len();
+        let fields: Vec<Field> =
+            keys.iter().map(|(field, by)| Field { kind: by.kind.clone(), ..field.clone() }).collect();
+        let combinations = self.given(&fields, checker);
+        // What is wrong with the values is told where they become columns.
+        checker.errors.truncate(mistakes);
+        let combinations = combinations?;
+        let tests = keys.iter().enumerate().map(|(place, (_, by))| {
+            let values = combinations.iter().filter_map(|values| values.get(place));
+            let (nulls, values): (Vec<_>, Vec<_>) = values.cloned().partition(Scalar::is_null);
+            let member = functions::is_member(by.clone(), &values);
+            if nulls.is_empty() {
+                return member;
+            }
+            let is_null = functions::is_null(by.clone());
+            Bound { node: crate::expr::Node::Or(Box::new(is_null), Box::new(member)), kind: Type::Bool }
+        });
+        tests
+            .reduce(|a, b| Bound { node: crate::expr::Node::And(Box::new(a), Box::new(b)), kind: Type::Bool })
+    }
+
     /// The name of a combination's column.
     fn column(
         &self,
@@ -327,7 +353,9 @@ impl Pivot {
             let keys = renewed.split_off(by_fields.len());
             group_keys.push((own_of_keys.clone(), Bound::column(&of_keys)));
             group_keys.push((own_of_rows.clone(), Bound::column(&of_rows)));
-            node = node.over(Op::Totals(Totals { by: renewed, keys, of_keys, of_rows }), step);
+            let (counted, has_row) = (self.counted(&keys, checker), !by_fields.is_empty());
+            let keys_and_marks = Totals { counted, has_row, by: renewed, keys, of_keys, of_rows };
+            node = node.over(Op::Totals(keys_and_marks), step);
             totals = Some((own_of_keys, own_of_rows));
         }
         let keys: Vec<Field> =
@@ -453,29 +481,31 @@ impl Step for Pivot {
             of_keys: grouped.totals.as_ref().map(|(of_keys, _)| of_keys.id),
         };
         let mut relation = Relation { node: grouped.relation.node.over(Op::Spread(spread), step), fields };
-        if let Some(of_rows) = of_rows {
+        if let Some(of_rows) = of_rows.filter(|_| !grouped.by.is_empty()) {
             relation = with_total_row(relation, &grouped.by, &of_rows, checker);
         }
         Some(relation)
     }
 }
 
-/// The total row behind all others, called so where its first column is text.
+/// The total row behind all others. The first of the columns that make the rows becomes text and says `total` there, so
+/// that the row is told from that of a group whose value is null.
 fn with_total_row(relation: Relation, by: &[Field], is_total: &Field, checker: &mut Checker<'_>) -> Relation {
     let step = checker.step();
     let key = SortKey { by: Bound::column(is_total), descending: false, nulls_first: false };
     let mut relation = relation.then(Op::Sort { keys: vec![key], keep: None }, step);
-    if let Some(first) = by.first().filter(|f| f.kind == Type::Text) {
-        let arms = vec![(Bound::column(is_total), Bound::literal(Scalar::Text("total".into())))];
-        let otherwise = Some(Box::new(Bound::column(first)));
-        let bound = Bound { node: crate::expr::Node::Case(arms, otherwise), kind: Type::Text };
-        let field = Field::new(checker.ids.next(), &first.name, Type::Text);
-        if let Some(slot) = relation.fields.iter_mut().find(|f| f.id == first.id) {
-            *slot = field.clone();
-        }
-        relation = relation.then(Op::Compute(vec![(field, bound)]), step);
+    let Some(first) = by.first() else { return relation };
+    let own = match first.kind {
+        Type::Text => Bound::column(first),
+        _ => cast::explicitly(Bound::column(first), &Type::Text, None, false),
+    };
+    let arms = vec![(Bound::column(is_total), Bound::literal(Scalar::Text("total".into())))];
+    let bound = Bound { node: crate::expr::Node::Case(arms, Some(Box::new(own))), kind: Type::Text };
+    let field = Field::new(checker.ids.next(), &first.name, Type::Text);
+    if let Some(slot) = relation.fields.iter_mut().find(|f| f.id == first.id) {
+        *slot = field.clone();
     }
-    relation
+    relation.then(Op::Compute(vec![(field, bound)]), step)
 }
 
 impl fmt::Display for Pivot {

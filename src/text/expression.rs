@@ -290,9 +290,12 @@ fn primary(c: &mut Cursor<'_>) -> Result<Expr> {
     let kind = match c.peek() {
         Some(TokenKind::Number(text)) => {
             let Some(value) = number_literal(text) else {
-                return Err(c
-                    .error("This whole number is too long for int.")
-                    .next("Write it with a point: 1.0e20."));
+                return Err(if text.contains(['.', 'e']) {
+                    c.error("This number is beyond the largest float.")
+                        .next("The largest is about 1.8e308; cast('inf' as float) is infinite.")
+                } else {
+                    c.error("This whole number is too long for int.").next("Write it with a point: 1.0e20.")
+                });
             };
             c.advance();
             Kind::Literal(value)

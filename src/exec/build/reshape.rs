@@ -67,6 +67,8 @@ pub(super) fn totals(
         columns.iter().map(placed).collect::<Result<Vec<_>>>()
     };
     let op = spread::Totals {
+        counted: how.counted.as_ref().map(|counted| counted.placed(&pipeline.layout)).transpose()?,
+        has_row: how.has_row,
         by: placed(&how.by)?,
         keys: placed(&how.keys)?,
         step: node.step,

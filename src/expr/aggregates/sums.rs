@@ -8,6 +8,7 @@ use std::sync::Arc;
 use arrow_array::types::{Decimal128Type, Float64Type, Int64Type};
 use arrow_array::{Float64Array, Int64Array};
 use churn_kernels::double::Sum;
+use churn_kernels::moments::Deviations;
 
 use serde::{Deserialize, Serialize};
 
@@ -116,7 +117,7 @@ fn sum(mut args: Arguments) -> Result<Made, Complaint> {
             },
             move |states| {
                 if states.iter().any(|s| s.overflow || s.sum.unsigned_abs() >= 10u128.pow(38)) {
-                    return Err(too_large());
+                    return Err(arithmetic::decimal_overflow("a sum"));
                 }
                 let nulls = arrow_buffer::NullBuffer::from_iter(states.iter().map(|s| s.count > 0));
                 let sums = states.iter().map(|s| s.sum).collect();
@@ -165,23 +166,14 @@ fn mean(mut args: Arguments) -> Result<Made, Complaint> {
     args.number(0)?;
     args.want(0, &Type::Float)?;
     Ok(made(args, Type::Float, add_floats, |states| {
-        let means = states.iter().map(|s: &Real| (s.count > 0).then(|| s.sum.over(s.count as f64).total()));
+        let means = states.iter().map(|s: &Real| (s.count > 0).then(|| s.sum.mean(s.count as f64)));
         Ok(Arc::new(means.collect::<Float64Array>()))
     }))
 }
 
-#[derive(Clone, Default, Serialize, Deserialize)]
-struct Squares {
-    sum: Sum,
-    squares: Sum,
-    count: i64,
-}
-
-impl State for Squares {
+impl State for Deviations {
     fn merge(&mut self, later: &mut Self) {
-        self.sum.merge(later.sum);
-        self.squares.merge(later.squares);
-        self.count += later.count;
+        Deviations::merge(self, later);
     }
 }
 
@@ -192,30 +184,14 @@ fn spread(mut args: Arguments, of_variance: fn(f64) -> f64) -> Result<Made, Comp
     Ok(made(
         args,
         Type::Float,
-        |states: &mut [Squares], groups, args| {
-            each_value::<_, Float64Type>(states, groups, column(args, 0)?, |state, x| {
-                state.sum.add(x);
-                state.squares.add_product(x, x);
-                state.count += 1;
-            });
+        |states: &mut [Deviations], groups, args| {
+            each_value::<_, Float64Type>(states, groups, column(args, 0)?, Deviations::add);
             Ok(())
         },
         move |states| {
-            let results = states.iter().map(|s| {
-                let about_mean = about_mean(s.squares, s.sum, s.sum, s.count);
-                (s.count > 1).then(|| of_variance(not_below_zero(about_mean) / (s.count - 1) as f64))
-            });
+            let variance = |m: &Deviations| of_variance(m.squares() / (m.count() - 1) as f64);
+            let results = states.iter().map(|m| (m.count() > 1).then(|| variance(m)));
             Ok(Arc::new(results.collect::<Float64Array>()))
         },
     ))
-}
-
-/// Σxy − Σx·Σy / n: the products about their means.
-pub(super) fn about_mean(products: Sum, x: Sum, y: Sum, count: i64) -> f64 {
-    products.minus(x.times(y).over(count as f64)).total()
-}
-
-/// A sum of squares, whose rounding may leave it a little below zero.
-pub(super) fn not_below_zero(squares: f64) -> f64 {
-    if squares < 0.0 { 0.0 } else { squares }
 }

@@ -48,9 +48,8 @@ impl Binder<'_> {
                         "Turn it into text: cast(… as text).",
                     );
                 };
-                two(a, b).call(Text, move |args, rows, _| {
-                    Ok(arithmetic::concat(&arg(args, 0), &arg(args, 1), rows))
-                })
+                two(a, b)
+                    .call(Text, move |args, rows, _| arithmetic::concat(&arg(args, 0), &arg(args, 1), rows))
             }
             (Binary::Subtract, Date, Date) => two(a, b).call(Int, move |args, rows, _| {
                 Ok(arithmetic::days_between(&arg(args, 0), &arg(args, 1), rows))

@@ -18,7 +18,7 @@ use arrow_array::{BooleanArray, Float64Array, Int64Array};
 
 use super::bound::{Call, Kernel};
 use super::{Bound, Column, Events, Node, Scalar, Type, cast};
-use crate::error::Result;
+use crate::error::{Error, ErrorKind, Result};
 
 pub(crate) use choice::{compare, is_null, not};
 pub(crate) use members::is_member;
@@ -259,18 +259,64 @@ pub(crate) fn arg(args: &[Column], i: usize) -> Column {
     args.get(i).cloned().unwrap_or(Column::Constant(Scalar::Null, Type::Null))
 }
 
+/// Bytes of the longest text that is made, and of all texts that are made of the rows of a batch.
+const LONGEST: usize = 64 << 20;
+const TOGETHER: usize = 512 << 20;
+
+/// A text that is being made; one that grows beyond what a text may have stays as it is, and is told of.
+#[derive(Default)]
+pub(crate) struct Text {
+    text: String,
+    is_too_long: bool,
+}
+
+impl Text {
+    pub(crate) fn push_str(&mut self, more: &str) {
+        if self.room_for(more.len()) {
+            self.text.push_str(more);
+        }
+    }
+
+    /// Whether so many more bytes may be added.
+    pub(crate) fn room_for(&mut self, more: usize) -> bool {
+        self.is_too_long |= self.text.len().saturating_add(more) > LONGEST;
+        !self.is_too_long
+    }
+
+    /// The text itself, for what makes it no longer than what it is made of.
+    pub(crate) fn inner(&mut self) -> &mut String {
+        &mut self.text
+    }
+}
+
 /// A text column row by row: `f` writes the text, or gives `None` for null.
-pub(crate) fn texts_by_row(rows: usize, mut f: impl FnMut(usize, &mut String) -> Option<()>) -> Column {
+///
+/// # Errors
+/// A text, or all of them together, become too long.
+pub(crate) fn texts_by_row(rows: usize, mut f: impl FnMut(usize, &mut Text) -> Option<()>) -> Result<Column> {
     let mut builder = StringViewBuilder::with_capacity(rows);
-    let mut text = String::new();
+    let mut text = Text::default();
+    let mut together = 0;
     for row in 0..rows {
-        text.clear();
-        match f(row, &mut text) {
-            Some(()) => builder.append_value(&text),
+        text.text.clear();
+        let made = f(row, &mut text);
+        together += text.text.len();
+        if text.is_too_long || together > TOGETHER {
+            return Err(too_long(text.is_too_long));
+        }
+        match made {
+            Some(()) => builder.append_value(&text.text),
             None => builder.append_null(),
         }
     }
-    Column::Array(Arc::new(builder.finish()))
+    Ok(Column::Array(Arc::new(builder.finish())))
+}
+
+fn too_long(is_one: bool) -> Error {
+    let (what, limit) =
+        if is_one { ("A text becomes", LONGEST) } else { ("Texts of some thousand rows become", TOGETHER) };
+    Error::new(ErrorKind::Data, format!("{what} too long: more than {} MB.", limit >> 20))
+        .next("Look at what makes it grow: a text that is joined with itself, a replacement longer than what it replaces.")
 }
 
 /// A column of whole numbers row by row.

@@ -60,10 +60,10 @@ fn capture(mut args: Arguments) -> Result<Bound, Complaint> {
     Ok(args.call(Type::Text, move |args, rows, _| {
         let x = arg(args, 0);
         let x = x.texts();
-        Ok(texts_by_row(rows, |row, out| {
+        texts_by_row(rows, |row, out| {
             out.push_str(regex.captures(x.get(row)?)?.get(group)?.as_str());
             Some(())
-        }))
+        })
     }))
 }
 

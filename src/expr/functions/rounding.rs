@@ -2,14 +2,15 @@
 
 use std::sync::Arc;
 
-use arrow_array::Decimal128Array;
 use arrow_array::cast::AsArray;
 use arrow_array::types::Decimal128Type;
+use arrow_array::{Decimal128Array, Int64Array};
 
 use super::{Arguments, Complaint, Family, Function, arg, floats_by_row, ints_by_row};
 use crate::error::Result;
+use crate::expr::arithmetic::{decimal_overflow, overflow};
 use crate::expr::column::both_valid;
-use crate::expr::{Bound, Column, Event, Events, Scalar, Type, array_of, compare};
+use crate::expr::{Bound, Column, Event, Events, Scalar, Type, array_of, compare, decimal_text};
 
 pub(super) const FUNCTIONS: &[Function] = &[
     Function {
@@ -61,6 +62,10 @@ pub(crate) fn round_half_away(x: f64, n: i32) -> f64 {
     if !x.is_finite() || n > 300 {
         return x;
     }
+    if n < -308 {
+        // Half of a unit that no float reaches.
+        return 0f64.copysign(x);
+    }
     let unit = 10f64.powi(n.abs());
     let scaled = if n >= 0 { x * unit } else { x / unit };
     if scaled.abs() >= 9_007_199_254_740_992.0 {
@@ -95,7 +100,10 @@ fn round(mut args: Arguments) -> Result<Bound, Complaint> {
         args.values.push(Bound::literal(Scalar::Int(0)));
     }
     args.want(1, &Type::Int)?;
-    Ok(args.call(kind.clone(), move |args, rows, _| {
+    let result = kind.clone();
+    // Only a whole number or a decimal may have no room for what it is rounded to.
+    let is_float = kind == Type::Float;
+    let kernel = move |args: &[Column], rows: usize, _: &mut Events| {
         let (x, n) = (arg(args, 0), arg(args, 1));
         let places = |row: usize| n.ints().get(row).unwrap_or(0).clamp(-400, 400) as i32;
         let nulls = both_valid(&x, &n, rows);
@@ -103,29 +111,32 @@ fn round(mut args: Arguments) -> Result<Bound, Complaint> {
         Ok(match kind {
             Type::Int => {
                 let x = x.ints();
-                ints_by_row(rows, |row| {
+                let rounded = |row: usize| -> Option<Result<i64>> {
                     let value = x.get(row).filter(|_| valid(row))?;
                     let places = places(row);
-                    if places >= 0 {
-                        return Some(value);
-                    }
-                    let Some(unit) = 10i128.checked_pow(places.unsigned_abs()) else { return Some(0) };
-                    i64::try_from(nearest(i128::from(value), unit)).ok()
-                })
+                    let unit = 10i128.checked_pow(places.min(0).unsigned_abs());
+                    let rounded = unit.map_or(0, |unit| nearest(i128::from(value), unit));
+                    let too_large = |_| overflow(&format!("round({value}, {places})"));
+                    Some(i64::try_from(rounded).map_err(too_large))
+                };
+                let values = (0..rows).map(|row| rounded(row).transpose()).collect::<Result<Int64Array>>()?;
+                Column::Array(Arc::new(values))
             }
             Type::Decimal(p, s) => {
                 let array = x.array(rows);
                 let values = array.as_primitive::<Decimal128Type>();
-                let rounded: Decimal128Array = (0..rows)
-                    .map(|row| {
-                        let value = valid(row).then(|| values.value(row))?;
-                        let cut = i32::from(s) - places(row);
-                        if cut <= 0 {
-                            return Some(value);
-                        }
-                        Some(10i128.checked_pow(cut.unsigned_abs()).map_or(0, |unit| nearest(value, unit)))
-                    })
-                    .collect();
+                let limit = 10i128.checked_pow(u32::from(p)).unwrap_or(i128::MAX);
+                let rounded = |row: usize| -> Option<Result<i128>> {
+                    let value = valid(row).then(|| values.value(row))?;
+                    let unit = 10i128.checked_pow((i32::from(s) - places(row)).max(0).unsigned_abs());
+                    let rounded = unit.map_or(0, |unit| nearest(value, unit));
+                    let fits = rounded.abs() < limit;
+                    let too_large =
+                        || decimal_overflow(&format!("round({}, {})", decimal_text(value, s), places(row)));
+                    Some(if fits { Ok(rounded) } else { Err(too_large()) })
+                };
+                let rounded =
+                    (0..rows).map(|row| rounded(row).transpose()).collect::<Result<Decimal128Array>>()?;
                 Column::Array(Arc::new(
                     rounded.with_precision_and_scale(p, s).map_err(crate::expr::bound::arrow)?,
                 ))
@@ -137,7 +148,8 @@ fn round(mut args: Arguments) -> Result<Bound, Complaint> {
                 })
             }
         })
-    }))
+    };
+    Ok(if is_float { args.call(result, kernel) } else { args.loud_call(result, kernel) })
 }
 
 /// The multiple of `unit` nearest to `value`, half away from zero.

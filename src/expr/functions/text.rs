@@ -62,10 +62,10 @@ fn of_text(mut args: Arguments, f: fn(&str, &mut String)) -> Result<Bound, Compl
     Ok(args.call(Type::Text, move |args, rows, _| {
         let x = arg(args, 0);
         let x = x.texts();
-        Ok(texts_by_row(rows, |row, out| {
-            f(x.get(row)?, out);
+        texts_by_row(rows, |row, out| {
+            f(x.get(row)?, out.inner());
             Some(())
-        }))
+        })
     }))
 }
 
@@ -90,7 +90,7 @@ fn substring(mut args: Arguments) -> Result<Bound, Complaint> {
         let (x, from, count) = (arg(args, 0), arg(args, 1), arg(args, 2));
         let missing = [from.nulls(rows), count.nulls(rows).filter(|_| bounded)];
         let (x, from, count) = (x.texts(), from.ints(), count.ints());
-        Ok(texts_by_row(rows, |row, out| {
+        texts_by_row(rows, |row, out| {
             let x = x.get(row)?;
             if missing.iter().flatten().any(|n| n.is_null(row)) {
                 return None;
@@ -99,9 +99,9 @@ fn substring(mut args: Arguments) -> Result<Bound, Complaint> {
             let end = if bounded { from.saturating_add(count.get(row)?.max(0)) } else { i64::MAX };
             let skip = usize::try_from(from.max(1) - 1).unwrap_or(usize::MAX);
             let take = usize::try_from(end.saturating_sub(from.max(1))).unwrap_or(0);
-            out.extend(x.chars().skip(skip).take(take));
+            out.inner().extend(x.chars().skip(skip).take(take));
             Some(())
-        }))
+        })
     }))
 }
 
@@ -113,15 +113,21 @@ fn replace(mut args: Arguments) -> Result<Bound, Complaint> {
     Ok(args.call(Type::Text, |args, rows, _| {
         let (x, a, b) = (arg(args, 0), arg(args, 1), arg(args, 2));
         let (x, a, b) = (x.texts(), a.texts(), b.texts());
-        Ok(texts_by_row(rows, |row, out| {
+        texts_by_row(rows, |row, out| {
             let (x, a, b) = (x.get(row)?, a.get(row)?, b.get(row)?);
             if a.is_empty() {
                 out.push_str(x);
             } else {
-                *out = x.replace(a, b);
+                let mut rest = 0;
+                for (at, _) in x.match_indices(a) {
+                    out.push_str(x.get(rest..at)?);
+                    out.push_str(b);
+                    rest = at + a.len();
+                }
+                out.push_str(x.get(rest..)?);
             }
             Some(())
-        }))
+        })
     }))
 }
 
@@ -135,17 +141,20 @@ fn pad_left(mut args: Arguments) -> Result<Bound, Complaint> {
         let (x, width, fill) = (arg(args, 0), arg(args, 1), arg(args, 2));
         let missing = width.nulls(rows);
         let (x, width, fill) = (x.texts(), width.ints(), fill.texts());
-        Ok(texts_by_row(rows, |row, out| {
+        texts_by_row(rows, |row, out| {
             let x = x.get(row)?;
             let fill = if chosen { fill.get(row)? } else { " " };
             if missing.as_ref().is_some_and(|n| n.is_null(row)) {
                 return None;
             }
-            let width = usize::try_from(width.get(row)?).unwrap_or(0).min(1 << 20);
+            // A negative width is shorter than any text.
+            let width = usize::try_from(width.get(row)?).unwrap_or(0);
             let short = width.saturating_sub(x.chars().count());
-            out.extend(fill.chars().cycle().take(short));
+            if out.room_for(short) {
+                out.inner().extend(fill.chars().cycle().take(short));
+            }
             out.push_str(x);
             Some(())
-        }))
+        })
     }))
 }

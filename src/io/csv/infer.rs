@@ -251,16 +251,16 @@ impl<'a> Inference<'a> {
             seen.looked.whole = head.whole;
         } else if is_small || !head.seekable {
             self.whole -= head.size.unwrap_or(WHOLE).min(self.whole);
-            self.from_front(head, &mut seen)?;
+            self.look_from_front(head, &mut seen)?;
         } else {
             seen.look_at(start, false, self.options);
-            self.here_and_there(head, &mut seen)?;
+            self.look_here_and_there(head, &mut seen)?;
         }
         Ok((seen.looks, seen.looked))
     }
 
     /// Looks at a file from its first row on, as far as `WHOLE` bytes.
-    fn from_front(&self, head: &Head, seen: &mut Seen) -> Result<()> {
+    fn look_from_front(&self, head: &Head, seen: &mut Seen) -> Result<()> {
         let mut reader = head.open()?.take(WHOLE);
         let mut text = Vec::new();
         let mut piece = PIECE;
@@ -287,7 +287,7 @@ impl<'a> Inference<'a> {
     }
 
     /// Looks at places spread over a file behind its start, the very last rows among them.
-    fn here_and_there(&self, head: &Head, seen: &mut Seen) -> Result<()> {
+    fn look_here_and_there(&self, head: &Head, seen: &mut Seen) -> Result<()> {
         let Some(size) = head.size else { return Ok(()) };
         let file = place::open(&head.path)?;
         let first = head.before + head.start.len() as u64;

@@ -194,11 +194,9 @@ impl Scan {
                     found.records.extend(open.take_if(|_| self.depth == 0).map(|start| (start, at)));
                 }
                 // Something else than a record, of which its parser says so; but not a mark of byte order.
-                byte if self.depth == 0 && (self.started || byte.is_ascii()) => {
-                    if open.is_none() {
-                        self.starts_record(at, false, &mut found);
-                        open = Some(at);
-                    }
+                byte if self.depth == 0 && open.is_none() && (self.started || byte.is_ascii()) => {
+                    self.starts_record(at, false, &mut found);
+                    open = Some(at);
                 }
                 _ => {}
             }

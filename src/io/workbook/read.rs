@@ -192,10 +192,14 @@ fn quoted(text: &str) -> String {
     }
 }
 
-/// A day, a time, or both; a duration is a number of days.
+/// The number of the last day of the year 9999 in a workbook.
+const LAST_DAY: f64 = 2_958_465.0;
+
+/// A day, a time, or both; a duration is a number of days, and so is what the calendar has no day for.
 fn moment_text(moment: &ExcelDateTime) -> String {
     let value = moment.as_f64();
-    if moment.is_duration() && !(0.0..1.0).contains(&value) {
+    let is_duration = moment.is_duration() && !(0.0..1.0).contains(&value);
+    if is_duration || !(0.0..LAST_DAY + 1.0).contains(&value) {
         return value.to_string();
     }
     let (year, month, day, hour, minute, second, milli) = moment.to_ymd_hms_milli();
