@@ -27,6 +27,7 @@
 #![forbid(unsafe_code)]
 #![deny(missing_docs)]
 
+mod cancel;
 mod deep;
 mod error;
 mod exec;

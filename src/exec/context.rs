@@ -1,7 +1,6 @@
 //! What all pipelines of a run share: options, memory, the tally, files that are written on the way.
 
 use std::collections::HashMap;
-use std::sync::atomic::Ordering;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use super::budget::Budget;
@@ -9,7 +8,7 @@ use super::held::Kept;
 use super::options::RunOptions;
 use super::spill::Spill;
 use super::tally::{Side, Work};
-use crate::error::{Error, ErrorKind, Result};
+use crate::error::Result;
 use crate::io::binary::{Means, Out, RowWriter};
 use crate::io::split::SplitTarget;
 use crate::io::target::{Placed, Shared, Target as File};
@@ -104,12 +103,6 @@ impl Context {
 
     pub(crate) fn step_text(&self, step: StepId) -> &str {
         self.steps.get(step).map(|s| s.text.as_str()).unwrap_or_default()
-    }
-
-    /// Stops a run that is no longer wanted.
-    pub(crate) fn unless_cancelled(&self) -> Result<()> {
-        let is_cancelled = self.options.cancel.as_ref().is_some_and(|flag| flag.load(Ordering::Relaxed));
-        if is_cancelled { Err(Error::new(ErrorKind::Interrupted, "The run was stopped.")) } else { Ok(()) }
     }
 
     /// Adds what a pipeline counted.

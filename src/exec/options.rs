@@ -5,6 +5,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 
+use crate::cancel::Cancel;
 use crate::io::binary::Means;
 
 /// How far a run is.
@@ -58,6 +59,11 @@ impl RunOptions {
     pub(crate) fn means(&self) -> Means {
         let share = |memory: u64| usize::try_from(memory / 4).unwrap_or(usize::MAX);
         Means::new(self.thread_count(), self.memory.map_or(usize::MAX, share))
+    }
+
+    /// What stops the run.
+    pub(crate) fn cancelled(&self) -> Cancel {
+        Cancel::by(self.cancel.clone())
     }
 
     /// The number of threads that a run uses.

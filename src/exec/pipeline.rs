@@ -12,6 +12,7 @@ use super::options::Progress;
 use super::serial::SerialOp;
 use super::stream::{self, ScanTest, StreamOp};
 use super::tally::{Side, Work};
+use crate::cancel::{self, Cancel};
 use crate::error::{Error, Result};
 use crate::expr::{Batch, ColumnId};
 use crate::io::source::{Morsel, Scan};
@@ -93,6 +94,7 @@ impl Leg {
 
     /// The next rows of a morsel.
     fn read(&self, morsel: &mut dyn Morsel, work: &mut Work) -> Result<Option<Batch>> {
+        cancel::check()?;
         let decoded = match &self.test {
             None => morsel.next(None),
             Some(test) => test.with(work, |test| morsel.next(Some(test))),
@@ -257,9 +259,10 @@ pub(crate) fn run(pipeline: Pipeline, sink: Sink, context: &Context) -> Result<H
     if threads == 1 {
         run.worker();
     } else {
+        let cancel = Cancel::of_this_thread();
         std::thread::scope(|scope| {
             for _ in 0..threads {
-                scope.spawn(|| run.worker());
+                scope.spawn(|| cancel.within(|| run.worker()));
             }
         });
     }
@@ -301,6 +304,7 @@ fn kept_back(
         let Some(scan) = op.finish(work)? else { continue };
         while let Some(mut morsel) = scan.next()? {
             while let Some(decoded) = morsel.next(None)? {
+                cancel::check()?;
                 let mut batch = decoded.batch;
                 for op in later.iter_mut() {
                     batch = op.apply(batch, work)?;
@@ -364,7 +368,7 @@ impl Run<'_> {
         if self.stop.load(Ordering::Relaxed) {
             return None;
         }
-        let morsel = match self.context.unless_cancelled() {
+        let morsel = match cancel::check() {
             Ok(()) => self.next(&mut leg).transpose()?,
             Err(stopped) => Err(stopped),
         };
@@ -532,6 +536,7 @@ impl Run<'_> {
             }
             Parts::Batches(batches) => {
                 for mut batch in batches {
+                    cancel::check()?;
                     for op in &mut ordered.serial {
                         batch = op.apply(batch, &mut work)?;
                     }

@@ -15,6 +15,7 @@ use arrow_schema::{ArrowError, Field, Schema};
 
 use super::budget::Budget;
 use super::held::slices_of;
+use crate::cancel;
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::{Batch, alone};
 use crate::io::place;
@@ -140,6 +141,7 @@ impl Writer {
     }
 
     fn write_piece(&mut self, Batch { columns, rows }: Batch) -> Result<()> {
+        cancel::check()?;
         let field =
             |(i, column): (usize, &ArrayRef)| Field::new(i.to_string(), column.data_type().clone(), true);
         let schema = Arc::new(Schema::new(columns.iter().enumerate().map(field).collect::<Vec<_>>()));
@@ -197,6 +199,9 @@ impl Iterator for Reader {
     type Item = Result<Batch>;
 
     fn next(&mut self) -> Option<Result<Batch>> {
+        if cancel::is_asked() {
+            return Some(Err(cancel::stopped()));
+        }
         let batch = self.stream.next()?;
         Some(match batch {
             Ok(batch) => Ok(Batch { rows: batch.num_rows(), columns: batch.columns().to_vec() }),

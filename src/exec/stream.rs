@@ -7,6 +7,7 @@ use arrow_array::{Array, BooleanArray};
 
 use super::held::{compacted, concat};
 use super::tally::{Side, Work};
+use crate::cancel;
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::{Batch, Bound, Event, Scalar};
 use crate::io::format::Encoder;
@@ -52,7 +53,11 @@ pub(crate) fn through(
     for (i, op) in ops.iter().enumerate() {
         if op.multiplies() {
             let later = ops.get(i + 1..).unwrap_or_default();
-            return op.each(batch, work, &mut |batch, work| through(later, batch, work, take));
+            // One batch may become any number of them.
+            return op.each(batch, work, &mut |batch, work| {
+                cancel::check()?;
+                through(later, batch, work, take)
+            });
         }
         batch = op.apply(batch, work)?;
     }

@@ -347,8 +347,9 @@ impl Flow {
         let find = |plan: Plan, wanted: &Wanted| {
             exec::find(&rules::rewrite_plan(plan), options.unwrap_or(&RunOptions::default()), wanted)
         };
+        let cancel = options.map(RunOptions::cancelled).unwrap_or_default();
         deep::with_room_for(self.recipe.length(), || {
-            recipe::check(&self.recipe, &request, options.map(|_| &find as Find<'_>))
+            cancel.within(|| recipe::check(&self.recipe, &request, options.map(|_| &find as Find<'_>)))
         })
     }
 

@@ -4,6 +4,7 @@ use std::fs::File;
 use std::io::{BufReader, Read};
 use std::path::{Path, PathBuf};
 
+use crate::cancel;
 use crate::error::{Error, ErrorKind, Result, nearest};
 
 /// How a file is compressed.
@@ -204,5 +205,8 @@ pub(crate) fn open(path: &Path) -> Result<File> {
 
 /// The error of a file that the system does not give.
 pub(crate) fn unreadable(path: &Path, error: &std::io::Error) -> Error {
+    if cancel::is_asked() {
+        return cancel::stopped();
+    }
     Error::new(ErrorKind::Input, format!("{} cannot be read: {error}.", path.display()))
 }

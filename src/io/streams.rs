@@ -54,11 +54,7 @@ fn opened<'a>(
     path: &Path,
 ) -> Result<&'a mut Option<Opened>> {
     if !streams.contains_key(path) {
-        let rest: Box<dyn Read + Send> = if path == Path::new(STANDARD) {
-            Box::new(std::io::stdin())
-        } else {
-            Box::new(place::open(path)?)
-        };
+        let rest = waiting::open(path).map_err(|e| place::unreadable(path, &e))?;
         streams.insert(path.to_owned(), Some(Opened { first: Vec::new(), rest }));
     }
     Ok(streams.entry(path.to_owned()).or_insert(None))
@@ -156,4 +152,67 @@ pub(crate) fn spool(path: &Path, temporary: Option<&Path>) -> Result<(Folder, Pa
         file.write_all(buffer.get(..read).unwrap_or_default()).map_err(full)?;
     }
     Ok((folder, target))
+}
+
+/// Reading that waits for bytes, and stops waiting when the run is to stop.
+#[cfg(unix)]
+mod waiting {
+    use std::fs::File;
+    use std::io::{Error, ErrorKind, Read, Result};
+    use std::path::Path;
+
+    use rustix::event::{PollFd, PollFlags, Timespec, poll};
+    use rustix::fs::{OFlags, fcntl_getfl, fcntl_setfl};
+
+    use super::STANDARD;
+    use crate::cancel;
+
+    /// Nanoseconds between two looks at whether to go on waiting.
+    const LOOK: i64 = 100_000_000;
+
+    struct Waiting(File);
+
+    /// Opens a stream; of a FIFO no writer need be there yet.
+    pub(super) fn open(path: &Path) -> Result<Box<dyn Read + Send>> {
+        if path == Path::new(STANDARD) {
+            let file = File::from(rustix::io::dup(rustix::stdio::stdin())?);
+            return Ok(Box::new(Waiting(file)));
+        }
+        let flags = OFlags::RDONLY | OFlags::CLOEXEC | OFlags::NONBLOCK;
+        let file = File::from(rustix::fs::open(path, flags, rustix::fs::Mode::empty())?);
+        fcntl_setfl(&file, fcntl_getfl(&file)? - OFlags::NONBLOCK)?;
+        Ok(Box::new(Waiting(file)))
+    }
+
+    impl Read for Waiting {
+        fn read(&mut self, into: &mut [u8]) -> Result<usize> {
+            loop {
+                if cancel::is_asked() {
+                    return Err(Error::new(ErrorKind::Other, "the run was stopped"));
+                }
+                let timeout = Timespec { tv_sec: 0, tv_nsec: LOOK };
+                let mut handles = [PollFd::new(&self.0, PollFlags::IN)];
+                match poll(&mut handles, Some(&timeout)) {
+                    Ok(0) | Err(rustix::io::Errno::INTR) => {}
+                    // Whatever stands against waiting, reading tells of it.
+                    _ => return self.0.read(into),
+                }
+            }
+        }
+    }
+}
+
+#[cfg(not(unix))]
+mod waiting {
+    use std::io::{Read, Result};
+    use std::path::Path;
+
+    use super::STANDARD;
+
+    pub(super) fn open(path: &Path) -> Result<Box<dyn Read + Send>> {
+        if path == Path::new(STANDARD) {
+            return Ok(Box::new(std::io::stdin()));
+        }
+        Ok(Box::new(std::fs::File::open(path)?))
+    }
 }

@@ -5,6 +5,7 @@ mod helpers;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::{Mutex, PoisonError};
 
+use crate::cancel::{self, Cancel};
 use crate::error::{Error, ErrorKind, Result};
 
 pub(crate) use helpers::{Help, Helpers};
@@ -15,10 +16,11 @@ pub(crate) fn each<T: Send, R: Send>(
     items: impl ExactSizeIterator<Item = T> + Send,
     f: impl Fn(T) -> Result<R> + Sync,
 ) -> Result<Vec<R>> {
+    let f = |item: T| cancel::check().and_then(|()| f(item));
     if threads <= 1 || items.len() <= 1 {
         return items.map(f).collect();
     }
-    let count = items.len();
+    let (count, cancel) = (items.len(), Cancel::of_this_thread());
     let items = Mutex::new(items.enumerate());
     let done = Mutex::new(Vec::with_capacity(count));
     let work = || loop {
@@ -28,7 +30,7 @@ pub(crate) fn each<T: Send, R: Send>(
         done.lock().unwrap_or_else(PoisonError::into_inner).push((number, result));
     };
     let panicked = std::thread::scope(|scope| {
-        let workers: Vec<_> = (1..threads.min(count)).map(|_| scope.spawn(work)).collect();
+        let workers: Vec<_> = (1..threads.min(count)).map(|_| scope.spawn(|| cancel.within(work))).collect();
         work();
         workers.into_iter().any(|worker| worker.join().is_err())
     });

@@ -42,7 +42,7 @@ pub(crate) fn run(
     options: &RunOptions,
     sink: impl FnOnce() -> Result<Sink>,
 ) -> Result<(Vec<Batch>, Ledger)> {
-    let (batches, tally) = run_counted(plan, options, sink)?;
+    let (batches, tally) = options.cancelled().within(|| run_counted(plan, options, sink))?;
     Ok((batches, Ledger::new(plan, &tally)))
 }
 
@@ -51,6 +51,10 @@ pub(crate) fn run(
 /// # Errors
 /// As [`run`].
 pub(crate) fn find(plan: &Plan, options: &RunOptions, wanted: &Wanted) -> Result<Found> {
+    options.cancelled().within(|| find_within(plan, options, wanted))
+}
+
+fn find_within(plan: &Plan, options: &RunOptions, wanted: &Wanted) -> Result<Found> {
     let context = Context::new(options.clone(), plan);
     let pipeline = deep::with_room_for(plan.length(), || whole(plan, &context))?;
     let kept = Keep::run_within(context.budget.between_runs(), pipeline, &context)?;
@@ -93,6 +97,10 @@ fn whole(plan: &Plan, context: &Context) -> Result<Pipeline> {
 /// # Errors
 /// As [`run`].
 pub(crate) fn run_for_effect(plan: &Plan, options: &RunOptions) -> Result<Ledger> {
+    options.cancelled().within(|| run_for_effect_within(plan, options))
+}
+
+fn run_for_effect_within(plan: &Plan, options: &RunOptions) -> Result<Ledger> {
     let context = Context::new(options.clone(), plan);
     deep::with_room_for(plan.length(), || {
         plan.others.iter().chain([&plan.main]).try_for_each(|relation| {

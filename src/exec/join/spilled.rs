@@ -129,7 +129,7 @@ pub(super) fn join(
     context: &Context,
 ) -> Result<Joined> {
     let pair = |(left, other): (Run, Run)| {
-        context.unless_cancelled()?;
+        crate::cancel::check()?;
         let pair = Pair { how, left, left_kinds, budget: &context.budget, spill: &context.spill };
         pair.join(&other)
     };
