@@ -17,6 +17,7 @@ use terminal::Failure;
 
 fn main() -> ExitCode {
     churn_kernels::memory::give_back_large_blocks();
+    allow_many_files();
     let arguments = match Arguments::try_parse() {
         Ok(arguments) => arguments,
         Err(error) => return terminal::explain(&error),
@@ -24,6 +25,17 @@ fn main() -> ExitCode {
     match commands::run(arguments.command) {
         Ok(()) => ExitCode::SUCCESS,
         Err(failure) => terminal::fail(&failure),
+    }
+}
+
+/// Lets the process have as many files open as it is allowed to: the usual first limit is 1,024, and thousands of files
+/// may be read as one table.
+fn allow_many_files() {
+    #[cfg(unix)]
+    {
+        use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
+        let limit = getrlimit(Resource::Nofile);
+        let _ = setrlimit(Resource::Nofile, Rlimit { current: limit.maximum, ..limit });
     }
 }
 

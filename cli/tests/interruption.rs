@@ -68,7 +68,10 @@ fn each_phase_stops(#[case] arguments: &[&str], #[values(150, 900)] after: u64) 
         assert!(!folder.path().join("out.csv").exists() && !folder.path().join("out.parquet").exists());
     }
     assert_eq!(fs::read_dir(folder.path().join("temporary")).unwrap().count(), 0);
-    let hidden = fs::read_dir(folder.path()).unwrap().flatten().filter(|e| e.file_name().to_string_lossy().starts_with('.'));
+    let hidden = fs::read_dir(folder.path())
+        .unwrap()
+        .flatten()
+        .filter(|e| e.file_name().to_string_lossy().starts_with('.'));
     assert_eq!(hidden.count(), 0);
 }
 
@@ -109,7 +112,10 @@ fn two_signals_in_a_row_leave_nothing() {
     signal(&run);
     signal(&run);
     ended(&mut run);
-    let names: Vec<String> =
-        fs::read_dir(folder.path()).unwrap().flatten().map(|e| e.file_name().to_string_lossy().into_owned()).collect();
+    let names: Vec<String> = fs::read_dir(folder.path())
+        .unwrap()
+        .flatten()
+        .map(|e| e.file_name().to_string_lossy().into_owned())
+        .collect();
     assert!(names.iter().all(|name| ["t.csv", "temporary", "out"].contains(&name.as_str())), "{names:?}");
 }

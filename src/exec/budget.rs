@@ -142,10 +142,20 @@ fn free_memory() -> Option<u64> {
     let group = number("/sys/fs/cgroup/memory.max")
         .zip(number("/sys/fs/cgroup/memory.current"))
         .map(|(most, now)| most.saturating_sub(now));
-    match (machine, group) {
-        (Some(a), Some(b)) => Some(a.min(b)),
-        (a, b) => a.or(b),
+    [machine, group, address_space()].into_iter().flatten().min()
+}
+
+/// Bytes that the process may still map, where `ulimit -v` bounds them.
+fn address_space() -> Option<u64> {
+    #[cfg(target_os = "linux")]
+    {
+        let limit = rustix::process::getrlimit(rustix::process::Resource::As).current?;
+        let pages = std::fs::read_to_string("/proc/self/statm").ok()?;
+        let mapped: u64 = pages.split_whitespace().next()?.parse().ok()?;
+        Some(limit.saturating_sub(mapped * rustix::param::page_size() as u64))
     }
+    #[cfg(not(target_os = "linux"))]
+    None
 }
 
 #[cfg(test)]

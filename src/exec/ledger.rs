@@ -123,6 +123,9 @@ impl LedgerStep {
                 Event::OutOfDomain => {
                     format!("{} out of a function's domain made null", plural(*count, "value"))
                 }
+                Event::NoNumber => {
+                    format!("{} (NaN, infinite) written as null", plural(*count, "value"))
+                }
                 Event::Repeated => format!("{n} repeated"),
                 Event::NullGroup => format!("{} with a null key", plural(*count, "group")),
                 Event::OtherValue => format!("{} with other values left out", plural(*count, "row")),
@@ -222,7 +225,7 @@ fn condition_columns(plan: &Plan, step: usize) -> Vec<String> {
             Op::Scan(scan) => scan.conditions.iter().find(|c| c.step == step).map(|c| &c.test),
             _ => None,
         };
-        if let Some(condition) = condition.filter(|c| c.is_quiet()) {
+        if let Some(condition) = condition.filter(|c| c.is_quiet() && !c.has_null()) {
             let mut columns = Vec::new();
             condition.columns(&mut columns);
             let names = columns.iter().filter_map(|id| node.field(*id)).map(|f| crate::text::name(&f.name));

@@ -8,9 +8,10 @@ use super::held::{Compacted, Held, batch_of};
 use super::pipeline::{Commit, Part, Prepare, Sink};
 use super::tally::Work;
 use crate::error::Result;
-use crate::expr::Batch;
+use crate::expr::{Batch, Event};
 use crate::io::binary::{RowWriter, failed};
 use crate::io::format::Encoder;
+use crate::plan::StepId;
 
 /// Rows as bytes into a writer of the caller's.
 pub(crate) struct Writer<W> {
@@ -19,22 +20,27 @@ pub(crate) struct Writer<W> {
     any: bool,
 }
 
-struct Encode(Arc<dyn Encoder>);
+struct Encode {
+    encoder: Arc<dyn Encoder>,
+    /// The last step, of whose rows is counted what is lost.
+    step: StepId,
+}
 
 impl Prepare for Encode {
-    fn prepare(&self, batch: Batch, _: &mut Work) -> Result<Part> {
-        let bytes = if batch.rows == 0 { Vec::new() } else { self.0.rows(&batch, None)? };
+    fn prepare(&self, batch: Batch, work: &mut Work) -> Result<Part> {
+        work.tally.event(self.step, Event::NoNumber, self.encoder.lost(&batch));
+        let bytes = if batch.rows == 0 { Vec::new() } else { self.encoder.rows(&batch, None)? };
         Ok(Box::new(bytes))
     }
 }
 
 impl<W: Write + Send + 'static> Writer<W> {
-    /// Writes what stands before the rows, and takes the rest as it comes.
-    pub(crate) fn sink(mut out: W, encoder: Box<dyn Encoder>) -> Result<Sink> {
+    /// Writes what stands before the rows of the last step, and takes the rest as it comes.
+    pub(crate) fn sink(mut out: W, encoder: Box<dyn Encoder>, step: StepId) -> Result<Sink> {
         let encoder: Arc<dyn Encoder> = Arc::from(encoder);
         out.write_all(&encoder.start()).map_err(|e| failed(&e))?;
         let commit = Writer { out, encoder: encoder.clone(), any: false };
-        Ok(Sink { prepare: Arc::new(Encode(encoder)), commit: Box::new(commit) })
+        Ok(Sink { prepare: Arc::new(Encode { encoder, step }), commit: Box::new(commit) })
     }
 }
 

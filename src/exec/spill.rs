@@ -219,6 +219,9 @@ fn arrow_failed(folder: &std::path::Path, error: ArrowError) -> Error {
 
 /// The error of a folder that is full or cannot be written to.
 fn failed(folder: &std::path::Path, error: &std::io::Error) -> Error {
+    if place::are_too_many_open(error) {
+        return place::too_many_open();
+    }
     Error::new(
         ErrorKind::Output,
         format!("Rows that do not fit in memory cannot be put into {}: {error}.", folder.display()),

@@ -253,6 +253,7 @@ pub(crate) struct Tap {
     pub(crate) encoder: Option<Box<dyn Encoder>>,
     /// The column of rows that are ready to be written, if there is one; it goes no further.
     pub(crate) ready: Option<usize>,
+    pub(crate) step: StepId,
 }
 
 impl StreamOp for Tap {
@@ -264,7 +265,10 @@ impl StreamOp for Tap {
         let rows = Batch { columns, rows: batch.rows };
         if batch.rows > 0 {
             let side = match &self.encoder {
-                Some(encoder) => Side::Bytes(encoder.rows(&rows, ready)?),
+                Some(encoder) => {
+                    work.tally.event(self.step, Event::NoNumber, encoder.lost(&rows));
+                    Side::Bytes(encoder.rows(&rows, ready)?)
+                }
                 None => Side::Rows(compacted(rows)),
             };
             work.side.push((self.output, side));

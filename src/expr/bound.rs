@@ -264,6 +264,13 @@ impl Bound {
         quiet
     }
 
+    /// Whether a null is written in it.
+    pub(crate) fn has_null(&self) -> bool {
+        let mut found = self.as_literal().is_some_and(Scalar::is_null);
+        self.for_each_part(&mut |part| found |= deep::guarded(|| part.has_null()));
+        found
+    }
+
     /// The expression with columns replaced by what `with` says.
     pub(crate) fn replaced(&self, with: &dyn Fn(ColumnId) -> Option<Bound>) -> Bound {
         deep::guarded(|| self.replaced_within(with))

@@ -16,6 +16,8 @@ pub enum Event {
     ZeroDivision,
     /// A value outside a function's domain that gave null.
     OutOfDomain,
+    /// A NaN or an infinity that was written as null, as the format has neither.
+    NoNumber,
     /// A value that `try_cast` could not turn, now null.
     FailedCast,
     /// A cell that was not of its column's type, now null.
@@ -42,7 +44,7 @@ pub enum Event {
 
 impl Event {
     /// All events, in the order in which they are told.
-    pub const ALL: [Event; 17] = [
+    pub const ALL: [Event; 18] = [
         Event::NotTrue,
         Event::Unknown,
         Event::Skipped,
@@ -52,6 +54,7 @@ impl Event {
         Event::FailedCast,
         Event::ZeroDivision,
         Event::OutOfDomain,
+        Event::NoNumber,
         Event::Repeated,
         Event::NullGroup,
         Event::OtherValue,
@@ -71,6 +74,7 @@ impl Event {
             Event::Early => "left_out_early",
             Event::ZeroDivision => "zero_divisions",
             Event::OutOfDomain => "out_of_domain",
+            Event::NoNumber => "no_numbers",
             Event::FailedCast => "failed_casts",
             Event::BadCell => "bad_cells",
             Event::RaggedRow => "ragged_rows",

@@ -143,7 +143,7 @@ impl CheckedPlan {
         let with = WriteOptions::default();
         let means = options.means();
         let sink = || match format.encoder(fields, &with) {
-            Some(encoder) => Writer::sink(out, encoder),
+            Some(encoder) => Writer::sink(out, encoder, plan.steps.len().saturating_sub(1)),
             None => {
                 let writer = format.writer(Out::new(out), fields, &with, &means)?;
                 Ok(writer.map_or_else(exec::Discard::sink, Columns::sink))

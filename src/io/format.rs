@@ -21,6 +21,10 @@ pub(crate) trait Encoder: Send + Sync {
     fn start(&self) -> Vec<u8>;
     /// The rows of a batch; `ready` has those that are lines already, of an encoder that gives its lines a form.
     fn rows(&self, batch: &Batch, ready: Option<&BinaryViewArray>) -> Result<Vec<u8>>;
+    /// Values of a batch that the format cannot write, and that become null.
+    fn lost(&self, _batch: &Batch) -> usize {
+        0
+    }
     /// What writes rows as lines of their own, if those of this format are such.
     fn by_line(self: Box<Self>) -> Option<Box<dyn LineEncoder>> {
         None

@@ -1,5 +1,6 @@
 //! Files, globs, folders and standard input; and the bytes behind them, uncompressed.
 
+use std::collections::HashSet;
 use std::fs::File;
 use std::io::{BufReader, Read};
 use std::path::{Path, PathBuf};
@@ -130,7 +131,7 @@ pub(crate) fn files(path: &str, base: &Path) -> Result<Vec<PathBuf>> {
     let full = base.join(path);
     if full.is_dir() {
         let mut found = Vec::new();
-        list(&full, &mut found)?;
+        list(&full, &mut found, &mut HashSet::new())?;
         found.sort();
         if found.is_empty() {
             return Err(Error::new(ErrorKind::Input, format!("The folder {path} holds no files.")));
@@ -177,8 +178,13 @@ fn missing(path: &str, full: &Path) -> Error {
     }
 }
 
-/// All files below a folder but hidden ones.
-fn list(folder: &Path, into: &mut Vec<PathBuf>) -> Result<()> {
+/// All files below a folder but hidden ones. A link may lead back up: a folder that was seen is not entered again.
+fn list(folder: &Path, into: &mut Vec<PathBuf>, seen: &mut HashSet<PathBuf>) -> Result<()> {
+    let place = std::fs::canonicalize(folder).map_err(|e| unreadable(folder, &e))?;
+    if !seen.insert(place) {
+        return Ok(());
+    }
+    cancel::check()?;
     let entries = std::fs::read_dir(folder).map_err(|e| unreadable(folder, &e))?;
     for entry in entries.flatten() {
         let path = entry.path();
@@ -187,7 +193,7 @@ fn list(folder: &Path, into: &mut Vec<PathBuf>) -> Result<()> {
             continue;
         }
         if path.is_dir() {
-            list(&path, into)?;
+            list(&path, into, seen)?;
         } else {
             into.push(path);
         }
@@ -203,10 +209,34 @@ pub(crate) fn open(path: &Path) -> Result<File> {
     File::open(path).map_err(|e| unreadable(path, &e))
 }
 
+/// Whether the system refuses a file as the process has too many open.
+pub(crate) fn are_too_many_open(error: &std::io::Error) -> bool {
+    #[cfg(unix)]
+    {
+        let code = error.raw_os_error();
+        code == Some(rustix::io::Errno::MFILE.raw_os_error())
+            || code == Some(rustix::io::Errno::NFILE.raw_os_error())
+    }
+    #[cfg(not(unix))]
+    {
+        let _ = error;
+        false
+    }
+}
+
+/// The error of a process that may have no more files open.
+pub(crate) fn too_many_open() -> Error {
+    Error::new(ErrorKind::Input, "More files are open than the system allows.")
+        .next("Allow more, ulimit -n 4096, or give the run more memory, so that it needs fewer files.")
+}
+
 /// The error of a file that the system does not give.
 pub(crate) fn unreadable(path: &Path, error: &std::io::Error) -> Error {
     if cancel::is_asked() {
         return cancel::stopped();
+    }
+    if are_too_many_open(error) {
+        return too_many_open();
     }
     Error::new(ErrorKind::Input, format!("{} cannot be read: {error}.", path.display()))
 }

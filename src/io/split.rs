@@ -3,6 +3,8 @@
 //! The files are written in a folder beside the target, which takes its name when all are complete: in one step where
 //! the system can exchange two names, so that there is a whole folder of that name at any time.
 
+use std::fs::File;
+use std::io::Write;
 use std::path::{Path, PathBuf};
 
 use arrow_array::{ArrayRef, UInt32Array};
@@ -13,7 +15,7 @@ use super::binary::{Means, Out, RowWriter};
 use super::folders::{folder_name, is_of_key};
 use super::format::{Encoder, Format, WriteOptions};
 use super::part::folder_of;
-use super::target::{Mode, Shared, Target, there_already};
+use super::target::{Mode, there_already};
 use super::temporary::Folder;
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::{Batch, Field, Scalar, widen};
@@ -38,13 +40,51 @@ pub(crate) struct SplitTarget {
     converter: RowConverter,
     rest: Vec<(usize, Field)>,
     files: HashMap<PathBuf, Entry>,
-    /// The folders of files that are complete.
-    ended: Vec<PathBuf>,
 }
 
 enum Entry {
-    Text { file: Box<Target>, encoder: Box<dyn Encoder>, any: bool },
-    Rows { file: Shared, writer: Box<dyn RowWriter> },
+    Text { file: Reopened, encoder: Box<dyn Encoder>, any: bool },
+    Rows { writer: Box<dyn RowWriter> },
+}
+
+/// A file that is open only while bytes are written to it, so that a folder may have more files than a process may have
+/// open.
+struct Reopened {
+    path: PathBuf,
+    waiting: Vec<u8>,
+}
+
+/// Bytes that wait until a file is opened for them.
+const WAITING: usize = 16 << 10;
+
+impl Reopened {
+    fn create(path: PathBuf) -> std::io::Result<Reopened> {
+        File::create_new(&path)?;
+        Ok(Reopened { path, waiting: Vec::new() })
+    }
+
+    fn put(&mut self, more: &[u8]) -> std::io::Result<()> {
+        let mut file = File::options().append(true).open(&self.path)?;
+        file.write_all(&self.waiting)?;
+        self.waiting.clear();
+        file.write_all(more)
+    }
+}
+
+impl Write for Reopened {
+    fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
+        if self.waiting.len() + bytes.len() <= WAITING {
+            self.waiting.extend_from_slice(bytes);
+        } else {
+            self.put(bytes)?;
+        }
+        Ok(bytes.len())
+    }
+
+    fn flush(&mut self) -> std::io::Result<()> {
+        self.put(&[])?;
+        File::open(&self.path)?.sync_data()
+    }
 }
 
 impl SplitTarget {
@@ -79,7 +119,6 @@ impl SplitTarget {
             converter: RowConverter::new(kinds).map_err(crate::expr::arrow_error)?,
             rest,
             files: HashMap::new(),
-            ended: Vec::new(),
         })
     }
 
@@ -105,15 +144,16 @@ impl SplitTarget {
         }
         let columns = self.rest.iter().filter_map(|(place, _)| batch.columns.get(*place).cloned()).collect();
         let rest = Batch { columns, rows: batch.rows };
+        let target = self.target.clone();
+        let lost_bytes = |e: std::io::Error| failed(&target, &e);
         for (folder, rows) in rows {
             let part = rest.take(&UInt32Array::from(rows))?;
             self.waiting += part.memory();
             match self.entry(folder)? {
                 Entry::Text { file, encoder, any } => {
-                    if std::mem::replace(any, true) {
-                        file.write(encoder.between())?;
-                    }
-                    file.write(&encoder.rows(&part, None)?)?;
+                    let rows = encoder.rows(&part, None)?;
+                    let between = if std::mem::replace(any, true) { encoder.between() } else { b"" };
+                    file.write_all(between).and_then(|()| file.write_all(&rows)).map_err(lost_bytes)?;
                 }
                 Entry::Rows { writer, .. } => writer.write(part)?,
             }
@@ -172,15 +212,14 @@ impl SplitTarget {
             number += 1;
         }
         let fields: Vec<Field> = self.rest.iter().map(|(_, field)| field.clone()).collect();
-        let mut file = Target::create(&within.join(name(number)), Mode::New)?;
+        let mut file = Reopened::create(within.join(name(number))).map_err(|e| failed(&self.target, &e))?;
         if let Some(encoder) = self.format.encoder(&fields, &self.options) {
-            file.write(&encoder.start())?;
-            return Ok(Entry::Text { file: Box::new(file), encoder, any: false });
+            file.write_all(&encoder.start()).map_err(|e| failed(&self.target, &e))?;
+            return Ok(Entry::Text { file, encoder, any: false });
         }
-        let file = Shared::new(file);
-        let writer = self.format.writer(Out::new(file.clone()), &fields, &self.options, &self.means)?;
+        let writer = self.format.writer(Out::new(file), &fields, &self.options, &self.means)?;
         let lost = || Error::new(ErrorKind::Internal, "A format has neither an encoder nor a writer.");
-        Ok(Entry::Rows { file, writer: writer.ok_or_else(lost)? })
+        Ok(Entry::Rows { writer: writer.ok_or_else(lost)? })
     }
 
     /// Ends all files, beside the target.
@@ -193,17 +232,13 @@ impl SplitTarget {
             let folder = self.keys.iter().map(|(_, name)| folder_name(name, None)).collect();
             self.entry(folder)?;
         }
-        for (folder, entry) in self.files.drain() {
-            self.ended.push(folder);
+        for (_, entry) in self.files.drain() {
+            let lost = |e: std::io::Error| failed(&self.target, &e);
             match entry {
                 Entry::Text { mut file, encoder, .. } => {
-                    file.write(encoder.end())?;
-                    file.finish()?;
+                    file.write_all(encoder.end()).and_then(|()| file.flush()).map_err(lost)?;
                 }
-                Entry::Rows { file, writer } => {
-                    drop(writer.finish()?);
-                    file.finish()?;
-                }
+                Entry::Rows { writer } => writer.finish()?.flush().map_err(lost)?,
             }
         }
         Ok(())

@@ -1,5 +1,6 @@
 //! Several files of one table: columns by name, types united, names of nested fields joined with points.
 
+use std::collections::HashSet;
 use std::path::Path;
 use std::sync::Arc;
 
@@ -22,8 +23,18 @@ pub(crate) struct Flat {
     pub(crate) data: DataType,
 }
 
-/// The columns of a schema; a record's fields are columns of their own. Beside them what cannot be read.
-pub(crate) fn flat(fields: &Fields) -> (Vec<Flat>, Vec<String>) {
+/// What a schema's columns become, and what should be told of them.
+#[derive(Debug, Default)]
+pub(crate) struct Flattened {
+    pub(crate) columns: Vec<Flat>,
+    /// Columns of types that are not read.
+    left_out: Vec<String>,
+    /// Columns that have another name than in the file, as one of that name stands before them.
+    renamed: Vec<String>,
+}
+
+/// The columns of a schema; a record's fields are columns of their own. A second column of one name gets a number.
+pub(crate) fn flat(fields: &Fields) -> Flattened {
     fn walk(fields: &Fields, path: &[usize], prefix: &str, flat: &mut Vec<Flat>, left_out: &mut Vec<String>) {
         for (i, field) in fields.iter().enumerate() {
             let path: Vec<usize> = path.iter().copied().chain([i]).collect();
@@ -37,14 +48,35 @@ pub(crate) fn flat(fields: &Fields) -> (Vec<Flat>, Vec<String>) {
     }
     let (mut columns, mut left_out) = (Vec::new(), Vec::new());
     walk(fields, &[], "", &mut columns, &mut left_out);
-    (columns, left_out)
+    let all: HashSet<String> = columns.iter().map(|c| c.name.clone()).collect();
+    let (mut seen, mut renamed) = (HashSet::new(), Vec::new());
+    for column in &mut columns {
+        let mut unique = column.name.clone();
+        for number in 2.. {
+            if !seen.contains(&unique) && (unique == column.name || !all.contains(&unique)) {
+                break;
+            }
+            unique = format!("{}_{number}", column.name);
+        }
+        if unique != column.name {
+            renamed.push(format!("a second {} is called {unique}", column.name));
+            column.name.clone_from(&unique);
+        }
+        seen.insert(unique);
+    }
+    Flattened { columns, left_out, renamed }
 }
 
-/// What to tell of columns that cannot be read.
-pub(crate) fn left_out_note(shown: &str, left_out: &[String]) -> Option<String> {
-    let what = plural(left_out.len() as u64, "column");
-    let note = || format!("{shown}: {what} of types that are not read left out: {}.", left_out.join(", "));
-    (!left_out.is_empty()).then(note)
+impl Flattened {
+    /// What should be told of a file's columns.
+    pub(crate) fn notes(&self, shown: &str) -> Vec<String> {
+        let what = plural(self.left_out.len() as u64, "column");
+        let left_out =
+            || format!("{shown}: {what} of types that are not read left out: {}.", self.left_out.join(", "));
+        let renamed = || format!("{shown}: {}.", self.renamed.join(", "));
+        let left_out = (!self.left_out.is_empty()).then(left_out);
+        left_out.into_iter().chain((!self.renamed.is_empty()).then(renamed)).collect()
+    }
 }
 
 /// The column at the end of a way, null where a record on the way is.

@@ -89,6 +89,7 @@ impl Checker<'_> {
             fields,
             ids: &mut self.ids,
             errors: &mut self.errors,
+            notes: &mut self.notes,
             folded: &mut self.folded,
         }
     }

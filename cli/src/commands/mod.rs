@@ -131,6 +131,7 @@ fn suspicious(ledger: &Ledger) {
                 churn::Event::BadCell => "made null: not of the column's type",
                 churn::Event::FailedCast => "made null: could not be cast",
                 churn::Event::ZeroDivision => "made null: divided by zero",
+                churn::Event::NoNumber => "written as null: NaN or infinite, which the format lacks",
                 churn::Event::OutOfDomain => "made null: outside the function's domain",
                 _ => continue,
             };

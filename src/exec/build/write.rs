@@ -54,7 +54,7 @@ pub(super) fn write(
     let target = &Target { options: told_order(target, node), ..target.clone() };
     let output = write_output(target, encoder.as_deref(), node.step, context)?;
     pipeline.acts = true;
-    pipeline.push(Box::new(stream::Tap { output, columns, encoder, ready }));
+    pipeline.push(Box::new(stream::Tap { output, columns, encoder, ready, step: node.step }));
     Ok(pipeline)
 }
 

@@ -71,6 +71,8 @@ pub(crate) struct Binder<'a> {
     pub(crate) fields: &'a [Field],
     pub(crate) ids: &'a mut Ids,
     pub(crate) errors: &'a mut Vec<Error>,
+    /// What should be known before the run.
+    pub(crate) notes: &'a mut Vec<String>,
     /// Whether a constant was worked out.
     pub(crate) folded: &'a mut bool,
 }
@@ -182,6 +184,7 @@ impl Binder<'_> {
                     return Bound::unknown();
                 }
                 if op.is_comparison() {
+                    self.compared_with_null(*op, (a, &left), (b, &right));
                     self.comparison(*op, left, right, span)
                 } else {
                     self.arithmetic(*op, left, right, span)
@@ -277,6 +280,25 @@ impl Binder<'_> {
             .collect();
         }
         any.into_iter().reduce(or).unwrap_or_else(Bound::unknown)
+    }
+
+    /// Notes a comparison with a null that is written there: it is never true.
+    fn compared_with_null(&mut self, op: Binary, a: (&Expr, &Bound), b: (&Expr, &Bound)) {
+        let is_null = |side: (&Expr, &Bound)| matches!(side.0.kind, Kind::Literal(Scalar::Null));
+        let other = match (is_null(a), is_null(b)) {
+            (true, false) => b.0,
+            (false, true) => a.0,
+            _ => return,
+        };
+        let not = if op == Binary::NotEqual { "not " } else { "" };
+        let note = format!(
+            "Nothing equals null: {} {} null is true of no row. Write {other} is {not}null.",
+            other,
+            op.symbol()
+        );
+        if !self.notes.contains(&note) {
+            self.notes.push(note);
+        }
     }
 
     /// Binds what a column is compared with: often a text that lacks its quotes.

@@ -54,7 +54,7 @@ impl ArrowFile {
                 StreamReader::try_new(BufReader::new(reader), None).map_err(|e| broken(shown, &e))?;
             (stream.schema(), None)
         };
-        let (columns, _) = unite::flat(schema.fields());
+        let columns = unite::flat(schema.fields()).columns;
         Ok(ArrowFile { path: path.to_owned(), shown: shown.to_owned(), file, schema, columns, bytes, blocks })
     }
 }
@@ -131,8 +131,8 @@ impl ArrowSource {
         let opened: Vec<ArrowFile> = files.iter().map(open).collect::<Result<_>>()?;
         let columns = opened.iter().map(|f| (f.shown.as_str(), f.columns.as_slice()));
         let united = United::of_files(columns, file_column)?;
-        let note = |f: &ArrowFile| unite::left_out_note(&f.shown, &unite::flat(f.schema.fields()).1);
-        let notes = opened.iter().filter_map(note).collect();
+        let note = |f: &ArrowFile| unite::flat(f.schema.fields()).notes(&f.shown);
+        let notes = opened.iter().flat_map(note).collect();
         let bytes = Some(opened.iter().map(|f| f.bytes).sum());
         let about = About { files: files.len(), bytes, notes, ..About::default() };
         Ok(ArrowSource {

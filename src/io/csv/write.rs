@@ -12,6 +12,7 @@ use churn_kernels::{calendar, digits, gather, lines};
 use crate::error::Result;
 use crate::expr::{Batch, Field, Scalar, widen, write_float};
 use crate::io::format::{Encoder, LineEncoder, LineForm, WriteOptions};
+use crate::io::json::list_text;
 
 pub(crate) struct CsvEncoder {
     names: Vec<String>,
@@ -108,7 +109,11 @@ impl CsvEncoder {
                 }
             }
             Values::Others(array) => match Scalar::from_array(array, row) {
-                value @ Scalar::List(..) => self.write_text(value.plain().as_bytes(), out),
+                value @ Scalar::List(..) => {
+                    let mut text = Vec::new();
+                    list_text(&value, &mut text);
+                    self.write_text(&text, out);
+                }
                 value => value.write_plain(out),
             },
         }

@@ -14,3 +14,5 @@ mod source;
 pub(crate) mod write;
 
 pub(crate) use source::{JsonOptions, JsonSource};
+
+pub(crate) use write::list_text;

@@ -3,7 +3,9 @@
 //! Dates and times are ISO 8601 texts; NaN and the infinities, which JSON lacks, are null.
 
 use arrow_array::cast::AsArray;
+use arrow_array::types::Float64Type;
 use arrow_array::{Array, ArrayRef, BinaryViewArray};
+use arrow_schema::DataType;
 
 use crate::error::Result;
 use crate::expr::{Batch, Field, Scalar, widen};
@@ -70,6 +72,24 @@ fn write_value(value: &Scalar, out: &mut Vec<u8>) {
     }
 }
 
+/// The floats of a column that are NaN or infinite.
+fn not_finite(column: &ArrayRef) -> usize {
+    if let Some(list) = column.as_list_opt::<i32>() {
+        let values =
+            (0..list.len()).filter(|row| list.is_valid(*row)).map(|row| not_finite(&list.value(row)));
+        return values.sum();
+    }
+    let is_float = matches!(column.data_type(), DataType::Float16 | DataType::Float32 | DataType::Float64);
+    let Some(wide) = is_float.then(|| widen(column).ok()).flatten() else { return 0 };
+    let floats = wide.as_primitive_opt::<Float64Type>();
+    floats.map_or(0, |floats| floats.iter().flatten().filter(|value| !value.is_finite()).count())
+}
+
+/// A list as JSON: how it is written in formats that have no lists.
+pub(crate) fn list_text(list: &Scalar, out: &mut Vec<u8>) {
+    write_value(list, out);
+}
+
 impl Encoder for JsonEncoder {
     fn start(&self) -> Vec<u8> {
         if self.array { b"[\n".to_vec() } else { Vec::new() }
@@ -97,6 +117,10 @@ impl Encoder for JsonEncoder {
         }
         debug_assert!(columns.iter().all(|c| c.len() == batch.rows));
         Ok(out)
+    }
+
+    fn lost(&self, batch: &Batch) -> usize {
+        batch.columns.iter().map(not_finite).sum()
     }
 
     fn between(&self) -> &'static [u8] {

@@ -66,7 +66,8 @@ pub(super) struct ParquetFile {
     pub(super) reader: Positioned,
     pub(super) metadata: ArrowReaderMetadata,
     pub(super) columns: Vec<Flat>,
-    pub(super) left_out: Vec<String>,
+    /// What should be told of its columns.
+    pub(super) notes: Vec<String>,
 }
 
 impl ParquetFile {
@@ -92,8 +93,9 @@ impl ParquetFile {
         let schema = Arc::new(Schema::new_with_metadata(fields, metadata.schema().metadata().clone()));
         let options = ArrowReaderOptions::new().with_schema(schema);
         let metadata = ArrowReaderMetadata::try_new(metadata.metadata().clone(), options).map_err(failed)?;
-        let (columns, left_out) = flat(metadata.schema().fields());
-        Ok(ParquetFile { shown: shown.to_owned(), reader, metadata, columns, left_out })
+        let flattened = flat(metadata.schema().fields());
+        let notes = flattened.notes(shown);
+        Ok(ParquetFile { shown: shown.to_owned(), reader, metadata, columns: flattened.columns, notes })
     }
 
     pub(super) fn rows(&self) -> u64 {

@@ -46,7 +46,7 @@ impl ParquetSource {
         let opened: Vec<ParquetFile> = files.iter().map(open).collect::<Result<_>>()?;
         let columns = opened.iter().map(|f| (f.shown.as_str(), f.columns.as_slice()));
         let united = United::of_files(columns, file_column)?;
-        let notes = opened.iter().filter_map(|f| unite::left_out_note(&f.shown, &f.left_out)).collect();
+        let notes = opened.iter().flat_map(|f| f.notes.iter().cloned()).collect();
         let about = About {
             files: files.len(),
             bytes: Some(opened.iter().map(ParquetFile::bytes).sum()),
