@@ -4,6 +4,7 @@
 
 use std::fs;
 
+use arrow_array::Array;
 use churn::{Error, Flow, Table};
 use rstest::rstest;
 
@@ -148,4 +149,93 @@ fn long_numbers_keep_their_digits(
 fn a_first_record_may_be_long() {
     let text = format!("{{\"a\":\"{}\",\"b\":1}}", "x".repeat(3_000_000));
     assert_eq!(read("t.json", text.as_bytes(), "").unwrap().value(0, "b").unwrap(), churn::Scalar::Int(1));
+}
+
+/// A Parquet and an Arrow file of columns with these names, of which some are within a record.
+fn columnar(folder: &std::path::Path, names: &[&str]) {
+    use arrow_array::{ArrayRef, Int64Array, RecordBatch, StructArray};
+    use arrow_schema::{DataType, Field, Schema};
+    use std::sync::Arc;
+    let number = |n: usize| Arc::new(Int64Array::from(vec![n as i64])) as ArrayRef;
+    let mut columns: Vec<(Field, ArrayRef)> = Vec::new();
+    for (n, name) in names.iter().enumerate() {
+        columns.push(match name.strip_prefix("record ") {
+            None => (Field::new(*name, DataType::Int64, true), number(n)),
+            Some(path) => {
+                let (record, field) = path.split_once('.').unwrap();
+                let field = Arc::new(Field::new(field, DataType::Int64, true));
+                let array = Arc::new(StructArray::from(vec![(field, number(n))])) as ArrayRef;
+                (Field::new(record, array.data_type().clone(), true), array)
+            }
+        });
+    }
+    let (fields, arrays): (Vec<Field>, Vec<ArrayRef>) = columns.into_iter().unzip();
+    let batch = RecordBatch::try_new(Arc::new(Schema::new(fields)), arrays).unwrap();
+    let file = fs::File::create(folder.join("t.arrow")).unwrap();
+    let mut writer = arrow_ipc::writer::FileWriter::try_new(file, &batch.schema()).unwrap();
+    writer.write(&batch).unwrap();
+    writer.finish().unwrap();
+    let file = fs::File::create(folder.join("t.parquet")).unwrap();
+    let mut writer = parquet::arrow::ArrowWriter::try_new(file, batch.schema(), None).unwrap();
+    writer.write(&batch).unwrap();
+    writer.close().unwrap();
+}
+
+#[rstest]
+#[case::twice(&["a", "b", "a"], "a,b,a_2\n0,1,2")]
+#[case::a_number_that_is_taken(&["a", "a_2", "a"], "a,a_2,a_3\n0,1,2")]
+#[case::beside_a_field(&["record t.x", "t.x"], "t.x,t.x_2\n0,1")]
+fn columns_of_one_name_are_all_there(#[case] names: &[&str], #[case] expected: &str) {
+    let folder = tempfile::tempdir().unwrap();
+    columnar(folder.path(), names);
+    for name in ["t.arrow", "t.parquet"] {
+        let flow = Flow::read(name).in_folder(folder.path());
+        assert_eq!(csv(&flow.run().unwrap()), expected, "{name}");
+        assert!(flow.plan().unwrap().notes()[0].contains("a second"), "{name}");
+    }
+}
+
+#[cfg(unix)]
+#[test]
+fn a_folder_that_leads_back_to_itself_is_read_once() {
+    let folder = tempfile::tempdir().unwrap();
+    fs::create_dir(folder.path().join("d")).unwrap();
+    fs::write(folder.path().join("d/t.csv"), "a\n1\n").unwrap();
+    std::os::unix::fs::symlink("..", folder.path().join("d/up")).unwrap();
+    std::os::unix::fs::symlink(".", folder.path().join("d/here")).unwrap();
+    let flow = Flow::read("d").in_folder(folder.path());
+    assert_eq!(csv(&flow.run().unwrap()), "a\n1");
+}
+
+#[test]
+fn what_json_and_text_lack_is_counted_or_written_as_json() {
+    let folder = tempfile::tempdir().unwrap();
+    let flow = Flow::steps(
+        "values x, t: (1.5, 'a'), (null, 'b')\nadd y = if(x is null, cast('NaN' as float), x)\nwrite 't.json'",
+    );
+    let table = flow.in_folder(folder.path()).run().unwrap();
+    assert_eq!(table.ledger().total(churn::Event::NoNumber), 1);
+    assert!(fs::read_to_string(folder.path().join("t.json")).unwrap().contains("\"y\":null"));
+    let lists = Flow::steps("values t: ('a \"q\"'), ('b')\ntotal: l = array_agg(t)\nwrite 't.csv'");
+    lists.in_folder(folder.path()).run().unwrap();
+    let written = fs::read_to_string(folder.path().join("t.csv")).unwrap();
+    assert_eq!(written, "l\n\"[\"\"a \\\"\"q\\\"\"\"\",\"\"b\"\"]\"\n");
+}
+
+#[rstest]
+#[case("filter herd = null", "Nothing equals null: herd = null is true of no row. Write herd is null.")]
+#[case("filter null <> herd", "Nothing equals null: herd <> null is true of no row. Write herd is not null.")]
+fn a_comparison_with_null_is_told(#[case] step: &str, #[case] note: &str) {
+    let flow = Flow::steps(&format!("values herd: (1), (null)\n{step}"));
+    assert_eq!(flow.plan().unwrap().notes(), [note]);
+    let table = flow.run().unwrap();
+    assert!(table.ledger().to_string().contains("2 unknown: something is null"), "{}", table.ledger());
+}
+
+#[test]
+fn a_table_after_a_pivot_that_finds_its_columns_is_not_said_to_be_useless() {
+    let recipe = "table f\n  values farm, name: ('F1', 'Hill')\nvalues farm, g, x: ('F1', 'A', 2)\npivot g by farm: x = sum(x)\njoin f on farm\n";
+    let plan = Flow::recipe(recipe).plan().unwrap();
+    assert!(plan.notes().is_empty() && plan.open().is_some(), "{:?}", plan.notes());
+    assert_eq!(csv(&Flow::recipe(recipe).run().unwrap()), "farm,A,name\nF1,2,Hill");
 }

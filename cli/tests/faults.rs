@@ -53,3 +53,52 @@ fn a_full_disk_in_the_temporary_folder() {
     assert!(told.contains("do not fit in memory cannot be put into temporary"), "{told}");
     assert_eq!(fs::read_dir(folder.path().join("temporary")).unwrap().count(), 0);
 }
+
+/// Runs the tool with a limit of the shell's `ulimit`.
+fn limited(folder: &std::path::Path, limit: &str, arguments: &[&str]) -> Output {
+    let tool = assert_cmd::cargo::cargo_bin("churn");
+    let script = format!("ulimit {limit}; exec \"$0\" \"$@\"");
+    Command::new("bash").arg("-c").arg(script).arg(tool).args(arguments).current_dir(folder).output().unwrap()
+}
+
+#[rstest]
+#[case::text("csv")]
+#[case::parquet("parquet")]
+fn a_folder_of_more_files_than_may_be_open(#[case] format: &str) {
+    let folder = tempfile::tempdir().unwrap();
+    let rows: String = (0..1800).map(|i| format!("{},{i}\n", i % 600)).collect();
+    fs::write(folder.path().join("t.csv"), format!("farm,x\n{rows}")).unwrap();
+    let write = format!("write 'out' with (format = {format}, split_by = farm)");
+    let output = limited(folder.path(), "-n 64", &["do", "t.csv", &write]);
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    let output = limited(folder.path(), "-n 2000", &["do", "read 'out'", "total: n = count(), x = sum(x)"]);
+    assert_eq!(String::from_utf8_lossy(&output.stdout), "n,x\n1800,1619100\n");
+}
+
+#[test]
+fn the_tool_takes_the_files_that_it_is_allowed() {
+    let folder = tempfile::tempdir().unwrap();
+    for i in 0..1200 {
+        fs::write(folder.path().join(format!("t{i}.csv")), format!("x\n{i}\n")).unwrap();
+    }
+    let output = limited(folder.path(), "-S -n 256", &["do", "t*.csv", "total: n = count()"]);
+    assert_eq!(String::from_utf8_lossy(&output.stdout), "n\n1200\n");
+}
+
+#[test]
+fn too_few_files_are_told_as_such() {
+    let folder = table();
+    let output = limited(folder.path(), "-n 12", &["do", "t.csv", "group by id, note: n = count()", "--memory", "1MB", "-o", "o.csv"]);
+    let told = String::from_utf8_lossy(&output.stderr).into_owned();
+    assert!(output.status.success() || told.contains("More files are open than the system allows"), "{told}");
+}
+
+#[test]
+fn a_bound_of_the_address_space_is_a_bound_of_the_budget() {
+    let folder = tempfile::tempdir().unwrap();
+    let rows: String = (0..400_000).map(|i| format!("{i},a text of some length {i}\n")).collect();
+    fs::write(folder.path().join("t.csv"), format!("id,note\n{rows}")).unwrap();
+    let arguments = ["do", "t.csv", "sort note desc", "-o", "out.csv", "--threads", "1"];
+    let output = limited(folder.path(), "-v 400000", &arguments);
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+}

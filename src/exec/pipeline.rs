@@ -15,7 +15,7 @@ use super::tally::{Side, Work};
 use crate::cancel::{self, Cancel};
 use crate::error::{Error, Result};
 use crate::expr::{Batch, ColumnId};
-use crate::io::source::{Morsel, Scan};
+use crate::io::source::{Morsel, Scan, Seam};
 use crate::io::target::Placed;
 use crate::parallel::guarded;
 use crate::plan::StepId;
@@ -178,6 +178,35 @@ enum Parts {
     Ready(Vec<Part>),
 }
 
+/// What became of a morsel.
+enum Made {
+    Parts(Parts),
+    /// It must be read again from where it begins.
+    Again(Box<dyn Morsel>),
+}
+
+/// What follows when a part of a morsel was handed over.
+enum Early {
+    Go,
+    /// The sink wants no more, or the run has stopped.
+    Enough,
+    /// The morsel began at the wrong place: here it begins.
+    From(u64),
+}
+
+/// A worker's place in the order of morsels.
+struct Turn {
+    /// The number of its morsel; none for one that is read again in the ordered side.
+    number: Option<u64>,
+    /// Whether it has the sink to itself until its morsel is done.
+    is_held: bool,
+}
+
+/// Where a morsel should have begun, if it guessed wrong.
+fn wrong_start(leg: usize, seam: Seam, seams: &HashMap<(usize, usize), u64>) -> Option<u64> {
+    seams.get(&(leg, seam.place)).copied().filter(|end| !seam.known && *end != seam.start)
+}
+
 struct Queue {
     /// Morsels done but not yet taken by the sink.
     waiting: BTreeMap<u64, Result<Done>>,
@@ -212,6 +241,8 @@ struct Run<'a> {
     stop: AtomicBool,
     context: &'a Context,
     ahead: u64,
+    /// Bytes of rows that a worker makes of a morsel before it waits for its turn.
+    most_waiting: usize,
 }
 
 fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
@@ -254,6 +285,11 @@ pub(crate) fn run(pipeline: Pipeline, sink: Sink, context: &Context) -> Result<H
         context,
         // What is gathered of a morsel may be large, and workers are seldom far apart. What is handed on is small,
         // and a sink that works on much at once would else let them wait.
+        // Where tests make batches small, each is handed over early.
+        most_waiting: match context.options.batch_rows {
+            Some(_) => 0,
+            None => usize::try_from(context.budget.share()).unwrap_or(usize::MAX),
+        },
         ahead: if gathers { threads as u64 + 1 } else { threads as u64 * 8 + 1 },
     };
     if threads == 1 {
@@ -330,8 +366,9 @@ fn kept_back(
 impl Run<'_> {
     fn worker(&self) {
         while let Some((number, morsel)) = self.take() {
-            let done = morsel.map(|(leg, morsel)| self.process(leg, morsel));
-            self.hand_over(number, done);
+            let mut turn = Turn { number: Some(number), is_held: false };
+            let done = morsel.map(|(leg, morsel)| self.process(leg, morsel, &mut turn));
+            self.hand_over(number, done, turn.is_held);
         }
     }
 
@@ -390,40 +427,118 @@ impl Run<'_> {
     }
 
     /// Reads a morsel and runs the workers' operators over it.
-    fn process(&self, leg: usize, mut morsel: Box<dyn Morsel>) -> Done {
+    fn process(&self, leg: usize, mut morsel: Box<dyn Morsel>, turn: &mut Turn) -> Done {
         let mut work = Work::new(self.context.steps());
-        let parts = guarded(|| self.parts(leg, &mut *morsel, &mut work));
-        Done { leg, morsel, parts, work }
+        loop {
+            match guarded(|| self.parts(leg, &mut *morsel, &mut work, turn)) {
+                Ok(Made::Parts(parts)) => return Done { leg, morsel, parts: Ok(parts), work },
+                Ok(Made::Again(again)) => {
+                    morsel = again;
+                    work = Work::new(self.context.steps());
+                }
+                Err(error) => return Done { leg, morsel, parts: Err(error), work },
+            }
+        }
     }
 
-    fn parts(&self, number: usize, morsel: &mut dyn Morsel, work: &mut Work) -> Result<Parts> {
-        let Some(leg) = self.legs.get(number) else { return Ok(Parts::Ready(Vec::new())) };
+    fn parts(
+        &self,
+        number: usize,
+        morsel: &mut dyn Morsel,
+        work: &mut Work,
+        turn: &mut Turn,
+    ) -> Result<Made> {
+        let Some(leg) = self.legs.get(number) else { return Ok(Made::Parts(Parts::Ready(Vec::new()))) };
         let named = |e| self.named(number, e);
-        if self.has_serial {
-            let mut batches = Vec::new();
-            while let Some(batch) = leg.read(morsel, work).map_err(named)? {
-                self.each_batch(leg, batch, work, &mut |batch, _| {
-                    batches.push(batch);
-                    Ok(())
-                })?;
-            }
-            return Ok(Parts::Batches(batches));
-        }
-        let mut parts = Vec::new();
-        let mut gather = self.prepare.gather().transpose()?;
+        let mut parts = if self.has_serial { Parts::Batches(Vec::new()) } else { Parts::Ready(Vec::new()) };
+        let mut gather = if self.has_serial { None } else { self.prepare.gather().transpose()? };
+        // Bytes of the rows that parts are made of since some were handed over.
+        let mut made = 0;
+        let mut is_gathered = false;
+        let mut early = Early::Go;
         while let Some(batch) = leg.read(morsel, work).map_err(named)? {
+            let seam = morsel.seam();
             self.each_batch(leg, batch, work, &mut |batch, work| {
-                match &mut gather {
-                    None => parts.push(self.prepare.prepare(batch, work)?),
-                    Some(gather) => parts.extend(gather.add(batch, work)?),
+                if !matches!(early, Early::Go) {
+                    return Ok(());
+                }
+                made += batch.memory();
+                match (&mut parts, &mut gather) {
+                    (Parts::Batches(batches), _) => batches.push(batch),
+                    (Parts::Ready(parts), None) => parts.push(self.prepare.prepare(batch, work)?),
+                    (Parts::Ready(parts), Some(gather)) => {
+                        let part = gather.add(batch, work)?;
+                        // What is still gathered is bounded by whoever gathers it.
+                        is_gathered = part.is_none();
+                        parts.extend(part);
+                    }
+                }
+                if made > self.most_waiting && !is_gathered {
+                    made = 0;
+                    early = self.hand_over_early(number, seam, &mut parts, work, turn)?;
                 }
                 Ok(())
             })?;
+            match early {
+                Early::Go => {}
+                Early::Enough => return Ok(Made::Parts(Parts::Ready(Vec::new()))),
+                Early::From(start) => match morsel.again(start) {
+                    Some(again) => return Ok(Made::Again(again)),
+                    None => early = Early::Go,
+                },
+            }
         }
-        if let Some(gather) = gather {
+        if let (Parts::Ready(parts), Some(gather)) = (&mut parts, gather) {
             parts.push(gather.finish()?);
         }
-        Ok(Parts::Ready(parts))
+        Ok(Made::Parts(parts))
+    }
+
+    /// Hands what was made of a part of a morsel to the sink, when its turn has come: what a morsel becomes may be any
+    /// number of times larger than it, and is not held as a whole.
+    fn hand_over_early(
+        &self,
+        leg: usize,
+        seam: Option<Seam>,
+        parts: &mut Parts,
+        work: &mut Work,
+        turn: &mut Turn,
+    ) -> Result<Early> {
+        let Some(number) = turn.number else { return Ok(Early::Go) };
+        if !turn.is_held {
+            let mut queue = lock(&self.queue);
+            while queue.next != number || queue.committing {
+                if self.stop.load(Ordering::Relaxed) || queue.error.is_some() {
+                    return Ok(Early::Enough);
+                }
+                queue = self.moved.wait(queue).unwrap_or_else(PoisonError::into_inner);
+            }
+            queue.committing = true;
+            turn.is_held = true;
+        }
+        let mut ordered = lock(&self.ordered);
+        if let Some(start) = seam.and_then(|seam| wrong_start(leg, seam, &ordered.seams)) {
+            return Ok(Early::From(start));
+        }
+        let empty = if self.has_serial { Parts::Batches(Vec::new()) } else { Parts::Ready(Vec::new()) };
+        let mut work = std::mem::replace(work, Work::new(self.context.steps()));
+        let mut placed = Vec::new();
+        let more = self.commit_parts(&mut ordered, std::mem::replace(parts, empty), &mut work, &mut placed)?;
+        drop(ordered);
+        placed.into_iter().try_for_each(Placed::write)?;
+        if more {
+            return Ok(Early::Go);
+        }
+        self.enough(&mut lock(&self.queue));
+        Ok(Early::Enough)
+    }
+
+    /// Notes that the sink wants no more: nothing that was decoded ahead counts.
+    fn enough(&self, queue: &mut Queue) {
+        self.stop.store(true, Ordering::Relaxed);
+        queue.waiting.clear();
+        queue.next = u64::MAX / 2;
+        self.moved.notify_all();
     }
 
     /// Runs the workers' operators over some rows, and hands on what comes out.
@@ -443,8 +558,16 @@ impl Run<'_> {
     }
 
     /// Gives a morsel to the sink when its turn comes; one worker serves all that are waiting.
-    fn hand_over(&self, number: u64, done: Result<Done>) {
-        lock(&self.queue).waiting.insert(number, done);
+    fn hand_over(&self, number: u64, done: Result<Done>, is_turn_held: bool) {
+        {
+            let mut queue = lock(&self.queue);
+            if queue.next <= number {
+                queue.waiting.insert(number, done);
+            }
+            if is_turn_held {
+                queue.committing = false;
+            }
+        }
         loop {
             let placed = self.serve();
             // Bytes that have their places are written while another worker goes on.
@@ -479,12 +602,7 @@ impl Run<'_> {
             queue.next += 1;
             match result {
                 Ok(true) => {}
-                Ok(false) => {
-                    self.stop.store(true, Ordering::Relaxed);
-                    queue.waiting.clear();
-                    // Nothing that was decoded ahead counts.
-                    queue.next = u64::MAX / 2;
-                }
+                Ok(false) => self.enough(&mut queue),
                 Err(error) => {
                     self.stop.store(true, Ordering::Relaxed);
                     queue.error = Some(error);
@@ -507,12 +625,10 @@ impl Run<'_> {
     fn joined(&self, done: Done, seams: &mut HashMap<(usize, usize), u64>) -> Done {
         let Some(seam) = done.morsel.seam() else { return done };
         let place = (done.leg, seam.place);
-        let done = match seams.get(&place) {
-            Some(end) if !seam.known && *end != seam.start => match done.morsel.again(*end) {
-                Some(morsel) => self.process(done.leg, morsel),
-                None => done,
-            },
-            _ => done,
+        let done = match wrong_start(done.leg, seam, seams).and_then(|start| done.morsel.again(start)) {
+            // In the ordered side already: nothing of it is handed over early.
+            Some(morsel) => self.process(done.leg, morsel, &mut Turn { number: None, is_held: false }),
+            None => done,
         };
         if let Some(seam) = done.morsel.seam() {
             seams.insert(place, seam.end);
@@ -525,23 +641,33 @@ impl Run<'_> {
         let mut ordered = lock(&self.ordered);
         let ordered = &mut *ordered;
         let Done { parts, mut work, .. } = self.joined(done, &mut ordered.seams);
-        let parts = parts?;
+        self.commit_parts(ordered, parts?, &mut work, placed)
+    }
+
+    /// Puts parts of a morsel through the serial operators and into the sink; gives whether it wants more.
+    fn commit_parts(
+        &self,
+        ordered: &mut Ordered,
+        parts: Parts,
+        work: &mut Work,
+        placed: &mut Vec<Placed>,
+    ) -> Result<bool> {
         ordered.rows += work.source_rows as u64;
         let mut more = true;
         match parts {
             Parts::Ready(parts) => {
                 for part in parts {
-                    more &= ordered.commit.commit(part, &mut work)?;
+                    more &= ordered.commit.commit(part, work)?;
                 }
             }
             Parts::Batches(batches) => {
                 for mut batch in batches {
                     cancel::check()?;
                     for op in &mut ordered.serial {
-                        batch = op.apply(batch, &mut work)?;
+                        batch = op.apply(batch, work)?;
                     }
-                    let part = self.prepare.prepare(batch, &mut work)?;
-                    more &= ordered.commit.commit(part, &mut work)?;
+                    let part = self.prepare.prepare(batch, work)?;
+                    more &= ordered.commit.commit(part, work)?;
                     more &= !ordered.serial.iter().any(|op| op.is_full());
                     if !more {
                         break;
@@ -549,7 +675,7 @@ impl Run<'_> {
                 }
             }
         }
-        self.context.write_side(&mut work)?;
+        self.context.write_side(work)?;
         placed.append(&mut work.placed);
         ordered.work.tally.merge(&work.tally);
         if let Some(progress) = &self.context.options.progress
