@@ -440,3 +440,41 @@ fn keys_that_many_rows_have_are_met_once(
     let most = if kind == "anti" { 2 } else { 1 };
     assert_eq!(shown(&table), format!("n k s / {} {most} {}", kept.len(), kept.iter().sum::<u64>()));
 }
+
+/// The first row that is equal to one before it is told whatever the budget, wherever the rows were held.
+#[test]
+fn the_first_repeated_row_is_told_at_every_budget() {
+    use std::fmt::Write;
+    let folder = tempfile::tempdir().unwrap();
+    for (repeats, first) in
+        [(vec![59_000, 31_000, 40_321], 31_000), (vec![59_999], 59_999), (vec![7, 3000], 7)]
+    {
+        let mut text = "id,x\n".to_owned();
+        for i in 0..60_000usize {
+            // Most ids are far from each other, so that a small table of keys is full soon.
+            let id = if repeats.contains(&i) { i - 5 } else { i };
+            let _ = writeln!(text, "k{:08},{i}", id.wrapping_mul(7919) % 100_000_007);
+        }
+        std::fs::write(folder.path().join("t.csv"), text).unwrap();
+        let flow = Flow::read("t.csv").then("require unique by id").in_folder(folder.path());
+        let told: Vec<String> = [1, 1 << 20, 1 << 30]
+            .map(|memory| flow.run_with(&RunOptions::new().memory(memory)).unwrap_err().to_string())
+            .into();
+        let id = format!("k{:08}", (first - 5usize).wrapping_mul(7919) % 100_000_007);
+        assert!(told[0].contains(&id), "{}", told[0]);
+        assert_eq!((&told[0], &told[1]), (&told[1], &told[2]));
+    }
+}
+
+#[test]
+fn a_zero_median_has_no_sign_at_any_budget() {
+    let rows: Vec<String> =
+        (0..4000).map(|i| format!("({})", if i % 2 == 0 { "-0.0" } else { "0.0" })).collect();
+    let flow =
+        Flow::steps(&format!("values x: {}\ntotal: m = median(x), q = quantile(x, 0.3)", rows.join(", ")));
+    for memory in [1, 1 << 30] {
+        let table = flow.run_with(&RunOptions::new().memory(memory)).unwrap();
+        assert_eq!(table.value(0, "m").unwrap().plain(), "0.0");
+        assert_eq!(table.value(0, "q").unwrap().plain(), "0.0");
+    }
+}

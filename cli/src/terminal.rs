@@ -1,5 +1,6 @@
 //! What is printed, where, and with which exit code.
 
+use std::borrow::Cow;
 use std::fmt::Display;
 use std::io::{IsTerminal, Write};
 use std::process::ExitCode;
@@ -42,15 +43,30 @@ impl From<std::io::Error> for Failure {
     }
 }
 
-/// Prints to standard output.
+/// Prints to standard output what is made for a reader; data goes there by other ways, as it is.
 pub(crate) fn out(text: impl Display) -> crate::Outcome {
-    write!(std::io::stdout().lock(), "{text}")?;
+    write!(std::io::stdout().lock(), "{}", visible(&text.to_string()))?;
     Ok(())
 }
 
 /// Prints a line to standard error.
 pub(crate) fn note(text: impl Display) {
-    let _ = writeln!(std::io::stderr().lock(), "{text}");
+    let _ = writeln!(std::io::stderr().lock(), "{}", visible(&text.to_string()));
+}
+
+/// The text with pictures in the place of control characters, which a name or a value in a file may hold and a terminal
+/// would obey.
+fn visible(text: &str) -> Cow<'_, str> {
+    let is_kept = |c: char| !c.is_control() || c == '\n' || c == '\t';
+    if text.chars().all(is_kept) {
+        return Cow::Borrowed(text);
+    }
+    let picture = |c: char| match c {
+        c if is_kept(c) => c,
+        '\u{7f}' => '\u{2421}',
+        c => char::from_u32(0x2400 + u32::from(c)).filter(|_| c < ' ').unwrap_or('\u{fffd}'),
+    };
+    Cow::Owned(text.chars().map(picture).collect())
 }
 
 /// Prints why a command failed; gives its exit code.

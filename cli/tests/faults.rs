@@ -88,7 +88,11 @@ fn the_tool_takes_the_files_that_it_is_allowed() {
 #[test]
 fn too_few_files_are_told_as_such() {
     let folder = table();
-    let output = limited(folder.path(), "-n 12", &["do", "t.csv", "group by id, note: n = count()", "--memory", "1MB", "-o", "o.csv"]);
+    let output = limited(
+        folder.path(),
+        "-n 12",
+        &["do", "t.csv", "group by id, note: n = count()", "--memory", "1MB", "-o", "o.csv"],
+    );
     let told = String::from_utf8_lossy(&output.stderr).into_owned();
     assert!(output.status.success() || told.contains("More files are open than the system allows"), "{told}");
 }

@@ -179,3 +179,40 @@ fn exit_codes(#[case] arguments: &[&str], #[case] code: i32) {
     let folder = demo();
     assert_eq!(churn(&folder, arguments).status.code(), Some(code));
 }
+
+#[test]
+fn control_characters_do_not_reach_the_terminal() {
+    let folder = tempfile::tempdir().unwrap();
+    fs::write(folder.path().join("t.csv"), "a\u{1b}[31mb,n\n\u{1b}[2Jx\u{7f},1\ny,bad\n").unwrap();
+    for arguments in [
+        &["show", "t.csv"][..],
+        &["check", "t.csv"],
+        &["do", "t.csv", "filter \"a\u{1b}[31mc\" = 1"],
+        &["do", "t.csv", "require \"a\u{1b}[31mb\" = 'y'"],
+        &["do", "read 't.csv' with (types = (n int))", "total: s = sum(n)"],
+        &["do", "t.csv", "--as", "table"],
+    ] {
+        let mut output = churn(&folder, arguments);
+        if arguments[0] == "do" && !arguments.contains(&"--as") {
+            output.stdout.clear();
+        }
+        let told = told(&output);
+        assert!(!told.contains('\u{1b}') && !told.contains('\u{7f}'), "{told:?}");
+    }
+    // Data in a pipe is as it is.
+    assert!(text(&churn(&folder, &["do", "t.csv"]).stdout).contains("\u{1b}[2Jx"));
+}
+
+#[test]
+fn files_of_several_formats_are_told() {
+    let folder = tempfile::tempdir().unwrap();
+    fs::write(folder.path().join("a.csv"), "a\n1\n").unwrap();
+    assert!(churn(&folder, &["convert", "a.csv", "b.parquet"]).status.success());
+    let output = churn(&folder, &["do", "*"]);
+    assert!(
+        told(&output).contains("several formats") && told(&output).contains("b.parquet (Parquet)"),
+        "{}",
+        told(&output)
+    );
+    assert_eq!(output.status.code(), Some(2));
+}

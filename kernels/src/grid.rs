@@ -79,7 +79,9 @@ impl Grid {
     ) {
         self.ragged.clear();
         self.cells = wanted.len();
-        let room = structure.line_ends().len().div_ceil(CHUNK) * 2 * self.cells;
+        // A row has a byte for each of its cells at least: of a block of blank lines few can be rows of many.
+        let most = structure.line_ends().len().min(bytes.len() / width.max(1) + 2 * EIGHT);
+        let room = most.div_ceil(CHUNK) * 2 * self.cells;
         if self.places.len() < room {
             self.places.resize(room, [0; CHUNK]);
         }

@@ -523,7 +523,8 @@ impl Run<'_> {
         let empty = if self.has_serial { Parts::Batches(Vec::new()) } else { Parts::Ready(Vec::new()) };
         let mut work = std::mem::replace(work, Work::new(self.context.steps()));
         let mut placed = Vec::new();
-        let more = self.commit_parts(&mut ordered, std::mem::replace(parts, empty), &mut work, &mut placed)?;
+        let more =
+            self.commit_parts(&mut ordered, std::mem::replace(parts, empty), &mut work, &mut placed)?;
         drop(ordered);
         placed.into_iter().try_for_each(Placed::write)?;
         if more {

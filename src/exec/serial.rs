@@ -1,18 +1,20 @@
 //! Operators that need the order of rows and keep something: they run in the ordered part of a run.
 
+use std::sync::{Mutex, PoisonError};
+
 use arrow_array::{ArrayRef, BooleanArray};
 use churn_kernels::hash;
 
 use super::budget::Reservation;
 use super::context::Context;
 use super::ends::{first_rows, numbers_of, within};
-use super::grace::{Dealt, Files, Process, numbered};
+use super::grace::{Dealt, Files, Process, numbered, place_numbers};
 use super::keys::KeyTable;
 use super::merge::Merge;
 use super::spill::{Disk, Run, Spill, Writer};
 use super::stream::{StreamOp, offending};
 use super::tally::Work;
-use crate::error::Result;
+use crate::error::{Error, Result};
 use crate::expr::{Batch, Event, Type};
 use crate::io::source::Scan;
 use crate::plan::StepId;
@@ -261,12 +263,52 @@ pub(crate) struct RequireUnique {
     pub(crate) text: String,
 }
 
+/// A row that is equal to one before it, by its place among all rows.
+type Repeated = Option<(u64, Batch)>;
+
 impl RequireUnique {
-    fn repeated(&self, batch: &Batch, rows: &[usize]) -> Result<()> {
-        let Some(first) = rows.get(..rows.len().min(5)).filter(|r| !r.is_empty()) else { return Ok(()) };
+    /// The first of some rows, given their places in the batch; `place` tells the place of each among all rows.
+    fn first(batch: &Batch, rows: &[usize], place: impl Fn(usize) -> u64) -> Repeated {
+        rows.first().map(|row| (place(*row), batch.slice(*row, 1)))
+    }
+
+    /// The error of the first row that is equal to one before it.
+    fn refuse(&self, (_, row): (u64, Batch)) -> Error {
         let names = crate::text::comma(self.names.iter().map(|n| crate::text::name(n)));
-        let what = format!("Rows are equal in {names} to a row before them.");
-        Err(offending(what, batch, &self.shown, first).in_step(&self.text))
+        let what = format!("A row is equal in {names} to a row before it.");
+        offending(what, &row, &self.shown, &[0]).in_step(&self.text)
+    }
+
+    /// The first repeated row among those that went to files.
+    fn first_on_disk(&mut self) -> Result<Repeated> {
+        let Some(full) = self.seen.full.take() else { return Ok(None) };
+        self.seen.forget()?;
+        let found: Mutex<Repeated> = Mutex::new(None);
+        let rows = first_rows(self.seen.keys.clone(), self.seen.kinds.clone(), 1);
+        let process = |batches: &[Batch]| {
+            let kept = rows.rows(batches)?;
+            for (batch, (_, keep)) in batches.iter().zip(&kept) {
+                let keep: Vec<bool> = keep.iter().flat_map(|k| k.values().iter()).collect();
+                let mut own = batch.clone();
+                // The last column has the places of the rows.
+                let places = own.columns.pop();
+                let places = places.as_ref().map(place_numbers);
+                let place = |row: usize| places.as_ref().map_or(u64::MAX, |places| places.value(row) as u64);
+                if let Some(repeated) = Self::first(&own, &places_where(&keep, false), place) {
+                    let mut found = found.lock().unwrap_or_else(PoisonError::into_inner);
+                    if found.as_ref().is_none_or(|(place, _)| repeated.0 < *place) {
+                        *found = Some(repeated);
+                    }
+                }
+            }
+            // Nothing comes of them: they have passed.
+            Ok(batches
+                .iter()
+                .map(|batch| (batch.slice(0, 0), Some(vec![false; batch.rows].into())))
+                .collect())
+        };
+        self.seen.processed(full.dealt.finish()?, &process)?;
+        Ok(found.into_inner().unwrap_or_else(PoisonError::into_inner))
     }
 }
 
@@ -283,36 +325,32 @@ impl SerialOp for RequireUnique {
                 new
             };
             let new: Vec<bool> = numbers.iter().map(is_new).collect();
-            self.repeated(&batch, &places_where(&new, false))?;
+            if let Some(repeated) = Self::first(&batch, &places_where(&new, false), |row| first + row as u64)
+            {
+                return Err(self.refuse(repeated));
+            }
             self.seen.weigh()?;
             return Ok(batch);
         }
-        let (known, unknown) = self.seen.split(&batch, first)?;
-        self.repeated(&known.batch, &(0..known.batch.rows).collect::<Vec<_>>())?;
+        let (known, mut unknown) = self.seen.split(&batch, first)?;
         if let Some(full) = &mut self.seen.full {
+            unknown.batch.columns.push(numbered(unknown.places.iter().copied()));
             full.dealt.push(&unknown.batch, &unknown.keys, &unknown.places)?;
+        }
+        let place = |row: usize| known.places.get(row).copied().unwrap_or(u64::MAX);
+        if let Some(here) = Self::first(&known.batch, &(0..known.batch.rows).collect::<Vec<_>>(), place) {
+            // One of the rows on disk may be repeated before it.
+            let before = self.first_on_disk()?.filter(|(place, _)| *place < here.0);
+            return Err(self.refuse(before.unwrap_or(here)));
         }
         Ok(batch)
     }
 
     fn finish(&mut self, _: &mut Work) -> Result<Option<Box<dyn Scan>>> {
-        let Some(full) = self.seen.full.take() else { return Ok(None) };
-        self.seen.forget()?;
-        let first = first_rows(self.seen.keys.clone(), self.seen.kinds.clone(), 1);
-        let process = |batches: &[Batch]| {
-            let became = first.rows(batches)?;
-            for (batch, (_, keep)) in batches.iter().zip(&became) {
-                let keep: Vec<bool> = keep.iter().flat_map(|k| k.values().iter()).collect();
-                self.repeated(batch, &places_where(&keep, false))?;
-            }
-            // Nothing comes of them: they have passed.
-            Ok(batches
-                .iter()
-                .map(|batch| (batch.slice(0, 0), Some(vec![false; batch.rows].into())))
-                .collect())
-        };
-        self.seen.processed(full.dealt.finish()?, &process)?;
-        Ok(None)
+        match self.first_on_disk()? {
+            Some(repeated) => Err(self.refuse(repeated)),
+            None => Ok(None),
+        }
     }
 }
 

@@ -196,6 +196,12 @@ impl Format {
         NAMES.iter().find(|(_, format)| *format == self).map_or("csv", |(name, _)| name)
     }
 
+    /// Whether files of both formats are read in the same way.
+    pub(crate) fn is_read_as(self, other: Format) -> bool {
+        let is_json = |format: Format| matches!(format, Format::Json | Format::NdJson);
+        self == other || is_json(self) && is_json(other)
+    }
+
     /// By the first bytes of a file; `None` if they are those of no format that has marks.
     pub(crate) fn of_bytes(first: &[u8]) -> Option<Format> {
         let is_binary = has_control_bytes(first);

@@ -135,9 +135,14 @@ impl Read {
                 }
             };
         }
-        let by_name = files.iter().find_map(|f| Format::of(f));
-        if by_name.is_some() {
-            return by_name;
+        let by_name = files.iter().find_map(|f| Some((f, Format::of(f)?)));
+        if let Some((first, format)) = by_name {
+            let is_other = |f: &&PathBuf| Format::of(f).is_some_and(|other| !other.is_read_as(format));
+            if let Some(other) = files.iter().find(is_other) {
+                checker.wrong(self.span, several_formats(first, other));
+                return None;
+            }
+            return Some(format);
         }
         let first = match files.first() {
             Some(file) if streams::is_stream(file) => {
@@ -216,6 +221,17 @@ fn spooled(
     let base = folders.first().filter(|_| files.len() == 1).map_or(base, |folder| folder.path()).to_owned();
     let source = open(format, &copies, &base, options, temporary)?;
     Ok(Arc::new(Spooled { source, _folders: folders }))
+}
+
+/// The error of files of several formats that would be read as one table.
+fn several_formats(one: &FilePath, other: &FilePath) -> Error {
+    let shown = |path: &FilePath| {
+        let format = Format::of(path).map(|format| format.to_string()).unwrap_or_default();
+        format!("{} ({format})", path.display())
+    };
+    Error::new(ErrorKind::Input, "The files are of several formats.")
+        .why(format!("Two of them are {} and {}.", shown(one), shown(other)))
+        .next("Read them apart, and append one to the other; or say which format all of them have: with (format = …).")
 }
 
 /// The error of an option that says nothing to files of a format.

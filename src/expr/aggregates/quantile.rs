@@ -93,9 +93,11 @@ fn place_of(p: f64, values: usize) -> Option<(usize, f64)> {
     Some((below, place - below as f64))
 }
 
-/// The quantile between two values.
+/// The quantile between two values. Both zeros are one value, and a result has the sign of the positive one: which of them
+/// stands first depends on how values were put in order.
 fn between(low: f64, high: f64, share: f64) -> f64 {
-    if low == high { low } else { low + (high - low) * share }
+    let value = if low == high { low } else { low + (high - low) * share };
+    value + 0.0
 }
 
 /// The quantile of the values, which are rearranged.
@@ -104,7 +106,7 @@ pub(crate) fn select(values: &mut [f64], p: f64) -> Option<f64> {
     let (_, low, above) = values.select_nth_unstable_by(below, |a, b| compare::order_floats(*a, *b));
     let low = *low;
     if share == 0.0 {
-        return Some(low);
+        return Some(between(low, low, share));
     }
     let high = above.iter().copied().min_by(|a, b| compare::order_floats(*a, *b)).unwrap_or(low);
     Some(between(low, high, share))
@@ -148,7 +150,7 @@ impl FromSorted for Passing {
         for (group, value) in groups.iter().zip(values) {
             let Some(met) = self.0.get_mut(*group) else { continue };
             match (met.left, met.low) {
-                (0, None) => (met.low, met.result) = (Some(*value), Some(*value)),
+                (0, None) => (met.low, met.result) = (Some(*value), Some(between(*value, *value, 0.0))),
                 (0, Some(low)) => {
                     if met.share > 0.0 {
                         met.result = Some(between(low, *value, met.share));
