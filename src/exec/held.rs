@@ -1,23 +1,20 @@
-//! Sinks that hold rows: results, the last rows, random rows.
+//! Sinks that hold rows: results, and tables that are used more than once.
 
-use std::collections::{BinaryHeap, VecDeque};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use arrow_array::cast::AsArray;
-use arrow_array::{Array, ArrayRef, UInt32Array};
+use arrow_array::{Array, ArrayRef};
 use churn_kernels::views;
 
-use super::budget::{Budget, Reservation};
+use super::budget::Reservation;
 use super::context::Context;
 use super::pipeline::{self, Commit, Part, Pipeline, Prepare, Sink};
-use super::serial::lot;
 use super::spill::{Reader, Run, Spill, Writer};
 use super::tally::Work;
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::{Batch, alike};
 use crate::io::memory::{Batches, Ready};
 use crate::io::source::{Morsel, Scan};
-use crate::plan::StepId;
 
 /// What a sink holds when its pipeline has run.
 pub(crate) enum Held {
@@ -219,121 +216,6 @@ impl Scan for Stored {
 
     fn progress(&self) -> (u64, Option<u64>) {
         (0, None)
-    }
-}
-
-/// The last rows.
-pub(crate) struct Last {
-    batches: VecDeque<Batch>,
-    rows: usize,
-    count: usize,
-    step: StepId,
-}
-
-impl Last {
-    pub(crate) fn sink(count: usize, step: StepId) -> Sink {
-        let commit = Last { batches: VecDeque::new(), rows: 0, count, step };
-        Sink { prepare: Arc::new(Compacted), commit: Box::new(commit) }
-    }
-}
-
-impl Commit for Last {
-    fn commit(&mut self, part: Part, _: &mut Work) -> Result<bool> {
-        let batch = batch_of(part)?;
-        self.rows += batch.rows;
-        self.batches.push_back(batch);
-        while let Some(first) = self.batches.front()
-            && self.rows - first.rows >= self.count
-        {
-            self.rows -= first.rows;
-            self.batches.pop_front();
-        }
-        Ok(true)
-    }
-
-    fn finish(mut self: Box<Self>, work: &mut Work) -> Result<Held> {
-        let surplus = self.rows.saturating_sub(self.count);
-        if let Some(first) = self.batches.front_mut() {
-            *first = first.slice(surplus.min(first.rows), first.rows - surplus.min(first.rows));
-        }
-        work.tally.rows(self.step, self.rows.min(self.count));
-        Ok(Held::Batches(self.batches.into()))
-    }
-}
-
-/// So many random rows: those with the smallest lots.
-pub(crate) struct SampleRows {
-    count: usize,
-    seed: u64,
-    row: u64,
-    /// The lots that are in, largest on top, with the row's place.
-    best: BinaryHeap<(u64, u64)>,
-    /// Batches that may hold rows that are in, with the place of their first row.
-    batches: Vec<(u64, Batch)>,
-    held: Reservation,
-    step: StepId,
-}
-
-impl SampleRows {
-    pub(crate) fn sink(count: usize, seed: u64, step: StepId, budget: &Budget) -> Sink {
-        let held = budget.reservation();
-        let best = BinaryHeap::new();
-        let commit = SampleRows { count, seed, row: 0, best, batches: Vec::new(), held, step };
-        Sink { prepare: Arc::new(Compacted), commit: Box::new(commit) }
-    }
-
-    /// Leaves only the rows that are in.
-    fn shrink(&mut self) -> Result<()> {
-        let mut places: Vec<u64> = self.best.iter().map(|(_, row)| *row).collect();
-        places.sort_unstable();
-        let mut kept = Vec::new();
-        for (first, batch) in self.batches.drain(..) {
-            let from = places.partition_point(|p| *p < first);
-            let to = places.partition_point(|p| *p < first + batch.rows as u64);
-            let rows: Vec<u32> =
-                places.get(from..to).unwrap_or_default().iter().map(|p| (p - first) as u32).collect();
-            // Each row that is in becomes a batch of its own, so that it keeps its place.
-            for row in rows {
-                kept.push((first + u64::from(row), batch.take(&UInt32Array::from(vec![row]))?));
-            }
-        }
-        self.batches = kept;
-        // No more than the rows that were asked for: they count, but stop nothing.
-        let _ = self.held.try_hold(self.batches.iter().map(|(_, b)| b.memory()).sum());
-        Ok(())
-    }
-}
-
-impl Commit for SampleRows {
-    fn commit(&mut self, part: Part, _: &mut Work) -> Result<bool> {
-        let batch = batch_of(part)?;
-        let first = self.row;
-        self.row += batch.rows as u64;
-        let mut any = false;
-        for row in first..self.row {
-            let entry = (lot(self.seed, row), row);
-            if self.best.len() < self.count {
-                self.best.push(entry);
-                any = true;
-            } else if self.best.peek().is_some_and(|worst| entry < *worst) {
-                self.best.pop();
-                self.best.push(entry);
-                any = true;
-            }
-        }
-        if any {
-            self.batches.push((first, batch));
-        }
-        if self.batches.len() > 64 + 2 * self.count {
-            self.shrink()?;
-        }
-        Ok(true)
-    }
-
-    fn finish(mut self: Box<Self>, work: &mut Work) -> Result<Held> {
-        self.shrink()?;
-        work.tally.rows(self.step, self.batches.len());
-        Ok(Held::Batches(concat(self.batches.into_iter().map(|(_, b)| b).collect())?))
     }
 }
 

@@ -158,7 +158,7 @@ pub(crate) fn spool(path: &Path, temporary: Option<&Path>) -> Result<(Folder, Pa
 #[cfg(unix)]
 mod waiting {
     use std::fs::File;
-    use std::io::{Error, ErrorKind, Read, Result};
+    use std::io::{Error, Read, Result};
     use std::path::Path;
 
     use rustix::event::{PollFd, PollFlags, Timespec, poll};
@@ -188,7 +188,7 @@ mod waiting {
         fn read(&mut self, into: &mut [u8]) -> Result<usize> {
             loop {
                 if cancel::is_asked() {
-                    return Err(Error::new(ErrorKind::Other, "the run was stopped"));
+                    return Err(Error::other("the run was stopped"));
                 }
                 let timeout = Timespec { tv_sec: 0, tv_nsec: LOOK };
                 let mut handles = [PollFd::new(&self.0, PollFlags::IN)];

@@ -13,13 +13,15 @@ use crate::exec::context::Context;
 use crate::exec::ends;
 use crate::exec::grace::Meeting;
 use crate::exec::group::{self, Call, Grouping};
-use crate::exec::held::{Discard, Held, Keep, Kept, Last, SampleRows};
+use crate::exec::held::{Discard, Held, Keep, Kept};
 use crate::exec::join;
 use crate::exec::kept::KeptSource;
+use crate::exec::last::Last;
 use crate::exec::ledger::Ledger;
 use crate::exec::options::RunOptions;
 use crate::exec::paste::Paste;
 use crate::exec::pipeline::{self, Leg, Pipeline, Sink};
+use crate::exec::sample::SampleRows;
 use crate::exec::serial;
 use crate::exec::sort::{self, Order, OrderKey, Written};
 use crate::exec::spread;
@@ -185,7 +187,7 @@ fn build_within(node: &Node, context: &Context) -> Result<Pipeline> {
             let pipeline = below()?;
             let layout = pipeline.layout.clone();
             if per.is_empty() {
-                let held = pipeline::run(pipeline, Last::sink(*count, step), context)?;
+                let held = pipeline::run(pipeline, Last::sink(*count, step, context), context)?;
                 return Ok(held_pipeline(held, layout));
             }
             let keys = places(&layout, per)?;
@@ -210,7 +212,7 @@ fn build_within(node: &Node, context: &Context) -> Result<Pipeline> {
                 }
                 SampleSize::Rows(count) => {
                     let layout = pipeline.layout.clone();
-                    let sink = SampleRows::sink(*count, *seed, step, &context.budget);
+                    let sink = SampleRows::sink(*count, *seed, step, context);
                     Ok(held_pipeline(pipeline::run(pipeline, sink, context)?, layout))
                 }
             }

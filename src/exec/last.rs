@@ -1,0 +1,156 @@
+//! `last N`: the last rows of a table, in pieces that are dropped as later ones come. Pieces that do not fit in memory are
+//! files, as large as what fits.
+
+use std::collections::VecDeque;
+use std::sync::{Arc, Mutex, PoisonError};
+
+use super::budget::Reservation;
+use super::context::Context;
+use super::held::{Compacted, Held, batch_of};
+use super::pipeline::{Commit, Part, Sink};
+use super::spill::{Reader, Run, Spill};
+use super::tally::Work;
+use crate::error::Result;
+use crate::expr::Batch;
+use crate::io::memory::Ready;
+use crate::io::source::{Morsel, Scan};
+use crate::plan::StepId;
+
+/// Bytes of rows for which a file is made at least.
+const LEAST: usize = 4 << 20;
+
+enum Piece {
+    Rows(Batch),
+    File(Run),
+}
+
+impl Piece {
+    fn rows(&self) -> usize {
+        match self {
+            Piece::Rows(batch) => batch.rows,
+            Piece::File(run) => run.rows as usize,
+        }
+    }
+}
+
+/// The last rows.
+pub(crate) struct Last {
+    pieces: VecDeque<Piece>,
+    rows: usize,
+    count: usize,
+    held: Reservation,
+    spill: Spill,
+    step: StepId,
+}
+
+impl Last {
+    pub(crate) fn sink(count: usize, step: StepId, context: &Context) -> Sink {
+        let commit = Last {
+            pieces: VecDeque::new(),
+            rows: 0,
+            count,
+            held: context.budget.reservation(),
+            spill: context.spill.clone(),
+            step,
+        };
+        Sink { prepare: Arc::new(Compacted), commit: Box::new(commit) }
+    }
+
+    /// Puts the pieces that are in memory into one file.
+    fn to_file(&mut self) -> Result<()> {
+        let first = self.pieces.iter().rposition(|piece| matches!(piece, Piece::File(_))).map_or(0, |at| at + 1);
+        let mut file = self.spill.writer_alone()?;
+        for piece in self.pieces.drain(first..) {
+            if let Piece::Rows(batch) = piece {
+                file.write(batch)?;
+            }
+        }
+        self.pieces.push_back(Piece::File(file.finish()?));
+        self.held.hold(0)
+    }
+
+    fn memory(&self) -> usize {
+        let bytes = |piece: &Piece| if let Piece::Rows(batch) = piece { batch.memory() } else { 0 };
+        self.pieces.iter().map(bytes).sum()
+    }
+}
+
+impl Commit for Last {
+    fn commit(&mut self, part: Part, _: &mut Work) -> Result<bool> {
+        let batch = batch_of(part)?;
+        if batch.rows == 0 {
+            return Ok(true);
+        }
+        self.rows += batch.rows;
+        let mut fits = self.held.try_add(batch.memory());
+        self.pieces.push_back(Piece::Rows(batch));
+        let mut is_shorter = false;
+        while let Some(first) = self.pieces.front()
+            && self.rows - first.rows() >= self.count
+        {
+            self.rows -= first.rows();
+            self.pieces.pop_front();
+            is_shorter = true;
+        }
+        if is_shorter {
+            fits = self.held.try_hold(self.memory());
+        }
+        if !fits && self.held.bytes() >= LEAST {
+            self.to_file()?;
+        }
+        Ok(true)
+    }
+
+    fn finish(self: Box<Self>, work: &mut Work) -> Result<Held> {
+        work.tally.rows(self.step, self.rows.min(self.count));
+        let state = State { skip: self.rows.saturating_sub(self.count), pieces: self.pieces, open: None };
+        Ok(Held::Scan(Box::new(Pieces { state: Mutex::new(state), _held: self.held })))
+    }
+}
+
+/// The pieces, one after the other.
+struct Pieces {
+    state: Mutex<State>,
+    _held: Reservation,
+}
+
+struct State {
+    /// Rows at the front that are too many.
+    skip: usize,
+    pieces: VecDeque<Piece>,
+    open: Option<Reader>,
+}
+
+impl State {
+    fn next(&mut self) -> Result<Option<Batch>> {
+        loop {
+            if let Some(batch) = self.open.as_mut().and_then(Iterator::next).transpose()? {
+                return Ok(Some(batch));
+            }
+            match self.pieces.pop_front() {
+                None => return Ok(None),
+                Some(Piece::Rows(batch)) => return Ok(Some(batch)),
+                Some(Piece::File(run)) => self.open = run.reader()?,
+            }
+        }
+    }
+}
+
+impl Scan for Pieces {
+    fn next(&self) -> Result<Option<Box<dyn Morsel>>> {
+        let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
+        while let Some(batch) = state.next()? {
+            let skipped = state.skip.min(batch.rows);
+            state.skip -= skipped;
+            if skipped < batch.rows {
+                let batch = batch.slice(skipped, batch.rows - skipped);
+                return Ok(Some(Box::new(Ready::new(batch))));
+            }
+        }
+        Ok(None)
+    }
+
+    fn progress(&self) -> (u64, Option<u64>) {
+        (0, None)
+    }
+}
