@@ -1,5 +1,7 @@
 //! How the process gets memory, and gives it back.
 
+use std::sync::atomic::{AtomicUsize, Ordering};
+
 /// Blocks of this size and more go back to the system as soon as they are free.
 #[cfg(all(target_os = "linux", target_env = "gnu"))]
 const LARGE: i32 = 4 << 20;
@@ -30,6 +32,21 @@ pub fn give_back() {
     // SAFETY: may be called at any time; nothing that is in use changes.
     unsafe {
         libc::malloc_trim(0);
+    }
+}
+
+/// Bytes that pass between two times that free memory is given back.
+const PASSING: usize = 32 << 20;
+
+/// Counts bytes that pass through memory on their way to and from disk, and now and then gives back what is free.
+///
+/// Each thread's share of the allocator keeps the holes that short-lived tables leave: three million groups with text
+/// keys within 32 MB took 276 MB on two threads, of which half were holes.
+pub fn passed(bytes: usize) {
+    static PASSED: AtomicUsize = AtomicUsize::new(0);
+    let before = PASSED.fetch_add(bytes, Ordering::Relaxed);
+    if before / PASSING != (before.wrapping_add(bytes)) / PASSING {
+        give_back();
     }
 }
 

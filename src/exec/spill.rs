@@ -13,6 +13,8 @@ use arrow_ipc::reader::StreamReader;
 use arrow_ipc::writer::{IpcWriteOptions, StreamWriter};
 use arrow_schema::{ArrowError, Field, Schema};
 
+use churn_kernels::memory;
+
 use super::budget::Budget;
 use super::held::slices_of;
 use crate::cancel;
@@ -136,6 +138,7 @@ impl Writer {
         let bytes = batch.memory();
         let rows = (self.piece * batch.rows / bytes.max(1)).clamp(1, ROWS);
         self.bytes += bytes;
+        memory::passed(bytes);
         self.largest = self.largest.max(bytes * rows.min(batch.rows) / batch.rows);
         slices_of(batch, rows).into_iter().try_for_each(|piece| self.write_piece(piece))
     }
@@ -204,7 +207,10 @@ impl Iterator for Reader {
         }
         let batch = self.stream.next()?;
         Some(match batch {
-            Ok(batch) => Ok(Batch { rows: batch.num_rows(), columns: batch.columns().to_vec() }),
+            Ok(batch) => {
+                memory::passed(batch.get_array_memory_size());
+                Ok(Batch { rows: batch.num_rows(), columns: batch.columns().to_vec() })
+            }
             Err(error) => Err(arrow_failed(&self.folder, error)),
         })
     }

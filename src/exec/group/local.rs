@@ -154,7 +154,7 @@ impl<'a> Local<'a> {
         let parts = if self.grouping.are_many.load(Relaxed) { PARTITIONS } else { 1 };
         let groups = self.keys.len();
         self.grouping.expected.store(groups, Relaxed);
-        let bytes = self.accumulators.iter().map(|a| a.memory()).sum();
+        let bytes = self.keys.memory() + self.accumulators.iter().map(|a| a.memory()).sum::<usize>();
         Ok(Dealt { shards: shards(self.keys, self.accumulators, parts)?, groups, bytes, rows: self.rows })
     }
 }
