@@ -24,7 +24,7 @@ const MANY_GROUPS: usize = 1 << 15;
 /// Groups that wait to be merged before all threads merge them.
 const WAITING_GROUPS: usize = 1 << 17;
 
-/// Bytes of states that wait to be merged.
+/// Bytes of keys and states that wait to be merged; of a small budget an eighth.
 const WAITING_BYTES: usize = 1 << 24;
 
 /// The large table.
@@ -407,7 +407,8 @@ impl Commit for Groups {
             self.waiting.push((number, *dealt));
         }
         let few = self.partitions.len() == 1;
-        let many = self.waiting_groups >= WAITING_GROUPS || self.waiting_bytes >= WAITING_BYTES;
+        let most = WAITING_BYTES.min(usize::try_from(self.held.budget().share() * 4).unwrap_or(usize::MAX));
+        let many = self.waiting_groups >= WAITING_GROUPS || self.waiting_bytes >= most;
         if few || many || self.waiting.len() >= 256 {
             self.settle()?;
         }
