@@ -36,7 +36,7 @@ pub fn give_back() {
 }
 
 /// Bytes that pass between two times that free memory is given back.
-const PASSING: usize = 16 << 20;
+const PASSING: usize = 32 << 20;
 
 /// Counts bytes that pass through memory on their way to and from disk, and now and then gives back what is free.
 ///
