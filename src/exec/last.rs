@@ -58,7 +58,8 @@ impl Last {
 
     /// Puts the pieces that are in memory into one file.
     fn to_file(&mut self) -> Result<()> {
-        let first = self.pieces.iter().rposition(|piece| matches!(piece, Piece::File(_))).map_or(0, |at| at + 1);
+        let first =
+            self.pieces.iter().rposition(|piece| matches!(piece, Piece::File(_))).map_or(0, |at| at + 1);
         let mut file = self.spill.writer_alone()?;
         for piece in self.pieces.drain(first..) {
             if let Piece::Rows(batch) = piece {

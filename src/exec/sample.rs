@@ -132,7 +132,8 @@ impl Commit for SampleRows {
         let batch = batch_of(part)?;
         let first = self.row;
         self.row += batch.rows as u64;
-        let rows: Vec<u32> = (0..batch.rows as u32).filter(|row| self.enters(first + u64::from(*row))).collect();
+        let rows: Vec<u32> =
+            (0..batch.rows as u32).filter(|row| self.enters(first + u64::from(*row))).collect();
         if rows.is_empty() {
             return Ok(true);
         }
