@@ -57,7 +57,7 @@ impl Last {
     }
 
     /// Puts the pieces that are in memory into one file.
-    fn to_file(&mut self) -> Result<()> {
+    fn put_on_disk(&mut self) -> Result<()> {
         let first =
             self.pieces.iter().rposition(|piece| matches!(piece, Piece::File(_))).map_or(0, |at| at + 1);
         let mut file = self.spill.writer_alone()?;
@@ -97,7 +97,7 @@ impl Commit for Last {
             fits = self.held.try_hold(self.memory());
         }
         if !fits && self.held.bytes() >= LEAST {
-            self.to_file()?;
+            self.put_on_disk()?;
         }
         Ok(true)
     }

@@ -101,7 +101,7 @@ impl SampleRows {
         self.candidates.iter().map(|(places, batch)| batch.memory() + places.len() * 8).sum()
     }
 
-    fn to_file(&mut self) -> Result<()> {
+    fn put_on_disk(&mut self) -> Result<()> {
         let mut file = self.spill.writer_alone()?;
         self.candidates.drain(..).try_for_each(|(places, batch)| write(&mut file, &places, batch))?;
         self.file = Some(file);
@@ -152,7 +152,7 @@ impl Commit for SampleRows {
             fits = self.held.try_hold(self.memory());
         }
         if !fits {
-            self.to_file()?;
+            self.put_on_disk()?;
         }
         Ok(true)
     }
