@@ -61,6 +61,8 @@ fn no_recipe(path: &Path, first: &[u8]) -> Option<String> {
     if is_keyword || may_be_mistyped {
         return None;
     }
-    let shown: String = line.trim_end().chars().take(40).collect();
+    let line = line.trim_end();
+    let end = if line.chars().count() > 40 { "…" } else { "" };
+    let shown: String = line.chars().take(40).collect::<String>() + end;
     Some(format!("its first line starts with {shown}, which is no step"))
 }

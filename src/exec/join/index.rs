@@ -8,6 +8,7 @@ use arrow_array::{Array, ArrayRef};
 use arrow_buffer::NullBuffer;
 
 use super::bands::Bands;
+use crate::cancel;
 use crate::error::Result;
 use crate::exec::keys::{KeyTable, UNKNOWN, normal};
 use crate::expr::{Type, widen};
@@ -185,6 +186,9 @@ impl Index {
     }
 }
 
+/// Rows whose keys are numbered between two looks at whether the run is to stop.
+const SOME: usize = 1 << 17;
+
 /// How keys are found, the number of each row's key, and how many there are.
 fn numbered(
     keys: &[ArrayRef],
@@ -201,8 +205,14 @@ fn numbered(
         return Ok(dense);
     }
     let mut table = KeyTable::new(kinds.to_vec())?;
-    let mut numbers = Vec::new();
-    table.numbers(&keys.iter().map(normal).collect::<Result<Vec<_>>>()?, rows, &mut numbers)?;
+    let mut numbers = Vec::with_capacity(rows);
+    let keys = keys.iter().map(normal).collect::<Result<Vec<_>>>()?;
+    for from in (0..rows).step_by(SOME) {
+        cancel::check()?;
+        let some = SOME.min(rows - from);
+        let part: Vec<ArrayRef> = keys.iter().map(|key| key.slice(from, some)).collect();
+        table.numbers(&part, some, &mut numbers)?;
+    }
     let groups = table.len();
     Ok((Find::Table(Box::new(table)), Some(numbers), groups))
 }
