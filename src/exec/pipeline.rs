@@ -450,7 +450,7 @@ impl Run<'_> {
     ) -> Result<Made> {
         let Some(leg) = self.legs.get(number) else { return Ok(Made::Parts(Parts::Ready(Vec::new()))) };
         let named = |e| self.named(number, e);
-        let mut parts = if self.has_serial { Parts::Batches(Vec::new()) } else { Parts::Ready(Vec::new()) };
+        let mut parts = self.no_parts();
         let mut gather = if self.has_serial { None } else { self.prepare.gather().transpose()? };
         // Bytes of the rows that parts are made of since some were handed over.
         let mut made = 0;
@@ -520,11 +520,10 @@ impl Run<'_> {
         if let Some(start) = seam.and_then(|seam| wrong_start(leg, seam, &ordered.seams)) {
             return Ok(Early::From(start));
         }
-        let empty = if self.has_serial { Parts::Batches(Vec::new()) } else { Parts::Ready(Vec::new()) };
         let mut work = std::mem::replace(work, Work::new(self.context.steps()));
         let mut placed = Vec::new();
-        let more =
-            self.commit_parts(&mut ordered, std::mem::replace(parts, empty), &mut work, &mut placed)?;
+        let parts = std::mem::replace(parts, self.no_parts());
+        let more = self.commit_parts(&mut ordered, parts, &mut work, &mut placed)?;
         drop(ordered);
         placed.into_iter().try_for_each(Placed::write)?;
         if more {
@@ -532,6 +531,12 @@ impl Run<'_> {
         }
         self.enough(&mut lock(&self.queue));
         Ok(Early::Enough)
+    }
+
+    /// No parts yet, of the kind that this pipeline commits: batches where a step is serial,
+    /// parts that the sink has prepared otherwise.
+    fn no_parts(&self) -> Parts {
+        if self.has_serial { Parts::Batches(Vec::new()) } else { Parts::Ready(Vec::new()) }
     }
 
     /// Notes that the sink wants no more: nothing that was decoded ahead counts.
