@@ -242,6 +242,45 @@ proptest! {
         }
     }
 
+    /// With any separator and text for missing values, what is written reads back the same, or is refused.
+    #[test]
+    fn odd_separators_read_back(
+        separator in prop::sample::select((b' '..=b'~').map(char::from).chain(['\t']).collect::<Vec<_>>()),
+        missing in prop::sample::select(vec!["", "NA", "a", "-", "1", "0.5", "true", "2026-03-01", "a,b", "\"", ";", " "]),
+        quote in prop::sample::select(vec!["needed", "always"]),
+        cells in prop::collection::vec((cell(), prop::option::of(-3i64..20), prop::option::of(any::<f64>())), 1..6),
+    ) {
+        let quoted = |c: &str| format!("'{}'", c.replace('\'', "''"));
+        let number = |n: Option<String>| n.unwrap_or_else(|| "null".to_owned());
+        let mut table = String::from("values t, i, f, d, b, s\n  'F1', 1, 0.5, date '2026-03-01', true, timestamp '2026-03-01 06:30:00'\n");
+        for (text, int, float) in &cells {
+            let line = text.replace(['\n', '\r'], " ");
+            let float = float.filter(|f| f.is_finite()).map(|f| format!("{f:?}"));
+            table += &format!("  {}, {}, {}, null, false, null\n", quoted(&line), number(int.map(|i| i.to_string())), number(float));
+        }
+        let folder = folder(&[]);
+        let options = format!("separator = {}, missing = {}", quoted(&separator.to_string()), quoted(missing));
+        let types = "types = (t text, i int, f float, d date, b bool, s timestamp)";
+        let write = format!("write 'out.csv' with ({options}, quote = {quote})");
+        let given = Flow::steps(&table).in_folder(folder.path());
+        let told = match given.clone().then(&write).plan() {
+            Ok(plan) => plan.run_for_effect(&RunOptions::new()).map(drop),
+            Err(error) => Err(error),
+        };
+        match told {
+            Ok(()) => {
+                let options = if missing.is_empty() { options.replace(", missing = ''", "") } else { options };
+                let again = Flow::steps(&format!("read 'out.csv' with ({options}, {types})")).in_folder(folder.path());
+                let again = again.run().map_err(|e| TestCaseError::fail(format!("{e}\n{:?}", fs::read_to_string(folder.path().join("out.csv")))))?;
+                prop_assert_eq!(shown(&again), shown(&given.run().expect("a table")));
+            }
+            Err(error) => {
+                let told = error.to_string();
+                prop_assert!(told.contains("is written for null") || told.contains("cannot separate cells"), "{}", told);
+            }
+        }
+    }
+
     /// Any bytes are read as the `csv` crate reads them, row by row, where every row has as many cells.
     #[test]
     fn read_as_the_csv_crate_reads(body in "[a-c,\"\n]{0,80}") {

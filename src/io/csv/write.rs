@@ -9,10 +9,11 @@ use arrow_buffer::NullBuffer;
 use arrow_data::ByteView;
 use churn_kernels::{calendar, digits, gather, lines};
 
-use crate::error::Result;
+use crate::error::{Error, ErrorKind, Result};
 use crate::expr::{Batch, Field, Scalar, widen, write_float};
 use crate::io::format::{Encoder, LineEncoder, LineForm, WriteOptions};
 use crate::io::json::list_text;
+use crate::text::name;
 
 pub(crate) struct CsvEncoder {
     names: Vec<String>,
@@ -47,11 +48,32 @@ impl CsvEncoder {
         [self.options.separator, b'"', b'\n', b'\r']
     }
 
+    /// Refuses values that would be read back as null: a reader takes what `missing` says for null, in quotes or not.
+    fn check_values(&self, cells: &[Cells<'_>], rows: usize) -> Result<()> {
+        let missing = self.options.missing.as_bytes();
+        if missing.is_empty() {
+            return Ok(());
+        }
+        let mut value = Vec::new();
+        for (column, name) in cells.iter().zip(&self.names) {
+            for row in (0..rows).filter(|row| !column.nulls.is_some_and(|nulls| nulls.is_null(*row))) {
+                value.clear();
+                match &column.values {
+                    Values::Texts(texts) => value.extend_from_slice(texts.value(row).as_bytes()),
+                    _ => self.write_value(column, row, &mut value),
+                }
+                if value == missing {
+                    return Err(taken_for_null(name, &self.options.missing));
+                }
+            }
+        }
+        Ok(())
+    }
+
     /// Appends a text, in quotes where it would not read back the same.
     fn write_text(&self, text: &[u8], out: &mut Vec<u8>) {
         let needs = self.options.quote_always
             || text.is_empty()
-            || (!self.options.missing.is_empty() && text == self.options.missing.as_bytes())
             || text.starts_with(b"\xef\xbb\xbf")
             || digits::holds_any(text, self.special());
         if !needs {
@@ -118,6 +140,13 @@ impl CsvEncoder {
             },
         }
     }
+}
+
+fn taken_for_null(column: &str, missing: &str) -> Error {
+    let what = format!("A value of the column {} is '{missing}', which is written for null.", name(column));
+    Error::new(ErrorKind::Data, what).why("Whoever reads the file could not tell the two apart.").next(
+        "Choose another text for missing, or change these values before: nullif(x, y), replace(x, y, z).",
+    )
 }
 
 /// Appends a text in quotes, those within doubled.
@@ -213,6 +242,7 @@ impl Encoder for CsvEncoder {
     fn rows(&self, batch: &Batch, ready: Option<&BinaryViewArray>) -> Result<Vec<u8>> {
         let columns = batch.columns.iter().map(widen).collect::<Result<Vec<_>>>()?;
         let cells: Vec<Cells<'_>> = columns.iter().map(Cells::new).collect();
+        self.check_values(&cells, batch.rows)?;
         let mut out = Vec::with_capacity(batch.rows * columns.len() * 8);
         for row in 0..batch.rows {
             match ready.filter(|lines| lines.is_valid(row)).and_then(|lines| from(lines, row)) {
@@ -237,6 +267,7 @@ impl LineEncoder for CsvEncoder {
     fn lines(&self, batch: &Batch, standing: Option<&BinaryViewArray>) -> Result<BinaryViewArray> {
         let columns = batch.columns.iter().map(widen).collect::<Result<Vec<_>>>()?;
         let cells: Vec<Cells<'_>> = columns.iter().map(Cells::new).collect();
+        self.check_values(&cells, batch.rows)?;
         let (mut text, mut ends) = (Vec::new(), Vec::new());
         for row in 0..batch.rows {
             self.write_row(&cells, row, &mut text);
