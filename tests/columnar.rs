@@ -316,6 +316,71 @@ fn a_damaged_page_is_told() {
     assert!(error.to_string().contains("m.parquet"), "{error}");
 }
 
+/// Of a file whose bytes are changed in one place or another no answer is ever wrong.
+#[rstest]
+fn a_damaged_bit_is_told(#[values("zstd", "snappy", "none")] compression: &str) {
+    let folder = tempfile::tempdir().unwrap();
+    of_every_kind(&folder);
+    let read = "read 'kinds.csv' with (types = (odd float))";
+    let steps = ["filter id mod 97 < 20", "add notes = parts(name, ' ')"];
+    let target = format!("write 'k.parquet' with (compression = {compression})");
+    write(&folder, &[read, steps[0], steps[1], &target]);
+    let path = folder.path().join("k.parquet");
+    let whole = fs::read(&path).unwrap();
+    let totals = "total: n = count(), i = sum(id), f = sum(few), l = sum(late), d = count_distinct(day), \
+                  k = count_distinct(farm), o = count(odd), w = sum(length(name)), p = count_distinct(element(notes, 2)), q = sum(length(notes))";
+    let asked = |bytes: &[u8]| {
+        fs::write(&path, bytes).unwrap();
+        flow(&folder, &["read 'k.parquet'", totals]).run().map(|table| table.to_string())
+    };
+    let expected = asked(&whole).unwrap();
+    let mut told = 0;
+    for place in (0..whole.len()).step_by(whole.len() / 120 + 1) {
+        let mut bytes = whole.clone();
+        bytes[place] ^= 1 << (place % 8);
+        match asked(&bytes) {
+            Ok(answer) => assert_eq!(answer, expected, "byte {place}"),
+            Err(error) => {
+                assert!(error.to_string().contains("k.parquet"), "{error}");
+                told += 1;
+            }
+        }
+    }
+    assert!(told > 100, "{told}");
+}
+
+/// Rows are counted by the footer: it must agree with itself, and with the pages once they are read.
+#[test]
+fn a_footer_that_does_not_go_together_is_told() {
+    use parquet::file::metadata::{
+        FileMetaData, ParquetMetaDataBuilder, ParquetMetaDataReader, ParquetMetaDataWriter,
+    };
+    let folder = tempfile::tempdir().unwrap();
+    write(&folder, &["values farm\n  'F1'\n  'F2'\n  'F3'\n  'F4'\n  'F5'", "write 't.parquet'"]);
+    let path = folder.path().join("t.parquet");
+    let whole = fs::read(&path).unwrap();
+    let told = |bytes: &[u8]| {
+        fs::write(&path, bytes).unwrap();
+        flow(&folder, &["read 't.parquet'", "total: n = count()"]).run().unwrap_err().to_string()
+    };
+    // Of the file: field 3, five rows (zigzag), and then field 4, the row groups.
+    let mut bytes = whole.clone();
+    let at = bytes.windows(3).position(|three| three == [0x16, 5 << 1, 0x19]).unwrap();
+    bytes[at + 1] = 4 << 1;
+    let error = told(&bytes);
+    assert!(error.contains("it has 4 rows, and its row groups 5"), "{error}");
+    // Of the row group.
+    let metadata = ParquetMetaDataReader::new().parse_and_finish(&bytes::Bytes::from(whole.clone())).unwrap();
+    let group = metadata.row_group(0).clone().into_builder().set_num_rows(4).build().unwrap();
+    let file = metadata.file_metadata();
+    let file = FileMetaData::new(file.version(), 4, None, None, file.schema_descr_ptr(), None);
+    let changed = ParquetMetaDataBuilder::new(file).add_row_group(group).build();
+    let mut bytes = whole;
+    ParquetMetaDataWriter::new(&mut bytes, &changed).finish().unwrap();
+    let error = told(&bytes);
+    assert!(error.contains("its row group 0 has 4 rows, and the column farm has 5 values there"), "{error}");
+}
+
 #[rstest]
 #[case("many.csv")]
 #[case("many.parquet")]

@@ -32,6 +32,11 @@ impl FileId {
         self.path == other.path || self.number.is_some() && self.number == other.number
     }
 
+    /// Whether both have the same number; true where the system has none.
+    pub(crate) fn is_number_of(&self, other: &FileId) -> bool {
+        self.number == other.number
+    }
+
     /// Whether a file is within this folder, or is it.
     pub(crate) fn holds(&self, file: &FileId) -> bool {
         file.path.starts_with(&self.path)

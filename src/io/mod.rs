@@ -31,6 +31,7 @@ pub(crate) mod format;
 pub(crate) mod identity;
 pub(crate) mod json;
 pub(crate) mod memory;
+pub(crate) mod open_files;
 pub(crate) mod parquet;
 pub(crate) mod part;
 pub(crate) mod place;

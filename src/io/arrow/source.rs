@@ -4,7 +4,7 @@
 //! are parts of them. A stream has no footer and is read in order.
 
 use std::fs::File;
-use std::io::{BufReader, Read, Seek, SeekFrom};
+use std::io::BufReader;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 
@@ -17,19 +17,20 @@ use arrow_schema::{ArrowError, Schema};
 
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::Batch;
+use crate::io::open_files::{OpenFiles, PositionedFile};
 use crate::io::place;
 use crate::io::source::{About, Decoded, Morsel, Request, RowTest, Scan, Source, SourceColumn};
 use crate::io::unite::{self, Flat, United};
 
 /// The first bytes of a file that has a footer.
-const MAGIC: &[u8] = b"ARROW1";
+const MAGIC: [u8; 6] = *b"ARROW1";
 
 /// One file.
 #[derive(Debug)]
 struct ArrowFile {
     path: PathBuf,
     shown: String,
-    file: File,
+    file: PositionedFile,
     schema: Arc<Schema>,
     columns: Vec<Flat>,
     bytes: u64,
@@ -38,20 +39,17 @@ struct ArrowFile {
 }
 
 impl ArrowFile {
-    fn open(path: &Path, shown: &str) -> Result<ArrowFile> {
-        let mut file = place::open(path)?;
-        let failed = |e: std::io::Error| place::unreadable(path, &e);
-        let bytes = file.metadata().map_err(failed)?.len();
+    fn open(path: &Path, shown: &str, files: &Arc<OpenFiles>) -> Result<ArrowFile> {
+        let file = PositionedFile::open(path, files)?;
+        let bytes = file.size();
         let mut first = [0; 6];
-        let has_footer = file.read_exact(&mut first).is_ok() && first == MAGIC;
-        let (schema, blocks) = if has_footer {
+        let read = file.read_at(&mut first, 0).map_err(|e| place::unreadable(path, &e))?;
+        let (schema, blocks) = if read == first.len() && first == MAGIC {
             let (schema, blocks, decoder) = footer(&file, bytes).map_err(|e| broken(shown, &e))?;
             (schema, Some((blocks, decoder)))
         } else {
-            file.seek(SeekFrom::Start(0)).map_err(failed)?;
-            let reader = file.try_clone().map_err(failed)?;
-            let stream =
-                StreamReader::try_new(BufReader::new(reader), None).map_err(|e| broken(shown, &e))?;
+            let reader = BufReader::new(place::open(path)?);
+            let stream = StreamReader::try_new(reader, None).map_err(|e| broken(shown, &e))?;
             (stream.schema(), None)
         };
         let columns = unite::flat(schema.fields()).columns;
@@ -61,7 +59,7 @@ impl ArrowFile {
 
 /// The schema and the places of all batches; dictionaries are read.
 fn footer(
-    file: &File,
+    file: &PositionedFile,
     bytes: u64,
 ) -> std::result::Result<(Arc<Schema>, Vec<Block>, FileDecoder), ArrowError> {
     let cut = || ArrowError::ParseError("it is cut short".into());
@@ -80,14 +78,15 @@ fn footer(
     Ok((schema, blocks, decoder))
 }
 
-fn block_of(file: &File, block: &Block) -> std::result::Result<Buffer, ArrowError> {
+fn block_of(file: &PositionedFile, block: &Block) -> std::result::Result<Buffer, ArrowError> {
     let negative = |_| ArrowError::ParseError("a batch has no length".into());
     let length = i64::from(block.metaDataLength()) + block.bodyLength();
     part(file, u64::try_from(block.offset()).map_err(negative)?, usize::try_from(length).map_err(negative)?)
 }
 
 /// Some bytes of a file.
-fn part(file: &File, at: u64, length: usize) -> std::result::Result<Buffer, ArrowError> {
+fn part(file: &PositionedFile, at: u64, length: usize) -> std::result::Result<Buffer, ArrowError> {
+    let file = file.file()?;
     let room = file.metadata().map_or(0, |m| m.len()).saturating_sub(at);
     if (length as u64) > room {
         return Err(ArrowError::ParseError("it is cut short".into()));
@@ -95,7 +94,7 @@ fn part(file: &File, at: u64, length: usize) -> std::result::Result<Buffer, Arro
     let mut bytes = arrow_buffer::MutableBuffer::from_len_zeroed(length);
     let mut filled = 0;
     while let Some(rest) = bytes.as_slice_mut().get_mut(filled..).filter(|r| !r.is_empty()) {
-        match place::read_at(file, rest, at + filled as u64)? {
+        match place::read_at(&file, rest, at + filled as u64)? {
             0 => return Err(ArrowError::ParseError("it became shorter while it was read".into())),
             read => filled += read,
         }
@@ -127,7 +126,8 @@ impl ArrowSource {
     /// # Errors
     /// A file cannot be read, or columns of one name have types that do not go together.
     pub(crate) fn new(files: &[PathBuf], base: &Path, file_column: Option<&str>) -> Result<ArrowSource> {
-        let open = |file: &PathBuf| ArrowFile::open(file, &unite::shown(file, base));
+        let open_files = Arc::default();
+        let open = |file: &PathBuf| ArrowFile::open(file, &unite::shown(file, base), &open_files);
         let opened: Vec<ArrowFile> = files.iter().map(open).collect::<Result<_>>()?;
         let columns = opened.iter().map(|f| (f.shown.as_str(), f.columns.as_slice()));
         let united = United::of_files(columns, file_column)?;

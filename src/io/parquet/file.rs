@@ -1,6 +1,5 @@
 //! One file: its footer, its columns, and reading it from many threads.
 
-use std::fs::File;
 use std::io::Read;
 use std::path::Path;
 use std::sync::Arc;
@@ -14,22 +13,19 @@ use parquet::file::metadata::{PageIndexPolicy, ParquetMetaData};
 use parquet::file::reader::{ChunkReader, Length};
 
 use crate::error::{Error, ErrorKind, Result};
-use crate::io::place;
+use crate::io::open_files::{OpenFiles, PositionedFile};
 use crate::io::unite::{Flat, flat};
 
-/// A file that many threads read at places of their own.
+/// A file as the crate's reader takes it.
 #[derive(Clone, Debug)]
-pub(super) struct Positioned {
-    file: Arc<File>,
-    size: u64,
-}
+pub(super) struct Positioned(PositionedFile);
 
 /// A reader that starts at a place of a file.
-pub(super) struct From(Positioned, u64);
+pub(super) struct From(PositionedFile, u64);
 
 impl Read for From {
     fn read(&mut self, into: &mut [u8]) -> std::io::Result<usize> {
-        let read = place::read_at(&self.0.file, into, self.1)?;
+        let read = self.0.read_at(into, self.1)?;
         self.1 += read as u64;
         Ok(read)
     }
@@ -37,7 +33,7 @@ impl Read for From {
 
 impl Length for Positioned {
     fn len(&self) -> u64 {
-        self.size
+        self.0.size()
     }
 }
 
@@ -45,12 +41,12 @@ impl ChunkReader for Positioned {
     type T = std::io::BufReader<From>;
 
     fn get_read(&self, start: u64) -> Result<Self::T, ParquetError> {
-        Ok(std::io::BufReader::new(From(self.clone(), start)))
+        Ok(std::io::BufReader::new(From(self.0.clone(), start)))
     }
 
     fn get_bytes(&self, start: u64, length: usize) -> Result<Bytes, ParquetError> {
         let mut bytes = Vec::with_capacity(length);
-        From(self.clone(), start).take(length as u64).read_to_end(&mut bytes)?;
+        From(self.0.clone(), start).take(length as u64).read_to_end(&mut bytes)?;
         if bytes.len() < length {
             let end = start + bytes.len() as u64;
             return Err(ParquetError::EOF(format!("it ends at byte {end}, within a column")));
@@ -75,13 +71,12 @@ impl ParquetFile {
     ///
     /// # Errors
     /// It cannot be read, or is no Parquet file.
-    pub(super) fn open(path: &Path, shown: &str) -> Result<ParquetFile> {
-        let file = place::open(path)?;
-        let size = file.metadata().map_err(|e| place::unreadable(path, &e))?.len();
-        let reader = Positioned { file: Arc::new(file), size };
+    pub(super) fn open(path: &Path, shown: &str, files: &Arc<OpenFiles>) -> Result<ParquetFile> {
+        let reader = Positioned(PositionedFile::open(path, files)?);
         let options = ArrowReaderOptions::new().with_page_index_policy(PageIndexPolicy::Optional);
         let failed = |e: ParquetError| broken(shown, &e);
         let metadata = ArrowReaderMetadata::load(&reader, options).map_err(failed)?;
+        agreeing(metadata.metadata()).map_err(|why| damaged(shown, &why))?;
         // Texts as views, or as numbers into a dictionary where the file has them so.
         let fields: Vec<FieldRef> = metadata
             .schema()
@@ -103,8 +98,32 @@ impl ParquetFile {
     }
 
     pub(super) fn bytes(&self) -> u64 {
-        self.reader.size
+        self.reader.0.size()
     }
+}
+
+/// Whether what a footer tells of numbers of rows goes together: rows are counted without reading a page.
+fn agreeing(metadata: &ParquetMetaData) -> std::result::Result<(), String> {
+    let mut all = 0i64;
+    for (number, group) in metadata.row_groups().iter().enumerate() {
+        let rows = group.num_rows();
+        all = all.saturating_add(rows);
+        if rows < 0 {
+            return Err(format!("its row group {number} has {rows} rows"));
+        }
+        let is_list = |leaf: usize| metadata.file_metadata().schema_descr().column(leaf).max_rep_level() > 0;
+        for (leaf, column) in group.columns().iter().enumerate() {
+            let values = column.num_values();
+            if values != rows && !is_list(leaf) {
+                let name = column.column_path().string();
+                return Err(format!(
+                    "its row group {number} has {rows} rows, and the column {name} has {values} values there"
+                ));
+            }
+        }
+    }
+    let told = metadata.file_metadata().num_rows();
+    if all == told { Ok(()) } else { Err(format!("it has {told} rows, and its row groups {all}")) }
 }
 
 /// The field as it is to be read.
@@ -142,7 +161,11 @@ fn is_dictionary(metadata: &ParquetMetaData, root: usize) -> bool {
 /// The error of a file that cannot be understood.
 pub(super) fn broken(shown: &str, error: &ParquetError) -> Error {
     let why = error.to_string();
-    let why = why.split_once(": ").map_or(why.as_str(), |(_, rest)| rest).trim_end_matches('.').to_owned();
+    damaged(shown, why.split_once(": ").map_or(why.as_str(), |(_, rest)| rest).trim_end_matches('.'))
+}
+
+/// The error of a file that is not as it says it is.
+pub(super) fn damaged(shown: &str, why: &str) -> Error {
     Error::new(ErrorKind::Data, "The Parquet file cannot be read.")
         .in_file(shown, None, None)
         .why(format!("Its reader says: {why}."))

@@ -10,7 +10,7 @@ use parquet::arrow::arrow_reader::{
     ParquetRecordBatchReader, ParquetRecordBatchReaderBuilder, RowSelection, RowSelector,
 };
 
-use super::file::{ParquetFile, broken};
+use super::file::{ParquetFile, broken, damaged};
 use super::skip;
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::Batch;
@@ -42,7 +42,8 @@ impl ParquetSource {
     /// # Errors
     /// A file cannot be read, or columns of one name have types that do not go together.
     pub(crate) fn new(files: &[PathBuf], base: &Path, file_column: Option<&str>) -> Result<ParquetSource> {
-        let open = |file: &PathBuf| ParquetFile::open(file, &unite::shown(file, base));
+        let open_files = Arc::default();
+        let open = |file: &PathBuf| ParquetFile::open(file, &unite::shown(file, base), &open_files);
         let opened: Vec<ParquetFile> = files.iter().map(open).collect::<Result<_>>()?;
         let columns = opened.iter().map(|f| (f.shown.as_str(), f.columns.as_slice()));
         let united = United::of_files(columns, file_column)?;
@@ -201,6 +202,8 @@ struct Reader {
     columns: Vec<usize>,
     /// For each of them its root among those that are read, and the way from there.
     ways: Vec<Option<(usize, Vec<usize>)>>,
+    /// Rows that are still to come, as the footer tells.
+    left: usize,
 }
 
 impl Piece {
@@ -256,10 +259,13 @@ impl Piece {
                 .with_projection(mask)
                 .with_row_groups(vec![self.group])
                 .with_batch_size(BATCH_ROWS);
+        let group = file.metadata.metadata().row_groups().get(self.group);
+        let mut left = group.map_or(0, |group| usize::try_from(group.num_rows()).unwrap_or(0));
         if let Some(selection) = selection {
+            left = selection.row_count();
             builder = builder.with_row_selection(selection);
         }
-        Ok(Reader { batches: builder.build().map_err(failed)?, columns, ways })
+        Ok(Reader { batches: builder.build().map_err(failed)?, columns, ways, left })
     }
 
     /// The columns of a batch as the table has them.
@@ -279,12 +285,25 @@ impl Piece {
         Ok(Batch { columns, rows })
     }
 
+    /// The error of pages that have fewer or more rows than the footer tells.
+    fn lacking(&self, left: usize) -> Error {
+        let than = if left > 0 { format!("{left} fewer rows") } else { "more rows".to_owned() };
+        let why = format!("the pages of its row group {} have {than} than its footer tells", self.group);
+        self.file().map_or_else(|e| e, |file| damaged(&file.shown, &why))
+    }
+
     fn next_of(&self, reader: &mut Reader) -> Result<Option<Batch>> {
-        let Some(read) = reader.batches.next() else { return Ok(None) };
+        let Some(read) = reader.batches.next() else {
+            return match reader.left {
+                0 => Ok(None),
+                left => Err(self.lacking(left)),
+            };
+        };
         let read = read.map_err(|e| {
             let error = parquet::errors::ParquetError::ArrowError(e.to_string());
             self.file().map_or_else(|e| e, |file| broken(&file.shown, &error))
         })?;
+        reader.left = reader.left.checked_sub(read.num_rows()).ok_or_else(|| self.lacking(0))?;
         self.batch(reader, &read).map(Some)
     }
 }

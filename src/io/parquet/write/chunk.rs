@@ -8,15 +8,15 @@ use arrow_buffer::BooleanBufferBuilder;
 use arrow_schema::DataType;
 use bytes::Bytes;
 use parquet::basic::{BoundaryOrder, Encoding, PageType};
-use parquet::column::page::{CompressedPage, Page, PageWriteSpec, PageWriter};
+use parquet::column::page::{CompressedPage, Page, PageWriteSpec};
 use parquet::column::writer::ColumnCloseResult;
 use parquet::errors::{ParquetError, Result};
 use parquet::file::metadata::{
     ColumnChunkMetaData, ColumnIndexBuilder, OffsetIndexBuilder, PageEncodingStats,
 };
-use parquet::file::writer::{SerializedPageWriter, TrackedWrite};
 use parquet::schema::types::ColumnDescPtr;
 
+use super::checksum;
 use super::hybrid;
 use super::packer::Packer;
 use super::values::{self, PageBounds, Values};
@@ -131,8 +131,7 @@ impl Chunk {
         if self.open.rows > 0 {
             self.end_page()?;
         }
-        let mut out = TrackedWrite::new(Vec::new());
-        let mut writer = SerializedPageWriter::new(&mut out);
+        let mut out = Vec::new();
         let mut footer = Footer::new(&self.column);
         if self.values.len() > 0 {
             let values = self.values.dictionary();
@@ -142,7 +141,7 @@ impl Chunk {
                 encoding: Encoding::PLAIN,
                 is_sorted: false,
             };
-            let told = writer.write_page(CompressedPage::new(page, values.len()))?;
+            let told = checksum::write_page(CompressedPage::new(page, values.len()), &mut out)?;
             footer.dictionary = Some(footer.place(&told)?.0);
         }
         for mut page in std::mem::take(&mut self.pages) {
@@ -154,11 +153,11 @@ impl Chunk {
                 rep_level_encoding: Encoding::RLE,
                 statistics: None,
             };
-            let told = writer.write_page(CompressedPage::new(data, page.raw))?;
+            let told = checksum::write_page(CompressedPage::new(data, page.raw), &mut out)?;
             footer.add(page, &told)?;
         }
         let told = footer.close(self)?;
-        Ok((out.into_inner()?.into(), told))
+        Ok((out.into(), told))
     }
 }
 

@@ -1,5 +1,6 @@
 //! Parquet, written: row groups of a million rows, their columns encoded side by side (`lanes`).
 
+mod checksum;
 mod chunk;
 mod hybrid;
 mod lanes;
@@ -15,9 +16,7 @@ use arrow_schema::{DataType, FieldRef, Schema};
 use bytes::Bytes;
 use hashbrown::HashSet;
 use parquet::arrow::ArrowSchemaConverter;
-use parquet::arrow::arrow_writer::{
-    ArrowColumnChunk, ArrowColumnWriter, ArrowRowGroupWriterFactory, compute_leaves,
-};
+use parquet::arrow::arrow_writer::{ArrowRowGroupWriterFactory, compute_leaves};
 use parquet::basic::{BrotliLevel, Compression, Encoding, GzipLevel, ZstdLevel};
 use parquet::column::writer::ColumnCloseResult;
 use parquet::errors::ParquetError;
@@ -30,6 +29,7 @@ use crate::expr::{Batch, Field};
 use crate::io::binary::{Means, Out, RowWriter, Rows, failed};
 use crate::io::format::{Codec, WriteOptions};
 
+use checksum::{Encoder, PagesOfGroup};
 use chunk::Chunk;
 use lanes::Lanes;
 use packer::Packer;
@@ -56,6 +56,8 @@ enum State {
 struct Writing {
     file: SerializedFileWriter<Out>,
     factory: ArrowRowGroupWriterFactory,
+    /// Where the factory's encoders leave their pages.
+    pages: Arc<PagesOfGroup>,
     schema: Arc<Schema>,
     packer: Packer,
     /// Columns whose values repeat.
@@ -70,14 +72,11 @@ struct Writing {
 /// What encodes a column of the row group.
 enum Column {
     Own(Box<Chunk>),
-    Crate(Vec<ArrowColumnWriter>),
+    Crate(Vec<Encoder>),
 }
 
-/// A column of the row group, encoded.
-enum Done {
-    Own(Bytes, Box<ColumnCloseResult>),
-    Crate(Vec<ArrowColumnChunk>),
-}
+/// A column of the row group, encoded: its bytes, and what the footer tells of them; of a list, one for each leaf.
+type Done = Vec<(Bytes, ColumnCloseResult)>;
 
 impl ParquetWriter {
     pub(crate) fn new(out: Out, fields: &[Field], options: &WriteOptions, means: &Means) -> ParquetWriter {
@@ -133,11 +132,13 @@ impl ParquetWriter {
         };
         let described = ArrowSchemaConverter::new().convert(&schema).map_err(broken)?;
         let file = SerializedFileWriter::new(out, described.root_schema_ptr(), properties).map_err(broken)?;
+        let pages = Arc::new(PagesOfGroup::default());
         let factory = ArrowRowGroupWriterFactory::new(&file, schema.clone());
+        let factory = factory.with_page_store_factory(pages.clone());
         let packer = Packer::new(compression(&self.options));
         let lanes = Lanes::new(schema.fields(), &self.means.helpers);
         let writing =
-            Writing { file, factory, schema, packer, repeating, lanes, groups: 0, rows: 0, bytes: 0 };
+            Writing { file, factory, pages, schema, packer, repeating, lanes, groups: 0, rows: 0, bytes: 0 };
         self.state = State::Writing(Box::new(writing));
         Ok(())
     }
@@ -210,11 +211,13 @@ impl Writing {
     }
 
     fn start_group(&mut self) -> Result<()> {
-        let mut writers = self.factory.create_column_writers(self.groups).map_err(broken)?.into_iter();
+        let writers = self.factory.create_column_writers(self.groups).map_err(broken)?;
+        let places = self.pages.take();
+        let mut encoders = writers.into_iter().zip(places).map(|(writer, pages)| Encoder { writer, pages });
         let (mut leaf, mut columns) = (0, Vec::new());
         for (field, repeating) in self.schema.fields().iter().zip(&self.repeating) {
             let leaves = leaves(field.data_type());
-            let writers = writers.by_ref().take(leaves).collect();
+            let encoders = encoders.by_ref().take(leaves).collect();
             // Whole numbers that do not repeat are written as differences.
             let own = (*repeating || *field.data_type() != DataType::Int64).then(|| {
                 let column = self.file.schema_descr().column(leaf);
@@ -222,7 +225,7 @@ impl Writing {
             });
             columns.push(match own.flatten() {
                 Some(chunk) => Column::Own(Box::new(chunk)),
-                None => Column::Crate(writers),
+                None => Column::Crate(encoders),
             });
             leaf += leaves;
         }
@@ -249,14 +252,8 @@ impl Writing {
     fn write_ended(&mut self) -> Result<()> {
         while let Some(columns) = self.lanes.ended() {
             let mut group = self.file.next_row_group().map_err(broken)?;
-            for column in columns {
-                match column {
-                    Done::Own(bytes, told) => group.append_column(&bytes, *told),
-                    Done::Crate(chunks) => {
-                        chunks.into_iter().try_for_each(|chunk| chunk.append_to_row_group(&mut group))
-                    }
-                }
-                .map_err(broken)?;
+            for (bytes, told) in columns.into_iter().flatten() {
+                group.append_column(&bytes, told).map_err(broken)?;
             }
             group.close().map_err(broken)?;
         }
@@ -268,24 +265,21 @@ impl Column {
     fn push(&mut self, field: &FieldRef, array: &ArrayRef) -> Result<()> {
         match self {
             Column::Own(chunk) => chunk.push(array).map_err(broken),
-            Column::Crate(writers) => {
+            Column::Crate(encoders) => {
                 let leaves = compute_leaves(field, array).map_err(broken)?;
-                let mut pairs = writers.iter_mut().zip(&leaves);
-                pairs.try_for_each(|(writer, leaf)| writer.write(leaf).map_err(broken))
+                let mut pairs = encoders.iter_mut().zip(&leaves);
+                pairs.try_for_each(|(encoder, leaf)| encoder.writer.write(leaf).map_err(broken))
             }
         }
     }
 
     fn finish(self) -> Result<Done> {
-        Ok(match self {
-            Column::Own(chunk) => {
-                let (bytes, told) = chunk.finish().map_err(broken)?;
-                Done::Own(bytes, Box::new(told))
+        match self {
+            Column::Own(chunk) => Ok(vec![chunk.finish().map_err(broken)?]),
+            Column::Crate(encoders) => {
+                encoders.into_iter().map(|encoder| encoder.finish().map_err(broken)).collect()
             }
-            Column::Crate(writers) => Done::Crate(
-                writers.into_iter().map(|writer| writer.close().map_err(broken)).collect::<Result<_>>()?,
-            ),
-        })
+        }
     }
 }
 
