@@ -37,6 +37,7 @@ mod io;
 mod parallel;
 mod plan;
 mod profile;
+mod readable;
 mod recipe;
 mod step;
 mod table;
@@ -56,6 +57,6 @@ pub use plan::JoinKind;
 pub use profile::{
     Bin, ColumnProfile, Count, Detail, Frequent, Lengths, PairProfile, Profile, ProfileView, Quartiles,
 };
+pub use readable::{bytes as readable_bytes, grouped as readable_count};
 pub use step::{CATALOGUE as STEPS, StepKind, find as step};
-pub use table::numbers::{bytes as readable_bytes, grouped as readable_count};
 pub use table::{Table, View};

@@ -4,7 +4,10 @@
 
 use std::sync::Arc;
 
-use arrow_array::{Array, ArrayRef, Date64Array, Int64Array, RecordBatch, Time32SecondArray};
+use arrow_array::{
+    Array, ArrayRef, Date32Array, Date64Array, Int64Array, RecordBatch, Time32SecondArray,
+    Time64MicrosecondArray, TimestampMicrosecondArray, UInt64Array,
+};
 use churn::{ErrorKind, Flow, RunOptions, Scalar};
 use proptest::prelude::*;
 use rstest::rstest;
@@ -71,14 +74,28 @@ fn columns_of_files_beyond_the_calendar_are_told() {
         ("day", Arc::new(Date64Array::from(vec![i64::MAX / 2]))),
         ("time", Arc::new(Time32SecondArray::from(vec![-1]))),
         ("late", Arc::new(Time32SecondArray::from(vec![86_400]))),
+        ("far", Arc::new(Date32Array::from(vec![2_932_897]))),
+        ("before", Arc::new(TimestampMicrosecondArray::from(vec![-719_163 * 86_400_000_000]))),
+        ("of_a_day", Arc::new(Time64MicrosecondArray::from(vec![86_400_000_000]))),
+        ("large", Arc::new(UInt64Array::from(vec![u64::MAX]))),
     ];
     for (name, column) in columns {
         let null = arrow_array::new_null_array(column.data_type(), 1);
         let both = arrow_select::concat::concat(&[&column, &null]).unwrap();
         let batch = RecordBatch::try_from_iter([(name, both)]).unwrap();
-        let flow = Flow::batches_of(vec![batch]).unwrap();
+        let flow = Flow::batches_of(vec![batch.clone()]).unwrap();
         let error = flow.clone().add(format!("x = cast({name} as text)")).run().unwrap_err();
-        assert!(error.what().contains("does not fit"), "{error}");
+        assert!(error.what().contains("does not fit") && error.to_string().contains(name), "{error}");
+        // Of a file the file is named.
+        let folder = tempfile::tempdir().unwrap();
+        let file = std::fs::File::create(folder.path().join("t.arrow")).unwrap();
+        let mut writer = arrow_ipc::writer::FileWriter::try_new(file, &batch.schema()).unwrap();
+        writer.write(&batch).unwrap();
+        writer.finish().unwrap();
+        let flow = Flow::read("t.arrow").in_folder(folder.path());
+        let error = flow.clone().then(&format!("total: n = count({name})")).run().unwrap_err().to_string();
+        assert!(error.contains("t.arrow") && error.contains(&format!("column {name}")), "{error}");
+        assert!(flow.then("total: n = count()").run().is_ok());
     }
 }
 

@@ -9,8 +9,8 @@ use crate::expr::{Event, Events};
 use crate::io::source::About;
 use crate::plan::Tally;
 use crate::plan::{JoinKind, Op, Plan};
+use crate::readable::{bytes, grouped, plural};
 use crate::table::beside::Beside;
-use crate::table::numbers::{bytes, grouped, plural};
 
 /// What became of every row.
 ///

@@ -7,6 +7,7 @@ use std::sync::atomic::AtomicBool;
 
 use crate::cancel::Cancel;
 use crate::io::binary::Means;
+use crate::io::source::ReadResources;
 
 /// How far a run is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -59,6 +60,11 @@ impl RunOptions {
     pub(crate) fn means(&self) -> Means {
         let share = |memory: u64| usize::try_from(memory / 4).unwrap_or(usize::MAX);
         Means::new(self.thread_count(), self.memory.map_or(usize::MAX, share))
+    }
+
+    /// What may be used while files are opened.
+    pub(crate) fn read_resources(&self) -> ReadResources {
+        ReadResources { temporary: self.temporary.clone(), memory: self.memory }
     }
 
     /// What stops the run.

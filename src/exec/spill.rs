@@ -19,7 +19,7 @@ use super::budget::Budget;
 use super::held::slices_of;
 use crate::cancel;
 use crate::error::{Error, ErrorKind, Result};
-use crate::expr::{Batch, alone};
+use crate::expr::{Batch, alone, bytes_alone, without_dictionary};
 use crate::io::place;
 
 /// Where a run puts what does not fit.
@@ -133,9 +133,9 @@ impl Writer {
         if batch.rows == 0 {
             return Ok(());
         }
-        let columns = batch.columns.into_iter().map(alone).collect();
+        let columns = batch.columns.into_iter().map(without_dictionary).collect();
         let batch = Batch { columns, rows: batch.rows };
-        let bytes = batch.memory();
+        let bytes = batch.columns.iter().map(bytes_alone).sum::<usize>();
         let rows = (self.piece * batch.rows / bytes.max(1)).clamp(1, ROWS);
         self.bytes += bytes;
         memory::passed(bytes);
@@ -143,8 +143,10 @@ impl Writer {
         slices_of(batch, rows).into_iter().try_for_each(|piece| self.write_piece(piece))
     }
 
+    /// Appends a piece, with the text of its rows alone: a file of views holds all text that they belong to.
     fn write_piece(&mut self, Batch { columns, rows }: Batch) -> Result<()> {
         cancel::check()?;
+        let columns: Vec<ArrayRef> = columns.into_iter().map(alone).collect();
         let field =
             |(i, column): (usize, &ArrayRef)| Field::new(i.to_string(), column.data_type().clone(), true);
         let schema = Arc::new(Schema::new(columns.iter().enumerate().map(field).collect::<Vec<_>>()));

@@ -63,7 +63,7 @@ impl Environment {
                     if define.parameters.len() != args.len() {
                         let what = format!(
                             "{function} takes {}, not {}.",
-                            crate::table::numbers::plural(define.parameters.len() as u64, "argument"),
+                            crate::readable::plural(define.parameters.len() as u64, "argument"),
                             args.len()
                         );
                         let usage = format!("It is defined as {function}({}).", comma(&define.parameters));

@@ -44,7 +44,7 @@ pub(crate) use events::Events;
 pub use scalar::{Interval, Scalar};
 pub(crate) use scalar::{array_of, decimal_text, write_float};
 pub use types::Type;
-pub(crate) use widen::{alike, alone, widen};
+pub(crate) use widen::{alike, alone, bytes_alone, check_range, widen, without_dictionary};
 
 /// The value converted silently; `None` if its type does not turn into `to`.
 pub(crate) fn converted(value: &Scalar, to: &Type) -> Option<Scalar> {

@@ -14,11 +14,56 @@ use arrow_array::{
 use arrow_buffer::OffsetBuffer;
 use arrow_schema::{DataType, Field, TimeUnit};
 
-use churn_kernels::calendar::DAY;
+use churn_kernels::calendar::{self, DAY};
 
-use super::Type;
 use super::bound::arrow;
+use super::{Batch, Type};
 use crate::error::{Error, ErrorKind, Result};
+
+/// Refuses a column of a file or of a user with values that the language's type has not: dates before the year 1 or
+/// after 9999, times beyond a day, whole numbers beyond 64 bits with a sign. One look at each value of such types.
+///
+/// # Errors
+/// A value does not fit; the error names neither file nor column.
+pub(crate) fn check_range(array: &dyn Array) -> Result<()> {
+    const DAYS: std::ops::RangeInclusive<i64> = calendar::FIRST_DAY as i64..=calendar::LAST_DAY as i64;
+    macro_rules! within {
+        ($type:ty, $range:expr, $what:literal) => {{
+            let (values, range) = (array.as_primitive::<$type>(), $range);
+            // Values of rows that are null count for nothing.
+            let is_outside = values.values().iter().any(|v| !range.contains(&(*v as i128)));
+            let is_outside = is_outside && values.iter().flatten().any(|v| !range.contains(&(v as i128)));
+            if is_outside { Err(too_large($what)) } else { Ok(()) }
+        }};
+    }
+    let days = |in_a_day: i64| {
+        let in_a_day = i128::from(in_a_day);
+        i128::from(*DAYS.start()) * in_a_day..(i128::from(*DAYS.end()) + 1) * in_a_day
+    };
+    match array.data_type() {
+        DataType::UInt64 => within!(UInt64Type, 0..=i128::from(i64::MAX), "a whole number"),
+        DataType::Date32 => within!(Date32Type, days(1), "a date"),
+        DataType::Date64 => within!(Date64Type, days(86_400_000), "a date"),
+        DataType::Time32(TimeUnit::Second) => within!(Time32SecondType, 0..86_400, "a time of a day"),
+        DataType::Time32(_) => within!(Time32MillisecondType, 0..86_400_000, "a time of a day"),
+        DataType::Time64(TimeUnit::Nanosecond) => {
+            within!(Time64NanosecondType, 0..i128::from(DAY) * 1000, "a time of a day")
+        }
+        DataType::Time64(_) => within!(Time64MicrosecondType, 0..i128::from(DAY), "a time of a day"),
+        DataType::Timestamp(TimeUnit::Second, _) => {
+            within!(TimestampSecondType, days(86_400), "a timestamp")
+        }
+        DataType::Timestamp(TimeUnit::Millisecond, _) => {
+            within!(TimestampMillisecondType, days(86_400_000), "a timestamp")
+        }
+        DataType::Timestamp(TimeUnit::Microsecond, _) => {
+            within!(TimestampMicrosecondType, days(DAY), "a timestamp")
+        }
+        DataType::List(_) => check_range(array.as_list::<i32>().values()),
+        DataType::LargeList(_) => check_range(array.as_list::<i64>().values()),
+        _ => Ok(()),
+    }
+}
 
 /// Gives the column in the Arrow type that its language type is computed in.
 pub(crate) fn widen(array: &ArrayRef) -> Result<ArrayRef> {
@@ -125,15 +170,31 @@ pub(crate) fn alike(parts: &mut [ArrayRef]) -> Result<()> {
 
 /// The column without text that belongs to other rows, and not as numbers into a dictionary: fit to be stored.
 pub(crate) fn alone(column: ArrayRef) -> ArrayRef {
-    let column = match column.data_type() {
-        DataType::Dictionary(_, _) => widen(&column).unwrap_or(column),
-        _ => column,
-    };
+    let column = without_dictionary(column);
     match (column.as_string_view_opt(), column.as_binary_view_opt()) {
         (Some(texts), _) if !texts.data_buffers().is_empty() => Arc::new(texts.gc()),
         (_, Some(bytes)) if !bytes.data_buffers().is_empty() => Arc::new(bytes.gc()),
         _ => column,
     }
+}
+
+/// The column with values in place of numbers into a dictionary.
+pub(crate) fn without_dictionary(column: ArrayRef) -> ArrayRef {
+    match column.data_type() {
+        DataType::Dictionary(_, _) => widen(&column).unwrap_or(column),
+        _ => column,
+    }
+}
+
+/// Bytes that a column takes once it is [`alone`]: of texts only those that its rows show.
+pub(crate) fn bytes_alone(column: &ArrayRef) -> usize {
+    let views = match (column.as_string_view_opt(), column.as_binary_view_opt()) {
+        (Some(texts), _) => texts.views(),
+        (_, Some(bytes)) => bytes.views(),
+        _ => return Batch { columns: vec![column.clone()], rows: column.len() }.memory(),
+    };
+    let lengths = views.iter().map(|view| *view as u32 as usize);
+    column.len() * 17 + lengths.filter(|length| *length > 12).sum::<usize>()
 }
 
 fn list_of(

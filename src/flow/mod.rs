@@ -342,8 +342,8 @@ impl Flow {
             return Err(Error::new(ErrorKind::Syntax, "There are no steps.")
                 .next("A chain starts with read or values."));
         }
-        let temporary = options.and_then(|options| options.temporary.clone());
-        let request = Request { givens: self.givens.clone(), base: self.base.clone(), temporary };
+        let resources = options.map(RunOptions::read_resources).unwrap_or_default();
+        let request = Request { givens: self.givens.clone(), base: self.base.clone(), resources };
         let find = |plan: Plan, wanted: &Wanted| {
             exec::find(&rules::rewrite_plan(plan), options.unwrap_or(&RunOptions::default()), wanted)
         };

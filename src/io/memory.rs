@@ -4,7 +4,7 @@ use std::sync::Mutex;
 
 use super::source::{About, Decoded, Morsel, Request, RowTest, Scan, Source, SourceColumn};
 use crate::error::Result;
-use crate::expr::Batch;
+use crate::expr::{Batch, check_range};
 
 /// Batches as a source; each is a morsel.
 #[derive(Debug)]
@@ -30,7 +30,15 @@ impl Source for Memory {
         &self.about
     }
 
+    /// # Errors
+    /// A value of a column that is asked for does not fit: a user's own batches are looked at here.
     fn open(&self, request: Request) -> Result<Box<dyn Scan>> {
+        for column in &request.columns {
+            let name = self.columns.get(*column).map_or("", |c| &c.name);
+            for part in self.batches.iter().filter_map(|batch| batch.columns.get(*column)) {
+                check_range(part).map_err(|e| e.why(format!("It is the column {name}.")))?;
+            }
+        }
         let pick = |batch: &Batch| Batch {
             columns: request.columns.iter().filter_map(|i| batch.columns.get(*i).cloned()).collect(),
             rows: batch.rows,

@@ -1,6 +1,7 @@
 //! What every format offers: its columns before the run, its rows in numbered morsels during it.
 
 use std::fmt;
+use std::path::PathBuf;
 use std::sync::Arc;
 
 use arrow_array::BooleanArray;
@@ -120,6 +121,15 @@ pub(crate) struct OnlyLines {
     pub(crate) encoder: Arc<dyn LineEncoder>,
     /// Places, among the request's columns, of those that are read all the same; others may be null.
     pub(crate) read: Vec<usize>,
+}
+
+/// What may be used while files are opened, before a run starts.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct ReadResources {
+    /// The folder for temporary files, if one is given.
+    pub(crate) temporary: Option<PathBuf>,
+    /// Bytes of memory, if they are bounded.
+    pub(crate) memory: Option<u64>,
 }
 
 /// A source being read.

@@ -11,8 +11,8 @@ use arrow_schema::{DataType, Fields};
 
 use super::source::SourceColumn;
 use crate::error::{Error, ErrorKind, Result};
-use crate::expr::{Batch, Bound, Events, Node, Type, cast, widen};
-use crate::table::numbers::plural;
+use crate::expr::{Batch, Bound, Events, Node, Type, cast, check_range, widen};
+use crate::readable::plural;
 use crate::text::name;
 
 /// A column within a file: its name, and the way to it through nested records.
@@ -187,7 +187,16 @@ fn both(column: &str, (a, first): (&DataType, &str), (b, second): (&DataType, &s
     }
 }
 
-/// A file's column as the table has it.
+/// A column of a file as the table has it, if all its values fit.
+///
+/// # Errors
+/// Some do not; the error names the file and the column.
+pub(crate) fn column_of(shown: &str, column: &str, array: ArrayRef, to: &DataType) -> Result<ArrayRef> {
+    check_range(&array).map_err(|e| e.in_file(shown, None, Some(column)))?;
+    conformed(array, to)
+}
+
+/// A column as another Arrow type of the same language type, or of a wider one.
 pub(crate) fn conformed(array: ArrayRef, to: &DataType) -> Result<ArrayRef> {
     if array.data_type() == to {
         return Ok(array);

@@ -4,8 +4,8 @@ use std::fmt;
 
 use super::node::SampleSize;
 use super::{Node, Op, Plan};
+use crate::readable::{bytes, grouped, plural};
 use crate::table::beside::{Beside, wrapped};
-use crate::table::numbers::{bytes, grouped, plural};
 use crate::text::{comma, name};
 
 /// The width that a note is kept to.

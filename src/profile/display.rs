@@ -6,8 +6,8 @@ use unicode_width::UnicodeWidthStr;
 
 use super::{Bin, ColumnProfile, Count, Frequent, Profile};
 use crate::expr::{Scalar, Type};
+use crate::readable::{grouped, plural, shown};
 use crate::table::display::cut;
-use crate::table::numbers::{grouped, plural, shown};
 
 /// The widest that a name or a value is shown.
 const CELL: usize = 28;

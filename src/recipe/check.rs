@@ -8,6 +8,7 @@ use crate::expr::bind::Ids;
 use crate::expr::expand::Environment;
 use crate::expr::{Field, Scalar, Type};
 use crate::io::files::Files;
+use crate::io::source::ReadResources;
 use crate::plan::{Find, Plan, Relation, StepInfo, Tally};
 use crate::step::{Checker, Table};
 use crate::text::{comma, name};
@@ -19,8 +20,8 @@ pub(crate) struct Request {
     pub(crate) givens: Vec<(String, String)>,
     /// The folder that paths are relative to.
     pub(crate) base: PathBuf,
-    /// The folder for temporary files, if one is given.
-    pub(crate) temporary: Option<PathBuf>,
+    /// What may be used while files are opened.
+    pub(crate) resources: ReadResources,
 }
 
 /// Checks a recipe.
@@ -34,7 +35,7 @@ pub(crate) fn check(recipe: &Recipe, request: &Request, find: Option<Find<'_>>) 
         environment: &environment,
         ids: Ids::default(),
         base: request.base.clone(),
-        temporary: request.temporary.clone(),
+        resources: request.resources.clone(),
         streams: Vec::new(),
         tables: Vec::new(),
         used: Vec::new(),

@@ -9,6 +9,7 @@ use crate::expr::bind::{Binder, Ids, PerCall, Place};
 use crate::expr::expand::Environment;
 use crate::expr::{Bound, Field, Scalar};
 use crate::io::files::Files;
+use crate::io::source::ReadResources;
 use crate::plan::{Find, Node, Op, Relation, StepId, StepInfo, Tally};
 
 /// A table of a recipe, checked.
@@ -31,8 +32,8 @@ pub(crate) struct Checker<'a> {
     pub(crate) ids: Ids,
     /// The folder that paths are relative to.
     pub(crate) base: PathBuf,
-    /// The folder for temporary files, if one is given.
-    pub(crate) temporary: Option<PathBuf>,
+    /// What may be used while files are opened.
+    pub(crate) resources: ReadResources,
     /// Inputs of steps before that can be read only once.
     pub(crate) streams: Vec<PathBuf>,
     pub(crate) tables: Vec<Table>,

@@ -16,7 +16,7 @@ use crate::io::format::Format;
 use crate::io::json::{JsonOptions, JsonSource};
 use crate::io::parquet::ParquetSource;
 use crate::io::place;
-use crate::io::source::{Source, Spooled};
+use crate::io::source::{ReadResources, Source, Spooled};
 use crate::io::workbook::{Part, WorkbookSource};
 use crate::io::{streams, target};
 use crate::plan::node::Scan;
@@ -168,59 +168,61 @@ impl Read {
     }
 }
 
-/// Opens files of a format as one table; the line to add for a new format.
-fn open(
+/// How files are opened as one table.
+#[derive(Clone)]
+struct Opening {
     format: Format,
-    files: &[PathBuf],
-    base: &FilePath,
+    /// The folder that messages show paths relative to.
+    base: PathBuf,
     options: CsvOptions,
-    temporary: Option<&FilePath>,
-) -> Result<Arc<dyn Source>> {
-    if !format.is_text() && files.iter().any(|file| streams::is_stream(file)) {
-        return spooled(format, files, base, options, temporary);
-    }
-    let file_column = options.file_column.clone();
-    Ok(match format {
-        Format::Csv | Format::Tsv => Arc::new(CsvSource::new(files, base, options)?),
-        Format::Workbook => Arc::new(WorkbookSource::new(files, options, temporary)?),
-        Format::Parquet => Arc::new(ParquetSource::new(files, base, file_column.as_deref())?),
-        Format::Arrow => Arc::new(ArrowSource::new(files, base, file_column.as_deref())?),
-        Format::Json | Format::NdJson => {
-            let options = JsonOptions {
-                types: options.types,
-                missing: options.missing.unwrap_or_default(),
-                dates: options.dates,
-                lenient: options.bad_cells == BadCells::Null,
-                file_column,
-            };
-            Arc::new(JsonSource::new(files, base, options)?)
-        }
-    })
+    resources: ReadResources,
 }
 
-/// Opens files of a format that is read at more than one place, those that are streams from copies.
-fn spooled(
-    format: Format,
-    files: &[PathBuf],
-    base: &FilePath,
-    options: CsvOptions,
-    temporary: Option<&FilePath>,
-) -> Result<Arc<dyn Source>> {
-    let mut folders = Vec::new();
-    let mut copies = Vec::new();
-    for file in files {
-        if streams::is_stream(file) {
-            let (folder, copy) = streams::spool(file, temporary)?;
-            folders.push(folder);
-            copies.push(copy);
-        } else {
-            copies.push(file.clone());
+impl Opening {
+    /// Opens files; the line to add for a new format.
+    fn open(self, files: &[PathBuf]) -> Result<Arc<dyn Source>> {
+        if !self.format.is_text() && files.iter().any(|file| streams::is_stream(file)) {
+            return self.open_copies(files);
         }
+        let Opening { format, base, options, resources } = self;
+        let file_column = options.file_column.clone();
+        Ok(match format {
+            Format::Csv | Format::Tsv => Arc::new(CsvSource::new(files, &base, options)?),
+            Format::Workbook => Arc::new(WorkbookSource::new(files, options, &resources)?),
+            Format::Parquet => Arc::new(ParquetSource::new(files, &base, file_column.as_deref())?),
+            Format::Arrow => Arc::new(ArrowSource::new(files, &base, file_column.as_deref())?),
+            Format::Json | Format::NdJson => {
+                let options = JsonOptions {
+                    types: options.types,
+                    missing: options.missing.unwrap_or_default(),
+                    dates: options.dates,
+                    lenient: options.bad_cells == BadCells::Null,
+                    file_column,
+                };
+                Arc::new(JsonSource::new(files, &base, options)?)
+            }
+        })
     }
-    // A single stream is told of by its own name.
-    let base = folders.first().filter(|_| files.len() == 1).map_or(base, |folder| folder.path()).to_owned();
-    let source = open(format, &copies, &base, options, temporary)?;
-    Ok(Arc::new(Spooled { source, _folders: folders }))
+
+    /// Opens files of a format that is read at more than one place, those that are streams from copies.
+    fn open_copies(mut self, files: &[PathBuf]) -> Result<Arc<dyn Source>> {
+        let mut folders = Vec::new();
+        let mut copies = Vec::new();
+        for file in files {
+            if streams::is_stream(file) {
+                let (folder, copy) = streams::spool(file, self.resources.temporary.as_deref())?;
+                folders.push(folder);
+                copies.push(copy);
+            } else {
+                copies.push(file.clone());
+            }
+        }
+        // A single stream is told of by its own name.
+        if let (Some(folder), [_]) = (folders.first(), files) {
+            folder.path().clone_into(&mut self.base);
+        }
+        Ok(Arc::new(Spooled { source: self.open(&copies)?, _folders: folders }))
+    }
 }
 
 /// The error of files of several formats that would be read as one table.
@@ -364,11 +366,12 @@ impl Step for Read {
             checker.wrong(self.span, error);
             return None;
         }
-        let (base, temporary) = (checker.base.clone(), checker.temporary.clone());
-        let opened = folders::opened(&files, &base, &|files, types| {
-            let mut options = options.clone();
-            options.types.extend(types.iter().cloned());
-            open(format, files, &base, options, temporary.as_deref())
+        let (base, resources) = (checker.base.clone(), checker.resources.clone());
+        let opening = Opening { format, base, options, resources };
+        let opened = folders::opened(&files, &opening.base, &|files, types| {
+            let mut opening = opening.clone();
+            opening.options.types.extend(types.iter().cloned());
+            opening.open(files)
         });
         match opened {
             Ok(source) => Some(relation(source, rejects, checker)),

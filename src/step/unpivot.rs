@@ -85,7 +85,7 @@ impl Unpivot {
         if parts.len() == self.names.len() {
             return Some(parts);
         }
-        let count = crate::table::numbers::plural(parts.len() as u64, "part");
+        let count = crate::readable::plural(parts.len() as u64, "part");
         let what = format!("{} has {count}, and {} are named.", name(column), self.names.len());
         let error = Error::new(ErrorKind::Check, what)
             .why(format!("It is cut at {}.", Scalar::Text(separator.clone())))

@@ -5,8 +5,8 @@ use std::fmt;
 use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
 
 use super::Table;
-use super::numbers::{grouped, plural, shown};
 use crate::expr::{Scalar, Type, widen};
+use crate::readable::{grouped, plural, shown};
 use crate::text::comma;
 
 /// The widest that a text cell is shown.

@@ -2,7 +2,6 @@
 
 pub(crate) mod beside;
 pub(crate) mod display;
-pub(crate) mod numbers;
 mod rows;
 
 use std::sync::Arc;

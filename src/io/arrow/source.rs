@@ -258,11 +258,14 @@ impl Morsel for ArrowMorsel {
         };
         let rows = read.num_rows();
         let column = |column: &usize| -> Result<ArrayRef> {
-            let data =
-                shared.united.columns.get(*column).map_or(arrow_schema::DataType::Null, |c| c.data.clone());
+            let wanted = shared.united.columns.get(*column);
+            let data = wanted.map_or(arrow_schema::DataType::Null, |c| c.data.clone());
             let place = shared.united.places.get(self.file).and_then(|p| p.get(*column).copied().flatten());
             match place.and_then(|p| file.columns.get(p)?.path.split_first()) {
-                Some((root, path)) => unite::conformed(unite::followed(read.column(*root), path), &data),
+                Some((root, path)) => {
+                    let name = wanted.map_or("", |c| &c.name);
+                    unite::column_of(&file.shown, name, unite::followed(read.column(*root), path), &data)
+                }
                 None if shared.file_column == Some(*column) => Ok(unite::file_name(&file.shown, rows)),
                 None => Ok(new_null_array(&data, rows)),
             }

@@ -11,7 +11,7 @@ use churn_kernels::number;
 
 use crate::error::{Error, ErrorKind};
 use crate::expr::Type;
-use crate::table::numbers::plural;
+use crate::readable::plural;
 use crate::text::name;
 
 /// Where a block stands, for messages.

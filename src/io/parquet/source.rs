@@ -276,7 +276,10 @@ impl Piece {
             let wanted = self.shared.united.columns.get(*column);
             let data = wanted.map_or(arrow_schema::DataType::Null, |c| c.data.clone());
             match way {
-                Some((root, path)) => unite::conformed(unite::followed(read.column(*root), path), &data),
+                Some((root, path)) => {
+                    let name = wanted.map_or("", |c| &c.name);
+                    unite::column_of(&file.shown, name, unite::followed(read.column(*root), path), &data)
+                }
                 None if self.shared.file_column == Some(*column) => Ok(unite::file_name(&file.shown, rows)),
                 None => Ok(new_null_array(&data, rows)),
             }

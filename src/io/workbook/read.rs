@@ -6,12 +6,12 @@
 
 use std::fs::File;
 use std::io::{BufWriter, Write};
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
 use super::sheets;
 use crate::error::{Error, ErrorKind, Result};
 use crate::io::csv::{CsvOptions, CsvSource};
-use crate::io::source::{About, Request, Scan, Source, SourceColumn};
+use crate::io::source::{About, ReadResources, Request, Scan, Source, SourceColumn};
 use crate::io::temporary;
 
 /// Which part of a workbook is read.
@@ -39,11 +39,11 @@ impl WorkbookSource {
     pub(crate) fn new(
         files: &[PathBuf],
         options: CsvOptions,
-        temporary: Option<&Path>,
+        resources: &ReadResources,
     ) -> Result<WorkbookSource> {
         let failed =
             |e: std::io::Error| Error::new(ErrorKind::Input, format!("A workbook cannot be unpacked: {e}."));
-        let folder = temporary::folder(temporary)?;
+        let folder = temporary::folder(resources.temporary.as_deref())?;
         let mut texts: Vec<PathBuf> = Vec::new();
         for file in files {
             let name = file.file_name().map(PathBuf::from).unwrap_or_default();
@@ -55,7 +55,7 @@ impl WorkbookSource {
                 );
             }
             let mut out = BufWriter::new(File::create(&path).map_err(failed)?);
-            sheets::unpack(file, &options.part, &mut out)?;
+            sheets::unpack(file, &options.part, resources.memory, &mut out)?;
             out.flush().map_err(failed)?;
             texts.push(path);
         }

@@ -1,27 +1,35 @@
 //! The cells of a sheet as delimited text, a row at a time.
 //!
-//! Of the usual format, a packed folder of XML, cells are read one after the other and never held together, whatever the
-//! size of the sheet or of the area that its corners span; texts that cells share are held. Older formats are held as a
-//! whole.
+//! Of the usual formats, packed folders of XML or of records (`.xlsx`, `.xlsm`, `.xlsb`), cells are read one after the
+//! other and never held together, whatever the size of the sheet or of the area that its corners span; texts that cells
+//! share are held. Of the others (`.xls`, `.ods`) a sheet is held as a whole. What would take more than the memory of
+//! the run is refused.
 
 use std::fs::File;
 use std::io::{BufReader, Read, Write};
 use std::path::Path;
 
-use calamine::{Data, DataType, ExcelDateTime, Range, Reader, Sheets, Xlsx, open_workbook_auto};
+use calamine::{Cell, Data, DataRef, DataType, ExcelDateTime, Reader, Sheets, open_workbook_auto};
 
 use super::Part;
 use super::read::{Corner, corners};
 use crate::cancel;
 use crate::error::{Error, ErrorKind, Result, nearest};
+use crate::readable::bytes as readable;
 use crate::text::comma;
 
 /// Writes a part of a workbook as delimited text.
 ///
 /// # Errors
-/// The file is no workbook; it lacks the sheet; the text cannot be written.
-pub(super) fn unpack(file: &Path, part: &Part, out: &mut impl Write) -> Result<()> {
+/// The file is no workbook; it lacks the sheet; what has to be held takes more than `memory`; the text cannot be
+/// written.
+pub(super) fn unpack(file: &Path, part: &Part, memory: Option<u64>, out: &mut impl Write) -> Result<()> {
     check_shared_texts(file)?;
+    if let (Some(memory), Some(needed)) = (memory, held_at_once(file))
+        && needed > memory
+    {
+        return Err(too_large(file, needed, memory));
+    }
     let mut workbook = open_workbook_auto(file).map_err(|e| unreadable(file, &e.to_string()))?;
     let names = workbook.sheet_names();
     let name = match &part.sheet {
@@ -29,23 +37,14 @@ pub(super) fn unpack(file: &Path, part: &Part, out: &mut impl Write) -> Result<(
         None => first_with_cells(&mut workbook, &names, file)?,
     };
     let mut lines = Lines::new(part, out);
-    if let Sheets::Xlsx(workbook) = &mut workbook {
-        // Where the cells end decides how wide each row is; a sheet's own word for it may be wrong.
-        let mut bounds = Bounds::default();
-        each_cell(workbook, &name, file, |place, _| {
-            bounds.see(place);
-            Ok(())
-        })?;
-        lines.within(&bounds);
-        each_cell(workbook, &name, file, |place, value| lines.put(place, value))?;
-    } else {
-        let range = workbook.worksheet_range(&name).map_err(|e| unreadable(file, &e.to_string()))?;
-        lines.within(&Bounds::of(&range));
-        let (row, column) = range.start().unwrap_or_default();
-        for (r, c, value) in range.used_cells() {
-            lines.put((row + r as u32, column + c as u32), value)?;
-        }
-    }
+    // Where the cells end decides how wide each row is; a sheet's own word for it may be wrong.
+    let mut bounds = Bounds::default();
+    each_cell(&mut workbook, &name, file, |place, _| {
+        bounds.see(place);
+        Ok(true)
+    })?;
+    lines.within(&bounds);
+    each_cell(&mut workbook, &name, file, |place, value| lines.put(place, value).map(|()| true))?;
     lines.end()
 }
 
@@ -71,21 +70,11 @@ fn named(wanted: &str, names: &[String], file: &Path) -> Result<String> {
 /// The first sheet that holds a cell.
 fn first_with_cells(workbook: &mut Sheets<BufReader<File>>, names: &[String], file: &Path) -> Result<String> {
     for name in names {
-        let has_cells = match &mut *workbook {
-            Sheets::Xlsx(workbook) => {
-                let mut found = false;
-                each_cell(workbook, name, file, |_, _| {
-                    found = true;
-                    Err(Error::new(ErrorKind::Internal, "One cell is enough."))
-                })
-                .or_else(|error| if found { Ok(()) } else { Err(error) })?;
-                found
-            }
-            other => {
-                let range = other.worksheet_range(name).map_err(|e| unreadable(file, &e.to_string()))?;
-                !range.is_empty()
-            }
-        };
+        let mut has_cells = false;
+        each_cell(workbook, name, file, |_, _| {
+            has_cells = true;
+            Ok(false)
+        })?;
         if has_cells {
             return Ok(name.clone());
         }
@@ -93,26 +82,81 @@ fn first_with_cells(workbook: &mut Sheets<BufReader<File>>, names: &[String], fi
     Err(Error::new(ErrorKind::Input, format!("{} holds no cells.", file.display())))
 }
 
-/// Calls `f` with each cell that has a value, in the order of rows.
+/// Calls `f` with each cell that has a value, in the order of rows, as long as it gives true.
 fn each_cell(
-    workbook: &mut Xlsx<BufReader<File>>,
+    workbook: &mut Sheets<BufReader<File>>,
     name: &str,
     file: &Path,
-    mut f: impl FnMut(Corner, &Data) -> Result<()>,
+    mut f: impl FnMut(Corner, &Data) -> Result<bool>,
 ) -> Result<()> {
-    let failed = |e: calamine::XlsxError| unreadable(file, &e.to_string());
-    let mut cells = workbook.worksheet_cells_reader(name).map_err(failed)?;
+    let failed = |e: String| unreadable(file, &e);
+    match workbook {
+        Sheets::Xlsx(workbook) => {
+            let mut cells = workbook.worksheet_cells_reader(name).map_err(|e| failed(e.to_string()))?;
+            each_read(|| cells.next_cell().map_err(|e| failed(e.to_string())), f)
+        }
+        Sheets::Xlsb(workbook) => {
+            let mut cells = workbook.worksheet_cells_reader(name).map_err(|e| failed(e.to_string()))?;
+            each_read(|| cells.next_cell().map_err(|e| failed(e.to_string())), f)
+        }
+        other => {
+            let range = other.worksheet_range(name).map_err(|e| failed(e.to_string()))?;
+            let (row, column) = range.start().unwrap_or_default();
+            for (r, c, value) in range.used_cells() {
+                if !f((row + r as u32, column + c as u32), value)? {
+                    break;
+                }
+            }
+            Ok(())
+        }
+    }
+}
+
+/// Calls `f` with each cell that `next` reads and that has a value, as long as it gives true.
+fn each_read<'a>(
+    mut next: impl FnMut() -> Result<Option<Cell<DataRef<'a>>>>,
+    mut f: impl FnMut(Corner, &Data) -> Result<bool>,
+) -> Result<()> {
     for number in 0u64.. {
         if number % 4096 == 0 {
             cancel::check()?;
         }
-        let Some(cell) = cells.next_cell().map_err(failed)? else { break };
+        let Some(cell) = next()? else { break };
         let value = Data::from(cell.get_value().clone());
-        if !value.is_empty() {
-            f(cell.get_position(), &value)?;
+        if !value.is_empty() && !f(cell.get_position(), &value)? {
+            break;
         }
     }
     Ok(())
+}
+
+/// About how many bytes are held while a workbook is read: the texts that cells share, or all cells of a sheet. `None`
+/// if the file tells nothing.
+///
+/// A text takes up to three times its bytes in the file (`<si><t>F1</t></si>` becomes 56 bytes), a cell of a packed
+/// sheet about twice its own, a cell of an old workbook about four times.
+fn held_at_once(file: &Path) -> Option<u64> {
+    let opened = File::open(file).ok()?;
+    let bytes = opened.metadata().ok()?.len();
+    let Ok(mut packed) = zip::ZipArchive::new(BufReader::new(opened)) else { return Some(bytes * 4) };
+    let names: Vec<String> = packed.file_names().filter_map(|name| Some(name.ok()?.into_owned())).collect();
+    let times = |name: &str| match name.to_ascii_lowercase() {
+        name if name.ends_with("sharedstrings.xml") || name.ends_with("sharedstrings.bin") => 3,
+        name if name == "content.xml" => 2,
+        _ => 0,
+    };
+    let held = names.iter().map(|name| (name, times(name))).filter(|(_, times)| *times > 0);
+    Some(held.filter_map(|(name, times)| Some(packed.by_name(name).ok()?.size() * times)).sum())
+}
+
+fn too_large(file: &Path, needed: u64, memory: u64) -> Error {
+    let what = format!("{} takes about {} of memory to read.", file.display(), readable(needed));
+    Error::new(ErrorKind::Memory, what)
+        .why(format!(
+            "The run may use {}, and the texts of a workbook are held together, of .xls and .ods all cells.",
+            readable(memory)
+        ))
+        .next("Give it more with --memory, or save the sheet as delimited text.")
 }
 
 /// Refuses a file that says that it has more texts than it has bytes for: room is made for as many as it says.
@@ -144,10 +188,6 @@ fn check_shared_texts(file: &Path) -> Result<()> {
 struct Bounds(Option<(Corner, Corner)>);
 
 impl Bounds {
-    fn of(range: &Range<Data>) -> Bounds {
-        Bounds(range.start().zip(range.end()))
-    }
-
     fn see(&mut self, (row, column): Corner) {
         let (low, high) = self.0.get_or_insert(((row, column), (row, column)));
         *low = (low.0.min(row), low.1.min(column));

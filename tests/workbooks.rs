@@ -1,0 +1,66 @@
+//! Workbooks: cells far apart, days beyond the calendar, and what is held while they are read.
+
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
+
+use churn::{ErrorKind, Flow, RunOptions};
+use rstest::rstest;
+use rust_xlsxwriter::{Format, Workbook};
+use tempfile::TempDir;
+
+/// A workbook in a folder, filled by a function.
+fn book(fill: impl Fn(&mut rust_xlsxwriter::Worksheet)) -> TempDir {
+    let folder = tempfile::tempdir().unwrap();
+    let mut book = Workbook::new();
+    fill(book.add_worksheet());
+    book.save(folder.path().join("t.xlsx")).unwrap();
+    folder
+}
+
+fn read(folder: &TempDir, with: &str) -> Flow {
+    Flow::steps(&format!("read 't.xlsx'{with}")).in_folder(folder.path())
+}
+
+#[rstest]
+#[case::the_last_day(2_958_465.0, "9999-12-31")]
+#[case::a_day_behind(2_958_466.0, "2958466")]
+#[case::far_behind(1e9, "1000000000")]
+#[case::before_the_first(-1.0, "-1")]
+#[case::a_moment(45_000.25, "2023-03-15 06:00:00")]
+#[case::a_time(0.25, "06:00:00")]
+fn days_beyond_the_calendar_stay_numbers(#[case] number: f64, #[case] expected: &str) {
+    let folder = book(|sheet| {
+        sheet.write_string(0, 0, "day").unwrap();
+        let date = Format::new().set_num_format("yyyy-mm-dd hh:mm:ss");
+        sheet.write_number_with_format(1, 0, number, &date).unwrap();
+    });
+    let table = read(&folder, " with (types = (day text))").run().unwrap();
+    assert_eq!(table.value(0, "day").unwrap().plain(), expected);
+}
+
+#[test]
+fn cells_far_apart_take_little() {
+    let folder = book(|sheet| {
+        sheet.write_string(0, 0, "farm").unwrap();
+        sheet.write_string(1_048_575, 3, "F1").unwrap();
+    });
+    let options = RunOptions::new().memory(32 << 20);
+    let table = read(&folder, " with (header = false)").run_with(&options).unwrap();
+    assert_eq!(table.len(), 2);
+}
+
+/// Texts that cells share are held together: more than the run may use is refused before it starts.
+#[test]
+fn texts_that_do_not_fit_are_told() {
+    let folder = book(|sheet| {
+        sheet.write_string(0, 0, "note").unwrap();
+        for row in 1..20_000 {
+            sheet.write_string(row, 0, format!("a note of the driver, number {row}")).unwrap();
+        }
+    });
+    let small = RunOptions::new().memory(1 << 20);
+    let error = read(&folder, "").run_with(&small).unwrap_err();
+    assert_eq!(error.kind(), ErrorKind::Memory);
+    let told = error.to_string();
+    assert!(told.contains("t.xlsx") && told.contains("--memory") && told.contains("1.0 MB"), "{told}");
+    assert_eq!(read(&folder, "").run_with(&RunOptions::new().memory(32 << 20)).unwrap().len(), 19_999);
+}
