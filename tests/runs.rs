@@ -74,10 +74,10 @@ fn a_table_used_twice_runs_once() {
     assert!(plan.rewrites().contains(&"common table run once"));
     let table = flow.run().unwrap();
     let steps = table.ledger().steps();
-    let filtered = steps[1].rows_out;
+    let filtered = steps[1].rows_out.unwrap();
     assert_eq!(table.value(0, "n").unwrap(), Scalar::Int(filtered as i64));
     assert_eq!(
-        steps.iter().map(|s| s.rows_out).collect::<Vec<_>>(),
+        steps.iter().filter_map(|s| s.rows_out).collect::<Vec<_>>(),
         [1000, filtered, filtered, filtered, filtered, 1]
     );
     let recipe = "table big\n  read 't.csv'\n  filter b > 500\n\ntable sums\n  read big\n  total: s = sum(a), all_n = count()\n\nread big\ngroup by farm: n = count()\njoin cross sums\ntotal: n = sum(n), m = max(all_n), s = max(s)";
@@ -268,4 +268,30 @@ fn samples_are_reproducible_and_in_order() {
     assert_ne!(sample("sample 100", 900), sample("sample 100 seed 3", 900));
     assert!((400..600).contains(&sample("sample 10 percent", 900).len()));
     assert_eq!(sample("sample 100 percent", 900).len(), 5000);
+}
+
+/// How many rows are read beyond those that a `first` needs depends on batches and on memory: steps below it are not
+/// counted, and the account is the same at every setting.
+#[rstest]
+#[case::a_filter("filter a > 3\nfirst 5", &[None, None, Some(5)])]
+#[case::fewer_than_wanted("filter a < 3\nfirst 500", &[Some(1000), Some(3), Some(3)])]
+#[case::the_reader_alone("first 5", &[Some(5), Some(5)])]
+#[case::a_join("join left 't.csv' on a prefix 'o_'\nfirst 5", &[None, None, Some(5)])]
+#[case::a_join_that_must_see_all("join left 't.csv' on a prefix 'o_' expect one\nfirst 5", &[Some(1000), Some(1000), Some(5)])]
+#[case::behind_a_sort("filter a > 3\nsort b\nfilter b > 0\nfirst 5", &[Some(1000), Some(996), Some(996), Some(986), Some(5)])]
+#[case::behind_a_window("window order by a: r = row_number()\nfilter r > 3\nfirst 5", &[Some(1000), Some(1000), None, Some(5)])]
+#[case::a_requirement("filter a > 3\nrequire a > 0\nfirst 5", &[Some(1000), Some(996), Some(996), Some(5)])]
+fn what_a_first_cuts_off_is_not_counted(#[case] steps: &str, #[case] expected: &[Option<u64>]) {
+    let folder = numbers(1000);
+    let flow = Flow::steps(&format!("read 't.csv'\n{steps}")).in_folder(folder.path());
+    for (threads, memory, batch) in [(1, u64::MAX, 8192), (2, u64::MAX, 3), (1, 1, 100), (7, 1, 8192)] {
+        let options = RunOptions::new().threads(threads).memory(memory).batch_rows(batch).block_bytes(700);
+        let table = flow.run_with(&options).unwrap();
+        let ledger = table.ledger();
+        let main = ledger.steps().iter().filter(|step| step.table.is_none());
+        let found: Vec<Option<u64>> = main.map(|step| step.rows_out).collect();
+        assert_eq!(found, expected, "{threads} threads, {memory} bytes, {batch} rows\n{ledger}");
+        let is_cut = expected.contains(&None);
+        assert_eq!(ledger.to_string().contains("as far as needed"), is_cut && expected[0].is_none(), "{ledger}");
+    }
 }

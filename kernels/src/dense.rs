@@ -28,7 +28,8 @@ impl Dense {
         let Some(span) = to.checked_sub(from).filter(|span| *span < WIDEST) else { return false };
         if span as usize + 1 > self.numbers.len() {
             let mut numbers = vec![UNKNOWN; span as usize + 1];
-            let at = (self.least - from) as usize;
+            // Of an empty table the least key means nothing.
+            let at = self.least.wrapping_sub(from) as usize;
             if let Some(known) = numbers.get_mut(at..at + self.numbers.len()).filter(|k| !k.is_empty()) {
                 known.copy_from_slice(&self.numbers);
             }

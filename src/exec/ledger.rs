@@ -30,8 +30,9 @@ pub struct LedgerStep {
     pub step: String,
     /// Rows that came in; `None` for a step that starts a chain.
     pub rows_in: Option<u64>,
-    /// Rows that went out.
-    pub rows_out: u64,
+    /// Rows that went out; `None` where the run stopped before all rows came to the step, as a `first` behind it
+    /// had enough.
+    pub rows_out: Option<u64>,
     /// What happened beside, with how often.
     pub events: Vec<(Event, u64)>,
     /// What a source read, in words.
@@ -46,11 +47,16 @@ impl Ledger {
     pub(crate) fn new(plan: &Plan, tally: &Tally) -> Ledger {
         let mut steps: Vec<LedgerStep> = Vec::new();
         let (mut aside, mut others) = (Events::default(), Vec::new());
+        let stopped = plan.stopped_steps(tally);
         for (id, info) in plan.steps.iter().enumerate() {
             if !info.runs {
                 continue;
             }
             let mut counted = tally.get(id);
+            let is_stopped = stopped.get(id).copied().unwrap_or(false);
+            if info.aside && is_stopped {
+                continue;
+            }
             if info.aside {
                 aside.merge(&counted.events);
                 let rows = plural(counted.rows, "row");
@@ -58,14 +64,16 @@ impl Ledger {
                 continue;
             }
             counted.events.merge(&std::mem::take(&mut aside));
-            let before = steps.last().filter(|s| s.table == info.table).map(|s| s.rows_out);
-            let of_table = || steps.iter().rev().find(|s| s.table == info.reads).map_or(0, |s| s.rows_out);
+            let before = steps.last().filter(|s| s.table == info.table).and_then(|s| s.rows_out);
+            let of_table = || steps.iter().rev().find(|s| s.table == info.reads)?.rows_out;
             let rows_out = match (info.keeps_rows, &info.reads) {
+                _ if is_stopped => None,
                 (true, Some(_)) => of_table(),
-                (true, None) => before.unwrap_or(0),
-                (false, _) => counted.rows,
+                (true, None) => before,
+                (false, _) => Some(counted.rows),
             };
-            let events = Event::ALL.into_iter().map(|e| (e, counted.events.get(e))).filter(|(_, n)| *n > 0);
+            let events = Event::ALL.into_iter().map(|e| (e, counted.events.get(e)));
+            let events = events.filter(|(_, n)| *n > 0 && !is_stopped);
             steps.push(LedgerStep {
                 table: info.table.clone(),
                 step: info.text.clone(),
@@ -101,6 +109,9 @@ impl LedgerStep {
     /// What happened, in words, one thing after the other.
     pub fn what_happened(&self) -> Vec<String> {
         let mut parts: Vec<String> = self.source.iter().cloned().collect();
+        if let (None, Some(source)) = (self.rows_out, parts.first_mut()) {
+            source.push_str(", as far as needed");
+        }
         parts.extend(self.matches());
         for (event, count) in self.events.iter().filter(|(event, _)| !MATCHES.contains(event)) {
             let n = grouped(*count);
@@ -151,7 +162,8 @@ impl LedgerStep {
 
     /// What a join's rows matched, in words.
     fn matches(&self) -> Vec<String> {
-        let Some(kind) = self.joins.filter(|kind| *kind != JoinKind::Cross) else { return Vec::new() };
+        let tells = |kind: &JoinKind| *kind != JoinKind::Cross && self.rows_out.is_some();
+        let Some(kind) = self.joins.filter(tells) else { return Vec::new() };
         let [none, several, other] = MATCHES.map(|event| self.count(event));
         let mut parts = vec![match none {
             0 => "all matched".to_owned(),
@@ -172,11 +184,11 @@ impl LedgerStep {
     /// What should be known of a join without being asked for: rows that were multiplied, many that matched none.
     fn warning(&self) -> Option<String> {
         let kind = self.joins.filter(|kind| !kind.only_filters() && *kind != JoinKind::Cross)?;
-        let rows_in = self.rows_in.unwrap_or(0);
+        let (rows_in, rows_out) = self.rows_in.zip(self.rows_out)?;
         let [none, several, other] = MATCHES.map(|event| self.count(event));
         let mut parts = Vec::new();
         if several > 0 {
-            let out = grouped(self.rows_out);
+            let out = grouped(rows_out);
             parts.push(format!(
                 "{} matched several rows, so that {} became {out}",
                 grouped(several),
@@ -191,7 +203,7 @@ impl LedgerStep {
                 plural(rows_in, "row")
             ));
         }
-        if kind.keeps_other() && other * 10 > self.rows_out {
+        if kind.keeps_other() && other * 10 > rows_out {
             parts.push(format!(
                 "{} of the other table matched none and were kept with nulls",
                 plural(other, "row")
@@ -256,6 +268,9 @@ impl fmt::Display for Ledger {
     }
 }
 
+/// What stands for the rows of a step that not all rows came to.
+const NOT_COUNTED: &str = "·";
+
 /// A ledger within a width.
 struct Shown<'a> {
     ledger: &'a Ledger,
@@ -282,7 +297,11 @@ impl fmt::Display for Shown<'_> {
                 if what.is_none() && line.is_none() {
                     break;
                 }
-                let rows = if i == 0 { grouped(step.rows_out) } else { String::new() };
+                let rows = match step.rows_out {
+                    _ if i > 0 => String::new(),
+                    Some(rows) => grouped(rows),
+                    None => NOT_COUNTED.to_owned(),
+                };
                 let line = line.map(|l| format!("{indent}{l}")).unwrap_or_default();
                 lines.rows.push(vec![rows, what.unwrap_or_default(), line]);
             }
@@ -306,7 +325,7 @@ impl Serialize for LedgerStep {
         map.serialize_entry("step", &self.step)?;
         map.serialize_entry("rows_in", &self.rows_in)?;
         map.serialize_entry("rows_out", &self.rows_out)?;
-        let told = if self.joins.is_some() { &MATCHES[..] } else { &[] };
+        let told = if self.joins.is_some() && self.rows_out.is_some() { &MATCHES[..] } else { &[] };
         for event in Event::ALL.iter().filter(|event| told.contains(event) || self.count(**event) > 0) {
             map.serialize_entry(event.name(), &self.count(*event))?;
         }

@@ -35,11 +35,6 @@ pub(crate) trait Prepare: Send + Sync {
     fn gather(&self) -> Option<Result<Box<dyn Gather + '_>>> {
         None
     }
-
-    /// Bytes of a morsel whose batches are gathered, at most: no bound if parts are small whatever they are made of.
-    fn most(&self) -> u64 {
-        u64::MAX
-    }
 }
 
 /// What a worker makes of the batches of one morsel.
@@ -257,7 +252,7 @@ pub(crate) fn run(pipeline: Pipeline, sink: Sink, context: &Context) -> Result<H
     let Pipeline { mut legs, serial, ends, .. } = pipeline;
     let gathers = serial.is_empty() && sink.prepare.gather().is_some();
     if gathers {
-        legs.iter_mut().for_each(|leg| leg.scan.gather(sink.prepare.most()));
+        legs.iter_mut().for_each(|leg| leg.scan.gather());
     }
     let threads = context.threads();
     let run = Run {
@@ -302,17 +297,16 @@ pub(crate) fn run(pipeline: Pipeline, sink: Sink, context: &Context) -> Result<H
             }
         });
     }
-    let Run { queue, ordered, stop, .. } = run;
+    let Run { queue, ordered, .. } = run;
     let queue = queue.into_inner().unwrap_or_else(PoisonError::into_inner);
     if let Some(error) = queue.error {
         return Err(error);
     }
     let Ordered { serial, mut commit, mut work, .. } =
         ordered.into_inner().unwrap_or_else(PoisonError::into_inner);
-    let all = guarded(|| kept_back(serial, &*sink.prepare, &mut *commit, &mut work, context))?;
-    if all && !stop.into_inner() {
-        ends.into_iter().for_each(|end| end(&mut work));
-    }
+    guarded(|| kept_back(serial, &*sink.prepare, &mut *commit, &mut work, context))?;
+    // Where a `first` stopped the run, steps below it are not told of, and those above saw all that there is.
+    ends.into_iter().for_each(|end| end(&mut work));
     for leg in &legs {
         if let (Some(step), Some(limit)) = (leg.scan_step, leg.limit) {
             work.tally.limit(step, limit as u64);
@@ -323,18 +317,16 @@ pub(crate) fn run(pipeline: Pipeline, sink: Sink, context: &Context) -> Result<H
     Ok(batches)
 }
 
-/// Hands on what serial operators kept back, each behind all rows of those before it; gives whether all of it was
-/// wanted.
+/// Hands on what serial operators kept back, each behind all rows of those before it.
 fn kept_back(
     mut serial: Vec<Box<dyn SerialOp>>,
     prepare: &dyn Prepare,
     commit: &mut dyn Commit,
     work: &mut Work,
     context: &Context,
-) -> Result<bool> {
+) -> Result<()> {
     // Operators before this one have nothing more to give: one behind them has all that it wants.
     let mut next = 0;
-    let mut all = true;
     while let Some((op, later)) = serial.get_mut(next..).and_then(<[_]>::split_first_mut) {
         next += 1;
         let Some(scan) = op.finish(work)? else { continue };
@@ -350,17 +342,16 @@ fn kept_back(
                 context.write_side(work)?;
                 work.placed.drain(..).try_for_each(Placed::write)?;
                 if !more {
-                    return Ok(false);
+                    return Ok(());
                 }
             }
             if let Some(full) = later.iter().rposition(|op| op.is_full()) {
-                all = false;
                 next += full + 1;
                 break;
             }
         }
     }
-    Ok(all)
+    Ok(())
 }
 
 impl Run<'_> {

@@ -276,7 +276,7 @@ impl RequireUnique {
     fn refuse(&self, (_, row): (u64, Batch)) -> Error {
         let names = crate::text::comma(self.names.iter().map(|n| crate::text::name(n)));
         let what = format!("A row is equal in {names} to a row before it.");
-        offending(what, &row, &self.shown, &[0]).in_step(&self.text)
+        offending(what, &row, &self.shown, 0).in_step(&self.text)
     }
 
     /// The first repeated row among those that went to files.

@@ -225,25 +225,21 @@ impl StreamOp for Require {
             return Ok(batch);
         }
         let offends = |row: &usize| truth.is_null(*row) || !truth.value(*row);
-        let rows: Vec<usize> = (0..batch.rows).filter(offends).take(5).collect();
+        let first = (0..batch.rows).find(offends).unwrap_or(0);
         let what = self.message.clone().unwrap_or_else(|| "A row does not hold what is required.".into());
-        Err(offending(what, &batch, &self.shown, &rows).in_step(&self.text))
+        Err(offending(what, &batch, &self.shown, first).in_step(&self.text))
     }
 }
 
-/// The error that shows rows.
-pub(crate) fn offending(what: String, batch: &Batch, shown: &[(String, usize)], rows: &[usize]) -> Error {
-    let mut error = Error::new(ErrorKind::Require, what);
-    let line = if rows.len() == 1 { "The first row that offends:" } else { "The first rows that offend:" };
-    error = error.why(line);
-    for row in rows {
-        let cells = shown.iter().filter_map(|(name, column)| {
-            let value = batch.columns.get(*column).and_then(|c| crate::expr::widen(c).ok())?;
-            Some(format!("{} = {}", crate::text::name(name), Scalar::from_array(&value, *row)))
-        });
-        error = error.why(format!("  {}", crate::text::comma(cells)));
-    }
-    error
+/// The error that shows a row, the first that offends. The next ones are in other batches, perhaps, and which of them
+/// were looked at says nothing.
+pub(crate) fn offending(what: String, batch: &Batch, shown: &[(String, usize)], row: usize) -> Error {
+    let cells = shown.iter().filter_map(|(name, column)| {
+        let value = batch.columns.get(*column).and_then(|c| crate::expr::widen(c).ok())?;
+        Some(format!("{} = {}", crate::text::name(name), Scalar::from_array(&value, row)))
+    });
+    let cells = crate::text::comma(cells);
+    Error::new(ErrorKind::Require, what).why("The first row that offends:").why(format!("  {cells}"))
 }
 
 /// Hands what flows by to a side output: encoded, if the format is text.

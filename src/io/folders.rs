@@ -224,7 +224,7 @@ impl Source for FolderSource {
         let shared =
             Shared { folders: self.folders.clone(), united: self.united.clone(), keys: self.keys, request };
         let state = State { next: 0, open: None };
-        Ok(Box::new(FolderScan { shared: Arc::new(shared), state: Mutex::new(state), gathers: None }))
+        Ok(Box::new(FolderScan { shared: Arc::new(shared), state: Mutex::new(state), gathers: false }))
     }
 }
 
@@ -274,13 +274,13 @@ struct State {
 struct FolderScan {
     shared: Arc<Shared>,
     state: Mutex<State>,
-    /// Bytes of morsels, if they may be large.
-    gathers: Option<u64>,
+    /// Whether morsels may be large.
+    gathers: bool,
 }
 
 impl Scan for FolderScan {
-    fn gather(&mut self, most: u64) {
-        self.gathers = Some(most);
+    fn gather(&mut self) {
+        self.gathers = true;
     }
 
     fn next(&self) -> Result<Option<Box<dyn Morsel>>> {
@@ -301,8 +301,8 @@ impl Scan for FolderScan {
             state.next += 1;
             if self.shared.may_pass(folder) {
                 let mut scan = folder.source.open(self.shared.request(number))?;
-                if let Some(most) = self.gathers {
-                    scan.gather(most);
+                if self.gathers {
+                    scan.gather();
                 }
                 state.open = Some((number, scan));
             } else if let Some(rows) = folder.source.about().rows {
@@ -316,7 +316,11 @@ impl Scan for FolderScan {
 
     fn progress(&self) -> (u64, Option<u64>) {
         let state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
-        (state.next as u64, Some(self.shared.folders.len() as u64))
+        let open = state.open.as_ref().map(|(number, scan)| (*number, scan.progress().0));
+        let ended = open.map_or(state.next, |(number, _)| number);
+        let bytes = |folder: &Folder| folder.source.about().bytes;
+        let done: u64 = self.shared.folders.iter().take(ended).filter_map(bytes).sum();
+        (done + open.map_or(0, |(_, bytes)| bytes), self.shared.folders.iter().map(bytes).sum())
     }
 }
 

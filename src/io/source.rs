@@ -134,8 +134,8 @@ pub(crate) struct ReadResources {
 
 /// A source being read.
 pub(crate) trait Scan: Send + Sync {
-    /// Says that morsels may be large, of so many bytes at most.
-    fn gather(&mut self, _most: u64) {}
+    /// Says that morsels may be large. Their borders depend on the data alone.
+    fn gather(&mut self) {}
     /// Says that rows outside of these ranges are not wanted, before the first morsel is taken: a source may leave
     /// them out, and says how many. Places are those of the request's columns.
     fn narrow(&mut self, _ranges: &[(usize, Range)]) {}

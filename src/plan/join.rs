@@ -98,6 +98,13 @@ pub(crate) struct Join {
     pub(crate) early: EarlyTests,
 }
 
+impl Join {
+    /// Whether a left row whose matches are not what is expected stops the run: then every one is seen.
+    pub(crate) fn expects(&self) -> bool {
+        self.expect_one || self.expect_all
+    }
+}
+
 /// Conditions of a filter above a join: rows for which one is false need not be made. They neither fail nor cause
 /// events.
 #[derive(Clone, Default)]

@@ -8,6 +8,7 @@
 //! | `rules` | rewrites, one a file |
 //! | `window` | what a window is |
 //! | `reshape` | wide to long, long to wide, lists to rows |
+//! | `stopped` | steps below a `first` that had enough |
 //! | `tally` | what is counted of each step |
 //! | `picture` | as written beside as it will run |
 
@@ -17,6 +18,7 @@ pub(crate) mod picture;
 pub(crate) mod relation;
 mod reshape;
 pub(crate) mod rules;
+mod stopped;
 mod tally;
 mod window;
 

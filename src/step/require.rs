@@ -13,7 +13,7 @@ use crate::text::{Cursor, comma, expression};
 pub(super) const KIND: StepKind = StepKind {
     keyword: "require",
     usage: "require COND [, 'message'] | require unique by COLS",
-    summary: "Stops the run, showing the first offending rows, unless it holds on every row.",
+    summary: "Stops the run, showing the first offending row, unless it holds on every row.",
     example: "require fat between 2 and 9, 'fat out of range'",
     parse: |text| text.one(read),
 };

@@ -67,7 +67,10 @@ impl Agg {
                 V::Int(_) => V::Int(values.iter().map(|v| if let V::Int(v) = v { *v } else { 0 }).sum()),
                 _ => V::Float(numbers().iter().sum()),
             },
-            "mean" => V::Float(numbers().iter().sum::<f64>() / n as f64),
+            "mean" => match whole(&full, 0) {
+                Some(whole) => V::Float(whole.iter().sum::<i128>() as f64 / n as f64),
+                None => V::Float(numbers().iter().sum::<f64>() / n as f64),
+            },
             "min" => (*values.iter().min_by(|a, b| a.order(b)).unwrap()).clone(),
             "max" => (*values.iter().rev().max_by(|a, b| a.order(b)).unwrap()).clone(),
             "first" => values[0].clone(),
@@ -75,8 +78,8 @@ impl Agg {
             "median" => quantile(numbers(), 0.5),
             "quantile" => quantile(numbers(), self.last.as_ref().unwrap().number()),
             "stddev" | "variance" if n < 2 => V::Null,
-            "stddev" => V::Float(covariance(&numbers(), &numbers()).sqrt()),
-            "variance" => V::Float(covariance(&numbers(), &numbers())),
+            "stddev" => V::Float(covariance(&full, 0).sqrt()),
+            "variance" => V::Float(covariance(&full, 0)),
             "any" => V::Bool(values.iter().any(|v| matches!(v, V::Bool(true)))),
             "every" => V::Bool(values.iter().all(|v| matches!(v, V::Bool(true)))),
             "mode" => {
@@ -101,24 +104,30 @@ impl Agg {
                 best[0].clone()
             }
             "weighted_mean" => {
-                let weight: f64 = full.iter().map(|r| r[1].number()).sum();
-                let sum: f64 = full.iter().map(|r| r[0].number() * r[1].number()).sum();
-                if weight == 0.0 { V::Null } else { V::Float(sum / weight) }
+                let (values, weights) = (whole(&full, 0).unwrap(), whole(&full, 1).unwrap());
+                let weight: i128 = weights.iter().sum();
+                let sum: i128 = values.iter().zip(&weights).map(|(v, w)| v * w).sum();
+                if weight == 0 { V::Null } else { V::Float(sum as f64 / weight as f64) }
             }
             "covar" if n < 2 => V::Null,
-            "covar" => {
-                let seconds: Vec<f64> = full.iter().map(|r| r[1].number()).collect();
-                V::Float(covariance(&numbers(), &seconds))
-            }
+            "covar" => V::Float(covariance(&full, 1)),
             other => panic!("{other} is not known here"),
         }
     }
 }
 
-fn covariance(a: &[f64], b: &[f64]) -> f64 {
-    let n = a.len() as f64;
-    let (ma, mb) = (a.iter().sum::<f64>() / n, b.iter().sum::<f64>() / n);
-    a.iter().zip(b).map(|(a, b)| (a - ma) * (b - mb)).sum::<f64>() / (n - 1.0)
+/// Whole numbers of a column, to be added without rounding; `None` if it holds others.
+fn whole(rows: &[&Vec<V>], column: usize) -> Option<Vec<i128>> {
+    rows.iter().map(|row| if let V::Int(v) = row[column] { Some(v.into()) } else { None }).collect()
+}
+
+/// The covariance of the first column with another one, both of whole numbers; exact but for one division.
+fn covariance(rows: &[&Vec<V>], other: usize) -> f64 {
+    let (a, b) = (whole(rows, 0).unwrap(), whole(rows, other).unwrap());
+    let n = a.len() as i128;
+    let products: i128 = a.iter().zip(&b).map(|(a, b)| a * b).sum();
+    let spread = n * products - a.iter().sum::<i128>() * b.iter().sum::<i128>();
+    spread as f64 / (n * (n - 1)) as f64
 }
 
 fn quantile(mut values: Vec<f64>, p: f64) -> V {

@@ -170,8 +170,8 @@ fn operate(op: &str, a: &V, b: &V) -> V {
                 "-" => V::Int(a - b),
                 "*" => V::Int(a * b),
                 _ if *b == 0 => V::Null,
-                "div" => V::Int((*a as f64 / *b as f64).floor() as i64),
-                _ => V::Int(a - (*a as f64 / *b as f64).floor() as i64 * b),
+                "div" => V::Int((a - (a % b + b) % b) / b),
+                _ => V::Int((a % b + b) % b),
             },
             (a, b) => match op {
                 "+" => V::Float(a.number() + b.number()),

@@ -36,6 +36,54 @@ impl Random {
     }
 }
 
+/// Whole numbers at both ends, and where floats cannot tell them apart.
+const WIDE: [i64; 10] = [
+    i64::MIN,
+    i64::MIN + 1,
+    -(1 << 53) - 1,
+    -(1 << 53),
+    -1,
+    0,
+    (1 << 53) + 1,
+    1 << 53,
+    i64::MAX - 1,
+    i64::MAX,
+];
+
+/// What is added to a column whose mean is large beside its spread: a moment in microseconds.
+const LARGE: i64 = 1_700_000_000_000_000;
+
+/// A type to draw; now and then that of a wide column, where there is one.
+fn any_type(r: &mut Random, data: &Data) -> Ty {
+    let has_wide = data.columns.iter().any(|(_, ty)| *ty == Ty::Wide);
+    if has_wide && r.chance(30) { Ty::Wide } else { r.pick(&TYPES) }
+}
+
+/// Makes some columns of a table extreme: numbers far from zero and near each other, numbers at both ends, texts that
+/// would lose zeros if they were numbers, and columns without a value.
+pub fn make_extreme(r: &mut Random, data: &mut Data) {
+    for (place, (_, ty)) in data.columns.iter_mut().enumerate() {
+        let how = r.below(3);
+        if r.chance(15) {
+            data.rows.iter_mut().for_each(|row| row[place] = V::Null);
+            continue;
+        }
+        for row in data.rows.iter_mut().filter(|row| !row[place].is_null()) {
+            match (&mut row[place], how) {
+                (V::Int(v), 0) => *v += LARGE,
+                (V::Int(v), 1) => *v = r.pick(&WIDE),
+                (V::Text(v), 0) => *v = r.pick(&["0042", "42", "042", "+7", "7", "-0", "1e5"]).to_owned(),
+                (V::Float(v), 0) => *v = if v.is_nan() { *v } else { *v + LARGE as f64 },
+                (V::Float(v), 1) => *v = r.pick(&[0.0, -0.0, 5e-324, -5e-324]),
+                _ => {}
+            }
+        }
+        if *ty == Ty::Int && how == 1 {
+            *ty = Ty::Wide;
+        }
+    }
+}
+
 const TYPES: [Ty; 5] = [Ty::Int, Ty::Float, Ty::Text, Ty::Date, Ty::Bool];
 
 fn value(r: &mut Random, ty: Ty) -> V {
@@ -43,6 +91,7 @@ fn value(r: &mut Random, ty: Ty) -> V {
         Ty::Int => {
             V::Int(if r.chance(10) { r.below(2_000_000) as i64 - 1_000_000 } else { r.below(9) as i64 - 3 })
         }
+        Ty::Wide => V::Int(r.pick(&WIDE)),
         Ty::Float => V::Float(match r.below(20) {
             0 => f64::NAN,
             1 => -0.0,
@@ -146,7 +195,7 @@ fn window(r: &mut Random, data: &Data, number: usize) -> Step {
     let key = r.pick(&TYPES);
     let mut order = Vec::new();
     for i in 0..r.pick(&[0, 1, 1, 1, 2]) {
-        let ty = if i == 0 { key } else { r.pick(&TYPES) };
+        let ty = if i == 0 { key } else { any_type(r, data) };
         let columns = columns_of(data, ty);
         let by = if columns.is_empty() { expr(r, data, ty, 1) } else { E::Col(r.pick(&columns)) };
         order.push((by, r.chance(40), r.chance(30)));
@@ -156,7 +205,7 @@ fn window(r: &mut Random, data: &Data, number: usize) -> Step {
 }
 
 fn item(r: &mut Random, data: &Data, order: &[(E, bool, bool)], key: Ty, name: String) -> Item {
-    let any = r.pick(&TYPES);
+    let any = any_type(r, data);
     let frame = if r.chance(80) { Some(frame(r, !order.is_empty(), key)) } else { None };
     if r.chance(50) {
         let agg = aggregate(r, data);
@@ -287,7 +336,7 @@ fn columns_of(data: &Data, ty: Ty) -> Vec<String> {
 /// An expression of a type, at most so deep.
 fn expr(r: &mut Random, data: &Data, ty: Ty, depth: usize) -> E {
     let columns = columns_of(data, ty);
-    if depth == 0 || r.chance(25) {
+    if depth == 0 || ty == Ty::Wide && r.chance(50) || r.chance(25) {
         return if !columns.is_empty() && r.chance(80) {
             E::Col(r.pick(&columns))
         } else {
@@ -370,8 +419,17 @@ fn expr(r: &mut Random, data: &Data, ty: Ty, depth: usize) -> E {
                 E::StartOf(r.pick(&["year", "month", "week"]), b(expr(r, data, Ty::Date, d)))
             }
         }
+        Ty::Wide => E::Call("coalesce", vec![expr(r, data, ty, 0), expr(r, data, ty, 0)]),
         _ => condition(r, data, d),
     }
+}
+
+/// A condition for `require`, and columns for `require unique`.
+pub fn required(r: &mut Random, data: &Data) -> String {
+    if r.chance(50) {
+        return format!("require {}", expr(r, data, Ty::Bool, 1));
+    }
+    format!("require unique by {}", some_columns(r, data).join(", "))
 }
 
 fn literal(r: &mut Random, ty: Ty) -> V {
@@ -386,7 +444,7 @@ fn literal(r: &mut Random, ty: Ty) -> V {
 
 fn condition(r: &mut Random, data: &Data, d: usize) -> E {
     let b = |e: E| Box::new(e);
-    let ty = r.pick(&TYPES);
+    let ty = any_type(r, data);
     match r.below(9) {
         0..=2 => {
             let op = r.pick(&["=", "<>", "<", "<=", ">", ">="]);
@@ -411,7 +469,7 @@ fn condition(r: &mut Random, data: &Data, d: usize) -> E {
 fn aggregate(r: &mut Random, data: &Data) -> Agg {
     let only = if r.chance(20) { Some(expr(r, data, Ty::Bool, 1)) } else { None };
     let make = |name, args, last, ty| Agg { name, args, last, only: None, ty };
-    let any = r.pick(&TYPES);
+    let any = any_type(r, data);
     let number = r.pick(&[Ty::Int, Ty::Float]);
     let agg = match r.below(16) {
         0 => make("count", vec![], None, Ty::Int),
@@ -457,7 +515,7 @@ fn some_columns(r: &mut Random, data: &Data) -> Vec<String> {
 }
 
 fn step(r: &mut Random, data: &Data, others: &[Other], number: usize) -> Step {
-    let ty = r.pick(&TYPES);
+    let ty = any_type(r, data);
     match r.below(30) {
         27 => split(r, data, number),
         28 | 29 => unnest(r, data, number),
@@ -502,7 +560,7 @@ fn step(r: &mut Random, data: &Data, others: &[Other], number: usize) -> Step {
         9 | 10 => {
             let keys = (0..1 + r.below(2))
                 .map(|_| {
-                    let ty = r.pick(&TYPES);
+                    let ty = any_type(r, data);
                     let columns = columns_of(data, ty);
                     let by = if columns.is_empty() {
                         E::Col(some_columns(r, data)[0].clone())

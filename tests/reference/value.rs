@@ -6,6 +6,8 @@ use std::cmp::Ordering;
 pub enum Ty {
     Bool,
     Int,
+    /// Whole numbers up to both ends: only compared, never added.
+    Wide,
     Float,
     Text,
     Date,
@@ -23,6 +25,7 @@ impl Ty {
         Ty::List(match self {
             Ty::Bool => &Ty::Bool,
             Ty::Int => &Ty::Int,
+            Ty::Wide => &Ty::Wide,
             Ty::Float => &Ty::Float,
             Ty::Text => &Ty::Text,
             Ty::Date => &Ty::Date,
@@ -33,7 +36,7 @@ impl Ty {
     pub fn name(self) -> &'static str {
         match self {
             Ty::Bool => "bool",
-            Ty::Int => "int",
+            Ty::Int | Ty::Wide => "int",
             Ty::Float => "float",
             Ty::Text => "text",
             Ty::Date => "date",

@@ -196,24 +196,16 @@ impl Gather for Local<'_> {
     }
 }
 
-pub(super) struct Workers {
-    pub(super) grouping: Arc<Grouping>,
-    /// Bytes of a morsel at most: where every row is a group of its own, its tables are as large.
-    pub(super) most: u64,
-}
+pub(super) struct Workers(pub(super) Arc<Grouping>);
 
 impl Prepare for Workers {
     fn prepare(&self, batch: Batch, work: &mut Work) -> Result<Part> {
-        let mut local = Local::new(&self.grouping)?;
+        let mut local = Local::new(&self.0)?;
         local.update(batch, work)?;
         Ok(Box::new(local.dealt()?))
     }
 
     fn gather(&self) -> Option<Result<Box<dyn Gather + '_>>> {
-        Some(Local::new(&self.grouping).map(|local| Box::new(local) as Box<dyn Gather + '_>))
-    }
-
-    fn most(&self) -> u64 {
-        self.most
+        Some(Local::new(&self.0).map(|local| Box::new(local) as Box<dyn Gather + '_>))
     }
 }

@@ -67,10 +67,7 @@ pub(crate) fn sink(grouping: Grouping, budget: &Budget, spill: Spill, threads: u
         row: 0,
         held: budget.reservation(),
     };
-    // Where every row is a group of its own, the tables of a morsel take more than its text, and of several morsels
-    // they wait for each other.
-    let workers = Workers { grouping, most: budget.share() / 4 };
-    Ok(Sink { prepare: Arc::new(workers), commit: Box::new(commit) })
+    Ok(Sink { prepare: Arc::new(Workers(grouping)), commit: Box::new(commit) })
 }
 
 /// Where a group of a worker's table was first seen.

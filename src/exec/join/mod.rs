@@ -49,6 +49,7 @@ pub(super) fn joined(
     let columns = columns.map(|bound| bound.placed(&other.layout)).collect::<Result<Vec<_>>>()?;
     other.push(Box::new(Select { columns, step, text: how.text.clone() }));
     let mut left = small::first(left, &mut other, &how, context)?;
+    left.acts |= join.expects();
     let (sink, made) = Gathering::sink(&how, context);
     pipeline::run(other, sink, context)?;
     let made = made.lock().unwrap_or_else(PoisonError::into_inner).take();

@@ -45,8 +45,8 @@ impl Written {
     }
 }
 
-/// Bytes of a morsel at most, of which rows are dealt or put in order: what is made meanwhile stays near.
-const MORSEL: u64 = 8 << 20;
+/// Bytes of the rows of a part from which on it is closed: what is made of them meanwhile stays near.
+const PART_BYTES: u64 = 8 << 20;
 
 /// A worker's side.
 pub(super) struct Workers {
@@ -55,15 +55,15 @@ pub(super) struct Workers {
     written: Option<Written>,
     /// The bounds of the ranges that rows are dealt to, once some rows have told them.
     bounds: OnceLock<Arc<Bounds>>,
-    /// Bytes of a morsel at most: a part is as large.
-    most: u64,
+    /// Bytes of the rows of a part from which on it is closed. The order of rows does not depend on parts.
+    part_bytes: usize,
 }
 
 impl Workers {
     pub(super) fn new(order: Order, written: Option<Written>, budget: &Budget) -> Result<Workers> {
         let converter = if order.is_of_words() { None } else { Some(order.converter()?) };
-        let most = budget.share().min(MORSEL);
-        Ok(Workers { order, converter, written, bounds: OnceLock::new(), most })
+        let part_bytes = budget.share().min(PART_BYTES) as usize;
+        Ok(Workers { order, converter, written, bounds: OnceLock::new(), part_bytes })
     }
 
     /// The ranges of some rows, if they spread over them.
@@ -78,41 +78,43 @@ impl Workers {
 
 impl Prepare for Workers {
     fn prepare(&self, batch: Batch, work: &mut Work) -> Result<Part> {
-        let mut local = Local { workers: self, batches: Vec::new(), keys: Vec::new() };
-        local.add(batch, work)?;
-        Box::new(local).finish()
+        let mut local = Local::new(self);
+        local.push(batch, work)?;
+        local.part()
     }
 
     fn gather(&self) -> Option<Result<Box<dyn Gather + '_>>> {
-        Some(Ok(Box::new(Local { workers: self, batches: Vec::new(), keys: Vec::new() })))
-    }
-
-    fn most(&self) -> u64 {
-        self.most
+        Some(Ok(Box::new(Local::new(self))))
     }
 }
 
-/// The rows of a morsel, so far.
+/// The rows of a morsel that are in no part yet.
 struct Local<'a> {
     workers: &'a Workers,
+    bytes: usize,
     batches: Vec<Batch>,
     /// The key columns of each batch.
     keys: Vec<Vec<ArrayRef>>,
 }
 
-impl Gather for Local<'_> {
-    fn add(&mut self, batch: Batch, work: &mut Work) -> Result<Option<Part>> {
+impl<'a> Local<'a> {
+    fn new(workers: &'a Workers) -> Local<'a> {
+        Local { workers, bytes: 0, batches: Vec::new(), keys: Vec::new() }
+    }
+
+    fn push(&mut self, batch: Batch, work: &mut Work) -> Result<()> {
         self.keys.push(self.workers.order.columns(&batch, work)?);
         if batch.rows > 0 {
             self.batches.push(match &self.workers.written {
                 Some(written) => written.lines(&batch)?,
                 None => compacted(without_dictionaries(batch)?),
             });
+            self.bytes += self.batches.last().map_or(0, Batch::memory);
         }
-        Ok(None)
+        Ok(())
     }
 
-    fn finish(self: Box<Self>) -> Result<Part> {
+    fn part(self) -> Result<Part> {
         let rows = self.batches.iter().map(|b| b.rows).sum();
         let Workers { order, converter, .. } = self.workers;
         let keys = Keys::new(&self.keys, order, converter.as_ref(), rows)?;
@@ -136,6 +138,20 @@ impl Gather for Local<'_> {
         };
         let keys = keys.taken(&order, converter.as_ref());
         Ok(Box::new(Keyed { batch, keys, layout }))
+    }
+}
+
+impl Gather for Local<'_> {
+    fn add(&mut self, batch: Batch, work: &mut Work) -> Result<Option<Part>> {
+        self.push(batch, work)?;
+        if self.bytes < self.workers.part_bytes {
+            return Ok(None);
+        }
+        std::mem::replace(self, Local::new(self.workers)).part().map(Some)
+    }
+
+    fn finish(self: Box<Self>) -> Result<Part> {
+        self.part()
     }
 }
 

@@ -79,12 +79,10 @@ impl Cutter {
         }
     }
 
-    /// Makes ranges of many blocks, of so many bytes at most: their number then still keeps many workers busy to the
-    /// end.
-    pub(super) fn gather(&mut self, most: u64) {
+    /// Makes ranges of many blocks: their number then still keeps many workers busy to the end.
+    pub(super) fn gather(&mut self) {
         let bytes: u64 = self.heads.iter().filter_map(|h| h.size).sum();
-        let most = (most / self.block as u64).clamp(1, RANGE_BLOCKS);
-        let blocks = (bytes / self.block as u64 / 64).clamp(1, most);
+        let blocks = (bytes / self.block as u64 / 64).clamp(1, RANGE_BLOCKS);
         self.range = self.block as u64 * blocks;
     }
 

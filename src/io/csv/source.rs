@@ -307,8 +307,8 @@ struct CsvScan {
 }
 
 impl Scan for CsvScan {
-    fn gather(&mut self, most: u64) {
-        self.cutter.get_mut().unwrap_or_else(PoisonError::into_inner).gather(most);
+    fn gather(&mut self) {
+        self.cutter.get_mut().unwrap_or_else(PoisonError::into_inner).gather();
     }
 
     fn keep_lines(&mut self, form: LineForm) -> bool {

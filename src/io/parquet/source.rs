@@ -102,9 +102,6 @@ struct Next {
     from: usize,
 }
 
-/// Bytes of a morsel from which whole row groups are one.
-const GATHERED: u64 = 16 << 20;
-
 struct ParquetScan {
     shared: Arc<Shared>,
     next: Mutex<Next>,
@@ -113,8 +110,8 @@ struct ParquetScan {
 }
 
 impl Scan for ParquetScan {
-    fn gather(&mut self, most: u64) {
-        self.gathers = most >= GATHERED;
+    fn gather(&mut self) {
+        self.gathers = true;
     }
 
     fn narrow(&mut self, ranges: &[(usize, Range)]) {

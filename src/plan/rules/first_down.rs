@@ -24,7 +24,7 @@ fn push(node: Node, changed: &mut bool) -> Node {
         }
         Node { op: Op::Scan(mut scan), input: None, step: of } if per.is_empty() && scan.limit.is_none() => {
             *changed = true;
-            scan.limit = Some(count.saturating_add(after));
+            scan.limit = Some(if count == 0 { 0 } else { count.saturating_add(after) });
             let scan = Node { op: Op::Scan(scan), input: None, step: of };
             scan.over(first(per), step)
         }
