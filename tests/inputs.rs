@@ -239,3 +239,25 @@ fn a_table_after_a_pivot_that_finds_its_columns_is_not_said_to_be_useless() {
     assert!(plan.notes().is_empty() && plan.open().is_some(), "{:?}", plan.notes());
     assert_eq!(csv(&Flow::recipe(recipe).run().unwrap()), "farm,A,name\nF1,2,Hill");
 }
+
+/// The line of a cell is counted over a whole file, which is cut into parts.
+#[test]
+fn lines_are_counted_past_64_megabytes() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("t.csv");
+    let mut text = String::from("id,note\n");
+    let note = "a note of the driver that is long, ".repeat(40);
+    let mut lines = 1;
+    while text.len() < 68 << 20 {
+        text += &format!("{lines},\"{note}\nin two lines\"\n");
+        lines += 2;
+    }
+    text += "x1,bad\n";
+    std::fs::write(&path, text).unwrap();
+    let flow =
+        Flow::steps("read 't.csv' with (types = (id int))\ntotal: s = sum(id)").in_folder(folder.path());
+    for threads in [1, 2] {
+        let error = flow.run_with(&churn::RunOptions::new().threads(threads)).unwrap_err().to_string();
+        assert!(error.contains(&format!("t.csv, line {}, column id", lines + 1)), "{error}");
+    }
+}

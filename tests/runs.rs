@@ -292,6 +292,24 @@ fn what_a_first_cuts_off_is_not_counted(#[case] steps: &str, #[case] expected: &
         let found: Vec<Option<u64>> = main.map(|step| step.rows_out).collect();
         assert_eq!(found, expected, "{threads} threads, {memory} bytes, {batch} rows\n{ledger}");
         let is_cut = expected.contains(&None);
-        assert_eq!(ledger.to_string().contains("as far as needed"), is_cut && expected[0].is_none(), "{ledger}");
+        assert_eq!(
+            ledger.to_string().contains("as far as needed"),
+            is_cut && expected[0].is_none(),
+            "{ledger}"
+        );
     }
+}
+
+#[test]
+fn markdown_is_written_row_by_row_and_not_read() {
+    let folder = numbers(3);
+    let flow = Flow::steps("read 't.csv'\nselect a, b = if(a = 1, null, a / 4), note = 'x|y'")
+        .in_folder(folder.path());
+    flow.write(folder.path().join("t.md")).unwrap();
+    let written = fs::read_to_string(folder.path().join("t.md")).unwrap();
+    assert_eq!(written, flow.run().unwrap().markdown().unwrap());
+    assert_eq!(written.lines().next_back(), Some("| 2 | 0.5 | x\\|y |"));
+    assert!(written.contains("| 1 | · | x\\|y |"));
+    let error = Flow::read("t.md").in_folder(folder.path()).check().unwrap_err();
+    assert!(error.what().contains("written, not read"), "{error}");
 }

@@ -164,6 +164,13 @@ impl Moments {
         about_mean(self.xy, self.x, self.y, self.count)
     }
 
+    /// Pearson's correlation; `None` where one of them does not vary.
+    pub fn correlation(&self) -> Option<f64> {
+        let (xx, yy) = (self.squares_x(), self.squares_y());
+        (self.count > 1 && xx > 0.0 && yy > 0.0)
+            .then(|| (self.products() / (xx.sqrt() * yy.sqrt())).clamp(-1.0, 1.0))
+    }
+
     /// The mean of the first numbers less `by` times the mean of the second.
     pub fn intercept(&self, by: f64) -> f64 {
         let mean = |pivot: f64, sum: Sum| {

@@ -2,9 +2,7 @@
 
 use std::sync::{Arc, Mutex, PoisonError};
 
-use arrow_array::cast::AsArray;
 use arrow_array::{Array, ArrayRef};
-use churn_kernels::views;
 
 use super::budget::Reservation;
 use super::context::Context;
@@ -67,21 +65,8 @@ pub(crate) struct Compacted;
 
 impl Prepare for Compacted {
     fn prepare(&self, batch: Batch, _: &mut Work) -> Result<Part> {
-        Ok(Box::new(compacted(batch)))
+        Ok(Box::new(batch.compacted()))
     }
-}
-
-/// The batch with its texts copied out where a few of them would hold a whole block.
-pub(crate) fn compacted(batch: Batch) -> Batch {
-    let columns = batch
-        .columns
-        .into_iter()
-        .map(|column| match column.as_string_view_opt().and_then(views::compact) {
-            Some(small) => Arc::new(small),
-            None => column,
-        })
-        .collect();
-    Batch { columns, rows: batch.rows }
 }
 
 /// The batch that a part is.

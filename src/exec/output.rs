@@ -107,7 +107,7 @@ impl Commit for Head {
         let rows = batch.rows.min(self.most - self.rows);
         if rows > 0 {
             self.rows += rows;
-            self.batches.push(super::held::compacted(batch.slice(0, rows)));
+            self.batches.push(batch.slice(0, rows).compacted());
         }
         Ok(true)
     }

@@ -13,7 +13,7 @@ use arrow_array::UInt32Array;
 use super::budget::Reservation;
 use super::context::Context;
 use super::grace::{numbered, place_numbers};
-use super::held::{Compacted, Held, batch_of, compacted};
+use super::held::{Compacted, Held, batch_of};
 use super::pipeline::{Commit, Part, Sink};
 use super::serial::lot;
 use super::spill::{Reader, Spill, Writer};
@@ -89,7 +89,7 @@ impl SampleRows {
         for (own, batch) in self.candidates.drain(..) {
             let (own, batch) = chosen(&own, &batch, &places)?;
             if batch.rows > 0 {
-                kept.push((own, compacted(batch)));
+                kept.push((own, batch.compacted()));
             }
         }
         self.candidates = kept;
@@ -97,8 +97,10 @@ impl SampleRows {
         Ok(())
     }
 
+    /// Bytes in use: candidates with their places, their lots, and the places in order at the end.
     fn memory(&self) -> usize {
-        self.candidates.iter().map(|(places, batch)| batch.memory() + places.len() * 8).sum()
+        let candidates = self.candidates.iter().map(|(places, batch)| batch.memory() + places.len() * 8);
+        candidates.sum::<usize>() + self.best.len() * LOT
     }
 
     fn put_on_disk(&mut self) -> Result<()> {
@@ -127,6 +129,9 @@ fn chosen(own: &[u64], batch: &Batch, places: &[u64]) -> Result<(Vec<u64>, Batch
     Ok((kept, batch.filter(&keep.into())?))
 }
 
+/// Bytes of a lot with its row, and of the row once more.
+const LOT: usize = 24;
+
 impl Commit for SampleRows {
     fn commit(&mut self, part: Part, _: &mut Work) -> Result<bool> {
         let batch = batch_of(part)?;
@@ -139,12 +144,12 @@ impl Commit for SampleRows {
         }
         let places: Vec<u64> = rows.iter().map(|row| first + u64::from(*row)).collect();
         let batch =
-            if rows.len() == batch.rows { batch } else { compacted(batch.take(&UInt32Array::from(rows))?) };
+            if rows.len() == batch.rows { batch } else { batch.take(&UInt32Array::from(rows))?.compacted() };
         if let Some(file) = &mut self.file {
             return write(file, &places, batch).map(|()| true);
         }
         self.rows += batch.rows;
-        let more = batch.memory() + places.len() * 8;
+        let more = batch.memory() + places.len() * (8 + LOT);
         self.candidates.push((places, batch));
         let mut fits = self.held.try_add(more);
         if !fits || self.rows > 2 * self.count + SPARE {

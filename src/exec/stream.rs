@@ -5,7 +5,7 @@ use std::sync::Arc;
 use arrow_array::cast::AsArray;
 use arrow_array::{Array, BooleanArray};
 
-use super::held::{compacted, concat};
+use super::held::concat;
 use super::tally::{Side, Work};
 use crate::cancel;
 use crate::error::{Error, ErrorKind, Result};
@@ -265,7 +265,7 @@ impl StreamOp for Tap {
                     work.tally.event(self.step, Event::NoNumber, encoder.lost(&rows));
                     Side::Bytes(encoder.rows(&rows, ready)?)
                 }
-                None => Side::Rows(compacted(rows)),
+                None => Side::Rows(rows.compacted()),
             };
             work.side.push((self.output, side));
         }

@@ -11,7 +11,7 @@ use arrow_row::{OwnedRow, Row, RowConverter, Rows};
 
 use super::budget::Reservation;
 use super::context::Context;
-use super::held::{Held, compacted, slices};
+use super::held::{Held, slices};
 use super::pipeline::{Commit, Part, Prepare, Sink};
 use super::sort::{Order, gathered};
 use super::tally::Work;
@@ -62,7 +62,7 @@ impl Prepare for Encode {
         let mut kept = self.converter.empty_rows(rows.len(), rows.len() * 16);
         rows.iter().for_each(|row| kept.push(keys.row(*row as usize)));
         let batch = batch.take(&UInt32Array::from(rows))?;
-        Ok(Box::new(Keyed { batch: compacted(batch), keys: kept }))
+        Ok(Box::new(Keyed { batch: batch.compacted(), keys: kept }))
     }
 }
 

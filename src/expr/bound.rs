@@ -11,6 +11,7 @@ use std::sync::Arc;
 use arrow_array::cast::AsArray;
 use arrow_array::{Array, ArrayRef, BooleanArray, UInt32Array};
 use arrow_schema::{ArrowError, DataType};
+use churn_kernels::views;
 
 use super::{Column, Events, Scalar, Type, dictionary, logic, widen};
 use crate::deep;
@@ -75,6 +76,15 @@ impl Batch {
     /// Bytes that the batch keeps alive; of a part of a larger one, its share.
     pub(crate) fn memory(&self) -> usize {
         self.columns.iter().map(memory).sum()
+    }
+
+    /// The batch with its texts copied out where a few of them would hold a whole block.
+    pub(crate) fn compacted(self) -> Batch {
+        let compact = |column: ArrayRef| match column.as_string_view_opt().and_then(views::compact) {
+            Some(small) => Arc::new(small) as ArrayRef,
+            None => column,
+        };
+        Batch { columns: self.columns.into_iter().map(compact).collect(), rows: self.rows }
     }
 }
 

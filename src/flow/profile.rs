@@ -55,8 +55,9 @@ impl CheckedPlan {
         let plan = &*self.complete(options)?;
         let fields = &plan.main.fields;
         let slot = Arc::new(Mutex::new(None));
-        let (_, ledger) =
-            exec::run(plan, options, || exec::profile::sink(asked(fields, detail), slot.clone()))?;
+        let (_, ledger) = exec::run(plan, options, || {
+            exec::profile::sink(asked(fields, detail)?, slot.clone(), options.thread_count())
+        })?;
         let found = slot.lock().unwrap_or_else(PoisonError::into_inner).take();
         let lost = || Error::new(ErrorKind::Internal, "A profile found nothing.");
         Profile::new(fields, detail, found.ok_or_else(lost)?, ledger)

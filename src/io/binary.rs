@@ -15,10 +15,6 @@ use crate::parallel::Helpers;
 pub(crate) trait RowWriter: Send {
     /// Appends rows.
     fn write(&mut self, batch: Batch) -> Result<()>;
-    /// Bytes of rows that wait until there are enough of them, about.
-    fn waiting(&self) -> usize {
-        0
-    }
     /// Writes the rows that wait.
     fn settle(&mut self) -> Result<()> {
         Ok(())

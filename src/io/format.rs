@@ -9,6 +9,7 @@ use super::arrow::write::ArrowWriter;
 use super::binary::{Means, Out, RowWriter};
 use super::csv::write::CsvEncoder;
 use super::json::write::JsonEncoder;
+use super::markdown::MarkdownEncoder;
 use super::parquet::write::ParquetWriter;
 use super::place::{has_control_bytes, without_compression};
 use super::workbook::write::WorkbookWriter;
@@ -138,6 +139,7 @@ pub(crate) enum Format {
     Tsv,
     Json,
     NdJson,
+    Markdown,
     Parquet,
     Arrow,
     Workbook,
@@ -151,6 +153,8 @@ const NAMES: &[(&str, Format)] = &[
     ("json", Format::Json),
     ("ndjson", Format::NdJson),
     ("jsonl", Format::NdJson),
+    ("md", Format::Markdown),
+    ("markdown", Format::Markdown),
     ("parquet", Format::Parquet),
     ("arrow", Format::Arrow),
     ("feather", Format::Arrow),
@@ -220,7 +224,7 @@ impl Format {
         let any = ["format", "file_column"];
         let records = ["types", "missing", "dates", "bad_cells"];
         match self {
-            Format::Csv | Format::Tsv => true,
+            Format::Csv | Format::Tsv | Format::Markdown => true,
             Format::Json | Format::NdJson => any.contains(&option) || records.contains(&option),
             Format::Parquet | Format::Arrow => any.contains(&option),
             Format::Workbook => {
@@ -255,6 +259,7 @@ impl Format {
             }
             Format::Json => Box::new(JsonEncoder::new(fields, true)),
             Format::NdJson => Box::new(JsonEncoder::new(fields, false)),
+            Format::Markdown => Box::new(MarkdownEncoder::new(fields)),
             Format::Parquet | Format::Arrow | Format::Workbook => return None,
         })
     }
@@ -286,6 +291,7 @@ impl fmt::Display for Format {
             Format::Tsv => "TSV",
             Format::Json => "JSON",
             Format::NdJson => "NDJSON",
+            Format::Markdown => "Markdown",
             Format::Parquet => "Parquet",
             Format::Arrow => "Arrow",
             Format::Workbook => "workbook",

@@ -11,10 +11,11 @@ use arrow_array::{ArrayRef, UInt32Array};
 use arrow_row::{RowConverter, SortField};
 use hashbrown::HashMap;
 
-use super::binary::{Means, Out, RowWriter};
+use super::binary::{Means, Out, RowWriter, Rows};
 use super::folders::{folder_name, is_of_key};
 use super::format::{Encoder, Format, WriteOptions};
 use super::part::folder_of;
+use super::segments::{Segment, Segments};
 use super::target::{Mode, there_already};
 use super::temporary::Folder;
 use crate::error::{Error, ErrorKind, Result};
@@ -32,8 +33,12 @@ pub(crate) struct SplitTarget {
     options: WriteOptions,
     mode: Mode,
     means: Means,
-    /// Bytes of rows that wait in all files, about.
+    /// Rows that are not dealt to their files.
+    whole: Rows,
+    /// Bytes of rows that wait for their files, about.
     waiting: usize,
+    /// Rows of files that have too few for a row group, once there was no room for those of all.
+    segments: Segments,
     /// Places and names of the columns that folders are named by, and the fields of the others.
     keys: Vec<(usize, String)>,
     /// Turns keys into bytes that are equal if they are.
@@ -44,8 +49,21 @@ pub(crate) struct SplitTarget {
 
 enum Entry {
     Text { file: Reopened, encoder: Box<dyn Encoder>, any: bool },
-    Rows { writer: Box<dyn RowWriter> },
+    Rows(Waiting),
 }
+
+/// A columnar file, and rows that wait for it: first those of its segments, then those in memory.
+struct Waiting {
+    rows: Rows,
+    segments: Vec<Segment>,
+    writer: Option<Box<dyn RowWriter>>,
+}
+
+/// Bytes of rows that are enough for a row group, where those of all files have no room.
+const ROW_GROUP: usize = 2 << 20;
+
+/// Rows that are dealt to their files together.
+const TOGETHER: usize = 1 << 16;
 
 /// A file that is open only while bytes are written to it, so that a folder may have more files than a process may have
 /// open.
@@ -114,7 +132,9 @@ impl SplitTarget {
             options: options.clone(),
             mode,
             means: means.clone(),
+            whole: Rows::new(fields),
             waiting: 0,
+            segments: Segments::new(parent),
             keys,
             converter: RowConverter::new(kinds).map_err(crate::expr::arrow_error)?,
             rest,
@@ -122,8 +142,16 @@ impl SplitTarget {
         })
     }
 
-    /// Deals rows to their files.
+    /// Takes rows.
     pub(crate) fn write(&mut self, batch: &Batch) -> Result<()> {
+        self.whole.push(batch.clone())?;
+        if self.whole.are_many(TOGETHER, self.means.part()) { self.deal() } else { Ok(()) }
+    }
+
+    /// Deals the rows that came to their files.
+    fn deal(&mut self) -> Result<()> {
+        let Some(columns) = self.whole.take_whole()? else { return Ok(()) };
+        let batch = Batch { rows: columns.first().map_or(0, |column| column.len()), columns };
         let lost = || Error::new(ErrorKind::Internal, "A column to split by was lost.");
         let wide = |(place, _): &(usize, String)| widen(batch.columns.get(*place).ok_or_else(lost)?);
         let keys: Vec<ArrayRef> = self.keys.iter().map(wide).collect::<Result<_>>()?;
@@ -147,32 +175,47 @@ impl SplitTarget {
         let target = self.target.clone();
         let lost_bytes = |e: std::io::Error| failed(&target, &e);
         for (folder, rows) in rows {
-            let part = rest.take(&UInt32Array::from(rows))?;
-            self.waiting += part.memory();
+            let part = rest.take(&UInt32Array::from(rows))?.compacted();
+            let bytes = part.memory();
             match self.entry(folder)? {
                 Entry::Text { file, encoder, any } => {
                     let rows = encoder.rows(&part, None)?;
                     let between = if std::mem::replace(any, true) { encoder.between() } else { b"" };
                     file.write_all(between).and_then(|()| file.write_all(&rows)).map_err(lost_bytes)?;
                 }
-                Entry::Rows { writer, .. } => writer.write(part)?,
+                Entry::Rows(waiting) => {
+                    waiting.rows.push(part)?;
+                    self.waiting += bytes;
+                }
             }
         }
         if self.waiting > self.means.bytes / 2 { self.settle() } else { Ok(()) }
     }
 
-    /// Writes rows that wait, of the files that have most, until those of all take half of that.
+    /// Puts rows that wait out of memory, of the files that have most, until those of all take half of that: as a row
+    /// group where they are enough for one, else beside those of the other files.
     fn settle(&mut self) -> Result<()> {
-        let waiting = |entry: &Entry| match entry {
-            Entry::Rows { writer, .. } => writer.waiting(),
-            Entry::Text { .. } => 0,
-        };
-        let mut files: Vec<&mut Entry> = self.files.values_mut().collect();
-        files.sort_unstable_by_key(|entry| waiting(entry));
-        self.waiting = files.iter().map(|entry| waiting(entry)).sum();
-        while let Some(entry) = files.pop().filter(|_| self.waiting > self.means.bytes / 4) {
-            self.waiting -= waiting(entry);
-            if let Entry::Rows { writer, .. } = entry {
+        let bytes = |entry: &Entry| if let Entry::Rows(waiting) = entry { waiting.rows.bytes() } else { 0 };
+        let mut folders: Vec<(usize, PathBuf)> =
+            self.files.iter().map(|(folder, entry)| (bytes(entry), folder.clone())).collect();
+        folders.sort_unstable();
+        while let Some((bytes, folder)) = folders.pop().filter(|_| self.waiting > self.means.bytes / 4) {
+            let Some(Entry::Rows(waiting)) = self.files.get_mut(&folder) else { continue };
+            self.waiting = self.waiting.saturating_sub(bytes);
+            let schema = waiting.rows.schema();
+            if bytes < ROW_GROUP || !waiting.segments.is_empty() {
+                waiting.segments.push(self.segments.push(&schema, waiting.rows.take())?);
+                continue;
+            }
+            let batches = waiting.rows.take();
+            if waiting.writer.is_none() {
+                let writer = self.writer(&folder)?;
+                if let Some(Entry::Rows(waiting)) = self.files.get_mut(&folder) {
+                    waiting.writer = Some(writer);
+                }
+            }
+            if let Some(Entry::Rows(Waiting { writer: Some(writer), .. })) = self.files.get_mut(&folder) {
+                batches.into_iter().try_for_each(|batch| writer.write(batch))?;
                 writer.settle()?;
             }
         }
@@ -204,6 +247,22 @@ impl SplitTarget {
     }
 
     fn open(&self, folder: &Path) -> Result<Entry> {
+        let fields = self.fields();
+        let Some(encoder) = self.format.encoder(&fields, &self.options) else {
+            return Ok(Entry::Rows(Waiting { rows: Rows::new(&fields), segments: Vec::new(), writer: None }));
+        };
+        let mut file = self.file(folder)?;
+        file.write_all(&encoder.start()).map_err(|e| failed(&self.target, &e))?;
+        Ok(Entry::Text { file, encoder, any: false })
+    }
+
+    /// The fields that files have.
+    fn fields(&self) -> Vec<Field> {
+        self.rest.iter().map(|(_, field)| field.clone()).collect()
+    }
+
+    /// A new file in a folder.
+    fn file(&self, folder: &Path) -> Result<Reopened> {
         let within = self.beside.path().join(folder);
         std::fs::create_dir_all(&within).map_err(|e| failed(&self.target, &e))?;
         let mut number = 1;
@@ -211,15 +270,14 @@ impl SplitTarget {
         while self.mode == Mode::Append && self.target.join(folder).join(name(number)).exists() {
             number += 1;
         }
-        let fields: Vec<Field> = self.rest.iter().map(|(_, field)| field.clone()).collect();
-        let mut file = Reopened::create(within.join(name(number))).map_err(|e| failed(&self.target, &e))?;
-        if let Some(encoder) = self.format.encoder(&fields, &self.options) {
-            file.write_all(&encoder.start()).map_err(|e| failed(&self.target, &e))?;
-            return Ok(Entry::Text { file, encoder, any: false });
-        }
-        let writer = self.format.writer(Out::new(file), &fields, &self.options, &self.means)?;
-        let lost = || Error::new(ErrorKind::Internal, "A format has neither an encoder nor a writer.");
-        Ok(Entry::Rows { writer: writer.ok_or_else(lost)? })
+        Reopened::create(within.join(name(number))).map_err(|e| failed(&self.target, &e))
+    }
+
+    /// What writes a columnar file in a folder.
+    fn writer(&self, folder: &Path) -> Result<Box<dyn RowWriter>> {
+        let out = Out::new(self.file(folder)?);
+        let writer = self.format.writer(out, &self.fields(), &self.options, &self.means)?;
+        writer.ok_or_else(|| Error::new(ErrorKind::Internal, "A format has neither an encoder nor a writer."))
     }
 
     /// Ends all files, beside the target.
@@ -227,18 +285,27 @@ impl SplitTarget {
     /// # Errors
     /// The disk is full or fails.
     pub(crate) fn end(&mut self) -> Result<()> {
+        self.deal()?;
         if self.files.is_empty() && self.mode != Mode::Append {
             // A file without rows, so that the columns can be read back.
             let folder = self.keys.iter().map(|(_, name)| folder_name(name, None)).collect();
             self.entry(folder)?;
         }
-        for (_, entry) in self.files.drain() {
+        for (folder, entry) in std::mem::take(&mut self.files) {
             let lost = |e: std::io::Error| failed(&self.target, &e);
             match entry {
                 Entry::Text { mut file, encoder, .. } => {
                     file.write_all(encoder.end()).and_then(|()| file.flush()).map_err(lost)?;
                 }
-                Entry::Rows { writer } => writer.finish()?.flush().map_err(lost)?,
+                Entry::Rows(Waiting { mut rows, segments, writer }) => {
+                    let mut writer = writer.map_or_else(|| self.writer(&folder), Ok)?;
+                    for segment in segments {
+                        let batches = self.segments.read(segment)?;
+                        batches.into_iter().try_for_each(|batch| writer.write(batch))?;
+                    }
+                    rows.take().into_iter().try_for_each(|batch| writer.write(batch))?;
+                    writer.finish()?.flush().map_err(lost)?;
+                }
             }
         }
         Ok(())

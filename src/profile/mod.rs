@@ -10,7 +10,7 @@ use serde::Serialize;
 
 use crate::error::Result;
 use crate::exec::Ledger;
-use crate::exec::profile::{Asked, Fact, Found, Summary, measure};
+use crate::exec::profile::{Asked, Fact, Found, Pairs, Summary, measure};
 use crate::expr::{Field, Scalar, Type};
 
 /// Frequent values that are told.
@@ -176,16 +176,15 @@ fn facts(place: usize, kind: &Type) -> impl Iterator<Item = (&'static str, Fact)
 }
 
 /// What is to be found for a profile of these columns.
-pub(crate) fn asked(fields: &[Field], detail: Detail) -> Asked {
-    let kind = |place: usize| fields.get(place).map_or(&Type::Null, |f| &f.kind);
+///
+/// # Errors
+/// None that a table could cause.
+pub(crate) fn asked(fields: &[Field], detail: Detail) -> Result<Asked> {
     let of_column =
         fields.iter().enumerate().flat_map(|(place, f)| facts(place, &f.kind)).map(|(_, fact)| fact);
-    let of_pair = pairs(fields, detail).into_iter();
-    let of_pair = of_pair.filter_map(|(a, b)| Fact::of("corr", &[(a, kind(a)), (b, kind(b))]));
-    Asked {
-        kinds: fields.iter().map(|f| f.kind.clone()).collect(),
-        facts: of_column.chain(of_pair).collect(),
-    }
+    let kinds: Vec<Type> = fields.iter().map(|f| f.kind.clone()).collect();
+    let pairs = Pairs::new(&pairs(fields, detail), &kinds)?;
+    Ok(Asked { kinds, facts: of_column.collect(), pairs })
 }
 
 impl Profile {
@@ -207,12 +206,12 @@ impl Profile {
             columns.push(column);
         }
         let name = |place: usize| fields.get(place).map_or(String::new(), |f| f.name.clone());
-        let pair = |((first, second), value): ((usize, usize), Scalar)| PairProfile {
+        let pair = |((first, second), correlation): ((usize, usize), Option<f64>)| PairProfile {
             first: name(first),
             second: name(second),
-            correlation: if let Scalar::Float(correlation) = value { Some(correlation) } else { None },
+            correlation,
         };
-        let pairs = pairs(fields, detail).into_iter().zip(values).map(pair).collect();
+        let pairs = pairs(fields, detail).into_iter().zip(found.correlations).map(pair).collect();
         Ok(Profile { rows, columns, pairs, ledger })
     }
 }

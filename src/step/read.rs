@@ -191,6 +191,10 @@ impl Opening {
             Format::Workbook => Arc::new(WorkbookSource::new(files, options, &resources)?),
             Format::Parquet => Arc::new(ParquetSource::new(files, &base, file_column.as_deref())?),
             Format::Arrow => Arc::new(ArrowSource::new(files, &base, file_column.as_deref())?),
+            Format::Markdown => {
+                let next = "Save the table as delimited text, such as .csv, and read that.";
+                return Err(Error::new(ErrorKind::Input, "Markdown is written, not read.").next(next));
+            }
             Format::Json | Format::NdJson => {
                 let options = JsonOptions {
                     types: options.types,

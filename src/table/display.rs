@@ -5,7 +5,10 @@ use std::fmt;
 use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
 
 use super::Table;
+use crate::error::Result;
 use crate::expr::{Scalar, Type, widen};
+use crate::io::format::Encoder;
+use crate::io::markdown::MarkdownEncoder;
 use crate::readable::{grouped, plural, shown};
 use crate::text::comma;
 
@@ -37,21 +40,16 @@ impl Table {
     }
 
     /// The table in Markdown, all of its rows.
-    pub fn markdown(&self) -> String {
-        let columns = columns(self, self.len());
-        let mut out = String::new();
-        let line = |cells: Vec<String>| format!("| {} |\n", cells.join(" | "));
-        let escaped = |cell: &str| cell.replace('|', "\\|");
-        out.push_str(&line(columns.iter().map(|c| escaped(&c.name)).collect()));
-        out.push_str(&line(
-            columns.iter().map(|c| if c.right { "---:".into() } else { "---".into() }).collect(),
-        ));
-        for row in 0..self.len() {
-            out.push_str(&line(
-                columns.iter().map(|c| escaped(c.cells.get(row).map_or("", |s| s.trim()))).collect(),
-            ));
+    ///
+    /// # Errors
+    /// None that a table could cause.
+    pub fn markdown(&self) -> Result<String> {
+        let encoder = MarkdownEncoder::new(&self.fields);
+        let mut out = encoder.start();
+        for batch in &self.batches {
+            out.extend(encoder.rows(batch, None)?);
         }
-        out
+        Ok(String::from_utf8_lossy(&out).into_owned())
     }
 }
 

@@ -51,11 +51,7 @@ fn give(flow: &Flow, options: RunOptions, running: &Running) -> Outcome {
                 terminal::out(table.view(terminal::width(), running.rows))?;
                 return account(table.ledger(), resources);
             }
-            Shape::Markdown => {
-                let table = plan.run_with(&options)?;
-                terminal::out(table.markdown())?;
-                return account(table.ledger(), resources);
-            }
+            Shape::Markdown => written("markdown")?,
             Shape::Csv => written("csv")?,
             Shape::Tsv => written("tsv")?,
             Shape::Json => written("json")?,

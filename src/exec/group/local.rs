@@ -8,7 +8,6 @@ use arrow_array::ArrayRef;
 
 use super::partition::PARTITIONS;
 use crate::error::{Error, Result};
-use crate::exec::held::compacted;
 use crate::exec::keys::{KeyList, KeyTable};
 use crate::exec::pipeline::{Gather, Part, Prepare};
 use crate::exec::tally::Work;
@@ -135,7 +134,7 @@ impl<'a> Local<'a> {
             accumulator.update(&kept, &args).map_err(named)?;
         }
         if grouping.beside {
-            self.rows.push((compacted(batch), self.numbers.clone()));
+            self.rows.push((batch.compacted(), self.numbers.clone()));
         }
         Ok(())
     }

@@ -7,11 +7,16 @@
 mod buckets;
 mod column;
 pub(crate) mod measure;
+mod pairs;
 mod values;
 
 use std::sync::{Arc, Mutex, PoisonError};
 
+use arrow_array::Float64Array;
+use churn_kernels::moments::Moments;
+
 pub(crate) use column::{Fact, Summary};
+pub(crate) use pairs::Pairs;
 
 use self::column::Growing;
 use self::values::Limits;
@@ -21,27 +26,33 @@ use super::tally::Work;
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::{Batch, Scalar, Type};
 
-/// What is asked of the columns: their types, and aggregates over them.
+/// What is asked of the columns: their types, aggregates over them, and pairs of them.
 pub(crate) struct Asked {
     pub(crate) kinds: Vec<Type>,
     pub(crate) facts: Vec<Fact>,
+    pub(crate) pairs: Pairs,
 }
 
-/// What was found: a summary of each column, and the value of each aggregate.
+/// What was found: a summary of each column, the value of each aggregate, and the correlation of each pair.
 pub(crate) struct Found {
     pub(crate) columns: Vec<Summary>,
     pub(crate) facts: Vec<Scalar>,
+    pub(crate) correlations: Vec<Option<f64>>,
 }
 
 /// Where the sink leaves what it found when its pipeline has run.
 pub(crate) type Slot = Arc<Mutex<Option<Found>>>;
 
-/// A sink that finds what is asked.
-pub(crate) fn sink(asked: Asked, slot: Slot) -> Result<Sink> {
+/// A sink that finds what is asked, on so many threads.
+pub(crate) fn sink(asked: Asked, slot: Slot, threads: usize) -> Result<Sink> {
     let asked = Arc::new(asked);
-    let all = Summaries::new(&asked)?;
-    Ok(Sink { prepare: Arc::new(Workers(asked)), commit: Box::new(Whole { all, slot }) })
+    let (all, pairs) = (Summaries::new(&asked)?, asked.pairs.states());
+    let whole = Whole { asked: asked.clone(), all, pairs, threads, slot };
+    Ok(Sink { prepare: Arc::new(Workers(asked)), commit: Box::new(whole) })
 }
+
+/// Bytes of columns of pairs that a worker gathers before it hands them over.
+const PAIR_BYTES: usize = 2 << 20;
 
 /// The summaries of some rows.
 struct Summaries {
@@ -77,55 +88,98 @@ struct Workers(Arc<Asked>);
 
 impl Prepare for Workers {
     fn prepare(&self, batch: Batch, _: &mut Work) -> Result<Part> {
-        let mut summaries = Summaries::new(&self.0)?;
-        summaries.update(&self.0, &batch)?;
-        Ok(Box::new(summaries))
+        let mut local = Local::new(&self.0)?;
+        local.update(&batch)?;
+        local.part()
     }
 
     fn gather(&self) -> Option<Result<Box<dyn Gather + '_>>> {
-        let summaries = Summaries::new(&self.0);
-        Some(summaries.map(|summaries| Box::new(Local { asked: &self.0, summaries }) as Box<dyn Gather + '_>))
+        Some(Local::new(&self.0).map(|local| Box::new(local) as Box<dyn Gather + '_>))
     }
 }
 
-/// The summaries of a morsel.
+/// What is found of a morsel.
 struct Local<'a> {
     asked: &'a Asked,
     summaries: Summaries,
+    /// The columns of pairs, in batches, and their bytes.
+    rows: Vec<Vec<Float64Array>>,
+    bytes: usize,
+}
+
+/// What a worker hands over.
+enum Told {
+    /// Columns of pairs, of some rows.
+    Rows(Vec<Vec<Float64Array>>),
+    /// Those of the last rows of a morsel, and the summaries of all its rows.
+    Morsel(Vec<Vec<Float64Array>>, Summaries),
+}
+
+impl<'a> Local<'a> {
+    fn new(asked: &'a Asked) -> Result<Local<'a>> {
+        Ok(Local { asked, summaries: Summaries::new(asked)?, rows: Vec::new(), bytes: 0 })
+    }
+
+    fn update(&mut self, batch: &Batch) -> Result<()> {
+        self.summaries.update(self.asked, batch)?;
+        if !self.asked.pairs.is_empty() {
+            let columns = self.asked.pairs.columns_of(batch)?;
+            self.bytes += columns.len() * batch.rows * 8;
+            self.rows.push(columns);
+        }
+        Ok(())
+    }
+
+    fn part(self) -> Result<Part> {
+        Ok(Box::new(Told::Morsel(self.rows, self.summaries)))
+    }
 }
 
 impl Gather for Local<'_> {
     fn add(&mut self, batch: Batch, _: &mut Work) -> Result<Option<Part>> {
-        self.summaries.update(self.asked, &batch)?;
-        Ok(None)
+        self.update(&batch)?;
+        if self.bytes < PAIR_BYTES {
+            return Ok(None);
+        }
+        self.bytes = 0;
+        Ok(Some(Box::new(Told::Rows(std::mem::take(&mut self.rows)))))
     }
 
     fn finish(self: Box<Self>) -> Result<Part> {
-        Ok(Box::new(self.summaries))
+        self.part()
     }
 }
 
-/// The summaries of all rows so far.
+/// What is found of all rows so far.
 struct Whole {
+    asked: Arc<Asked>,
     all: Summaries,
+    pairs: Vec<Moments>,
+    threads: usize,
     slot: Slot,
 }
 
 impl Commit for Whole {
     fn commit(&mut self, part: Part, _: &mut Work) -> Result<bool> {
-        let Ok(later) = part.downcast::<Summaries>() else {
+        let Ok(told) = part.downcast::<Told>() else {
             return Err(Error::new(
                 ErrorKind::Internal,
                 "A profile was handed something else than summaries.",
             ));
         };
-        self.all.merge(*later)?;
+        let (rows, summaries) = match *told {
+            Told::Rows(rows) => (rows, None),
+            Told::Morsel(rows, summaries) => (rows, Some(summaries)),
+        };
+        self.asked.pairs.update(&mut self.pairs, &rows, self.threads)?;
+        summaries.map_or(Ok(()), |later| self.all.merge(later))?;
         Ok(true)
     }
 
     fn finish(self: Box<Self>, _: &mut Work) -> Result<Held> {
         let facts = self.all.facts.into_iter().map(Growing::finish).collect::<Result<_>>()?;
-        let found = Found { columns: self.all.columns, facts };
+        let correlations = self.pairs.iter().map(Moments::correlation).collect();
+        let found = Found { columns: self.all.columns, facts, correlations };
         *self.slot.lock().unwrap_or_else(PoisonError::into_inner) = Some(found);
         Ok(Held::Batches(Vec::new()))
     }

@@ -17,7 +17,6 @@ use super::order::{Keys, Order};
 use super::table::{Keyed, Layout, Table, gathered};
 use crate::error::Result;
 use crate::exec::budget::Budget;
-use crate::exec::held::compacted;
 use crate::exec::pipeline::{Gather, Part, Prepare};
 use crate::exec::tally::Work;
 use crate::expr::{Batch, widen};
@@ -107,7 +106,7 @@ impl<'a> Local<'a> {
         if batch.rows > 0 {
             self.batches.push(match &self.workers.written {
                 Some(written) => written.lines(&batch)?,
-                None => compacted(without_dictionaries(batch)?),
+                None => without_dictionaries(batch)?.compacted(),
             });
             self.bytes += self.batches.last().map_or(0, Batch::memory);
         }

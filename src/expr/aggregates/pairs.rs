@@ -37,11 +37,7 @@ pub(super) const AGGREGATES: &[Aggregate] = &[
         },
     ),
     pair("corr", "corr(x, y)", "Pearson's correlation; null where one of them does not vary.", |args| {
-        of_pairs(args, Moments::add, |s| {
-            let (xx, yy) = (s.squares_x(), s.squares_y());
-            (s.count() > 1 && xx > 0.0 && yy > 0.0)
-                .then(|| (s.products() / (xx.sqrt() * yy.sqrt())).clamp(-1.0, 1.0))
-        })
+        of_pairs(args, Moments::add, Moments::correlation)
     }),
     pair("covar", "covar(x, y)", "The sample covariance; null of fewer than two rows.", |args| {
         of_pairs(args, Moments::add, |s| (s.count() > 1).then(|| s.products() / (s.count() - 1) as f64))

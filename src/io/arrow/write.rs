@@ -54,10 +54,6 @@ impl RowWriter for ArrowWriter {
         if self.rows.are_many(BATCH_ROWS, self.means.part()) { self.flush() } else { Ok(()) }
     }
 
-    fn waiting(&self) -> usize {
-        self.rows.bytes()
-    }
-
     fn settle(&mut self) -> Result<()> {
         self.flush()
     }

@@ -18,8 +18,9 @@ use crate::io::ranges::Range;
 use crate::io::source::{About, Decoded, Morsel, Request, RowTest, Scan, Source, SourceColumn};
 use crate::io::unite::{self, United};
 
-/// Rows that are decoded together.
+/// Rows that are decoded together, and cells of them: batches of many columns have fewer rows.
 const BATCH_ROWS: usize = 1 << 14;
+const BATCH_CELLS: usize = 1 << 19;
 
 /// Rows of a morsel whose rows are handed on: what comes of it waits in memory for its turn.
 const PIECE_ROWS: usize = 1 << 17;
@@ -255,7 +256,7 @@ impl Piece {
             ParquetRecordBatchReaderBuilder::new_with_metadata(file.reader.clone(), file.metadata.clone())
                 .with_projection(mask)
                 .with_row_groups(vec![self.group])
-                .with_batch_size(BATCH_ROWS);
+                .with_batch_size((BATCH_CELLS / columns.len().max(1)).clamp(1 << 8, BATCH_ROWS));
         let group = file.metadata.metadata().row_groups().get(self.group);
         let mut left = group.map_or(0, |group| usize::try_from(group.num_rows()).unwrap_or(0));
         if let Some(selection) = selection {

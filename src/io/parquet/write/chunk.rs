@@ -21,20 +21,40 @@ use super::hybrid;
 use super::packer::Packer;
 use super::values::{self, PageBounds, Values};
 
-/// Rows of a page, at least.
-const PAGE_ROWS: usize = 1 << 14;
+/// Where pages and dictionaries end. Those of all columns of a row group are held at once, by whoever writes and by
+/// whoever reads: of many columns each has a smaller share.
+#[derive(Clone, Copy)]
+pub(super) struct Bounds {
+    /// Rows of a page.
+    page_rows: usize,
+    /// Bytes of a page of plain values, if its rows are fewer.
+    page_bytes: usize,
+    /// Bytes of a dictionary from which on values are written plainly.
+    dictionary_bytes: usize,
+}
 
-/// Bytes of a page of plain values, at least, if its rows are fewer.
-const PAGE_BYTES: usize = 1 << 20;
+impl Bounds {
+    /// Columns that have full shares.
+    const COLUMNS: usize = 32;
 
-/// Bytes of a dictionary from which on values are written plainly.
-const DICTIONARY_BYTES: usize = 1 << 20;
+    /// What each of so many columns may take.
+    pub(super) fn of_columns(columns: usize) -> Bounds {
+        let share =
+            |whole: usize, least: usize| (whole * Bounds::COLUMNS / columns.max(Bounds::COLUMNS)).max(least);
+        Bounds {
+            page_rows: share(1 << 14, 1 << 10),
+            page_bytes: share(1 << 20, 1 << 14),
+            dictionary_bytes: share(1 << 20, 1 << 14),
+        }
+    }
+}
 
 pub(super) struct Chunk {
     column: ColumnDescPtr,
     packer: Packer,
     values: Box<dyn Values>,
     is_plain: bool,
+    bounds: Bounds,
     open: Open,
     pages: Vec<Encoded>,
 }
@@ -68,6 +88,7 @@ impl Chunk {
         data: &DataType,
         packer: &Packer,
         repeating: bool,
+        bounds: Bounds,
     ) -> Option<Chunk> {
         let values = values::of(data).filter(|_| packer.can())?;
         Some(Chunk {
@@ -75,6 +96,7 @@ impl Chunk {
             packer: packer.clone(),
             values,
             is_plain: !repeating,
+            bounds,
             open: Open::default(),
             pages: Vec::new(),
         })
@@ -82,13 +104,22 @@ impl Chunk {
 
     /// Appends values.
     pub(super) fn push(&mut self, array: &ArrayRef) -> Result<()> {
+        let rows = self.bounds.page_rows;
+        for from in (0..array.len()).step_by(rows) {
+            self.push_part(&array.slice(from, rows.min(array.len() - from)))?;
+        }
+        Ok(())
+    }
+
+    /// Appends values, not more than a page has.
+    fn push_part(&mut self, array: &ArrayRef) -> Result<()> {
         if self.is_plain {
             self.values.plain(array, &mut self.open.plain);
         } else {
             self.values.number(array, &mut self.open.numbers);
         }
         self.open.push(array);
-        if self.open.rows >= PAGE_ROWS || self.open.plain.len() >= PAGE_BYTES {
+        if self.open.rows >= self.bounds.page_rows || self.open.plain.len() >= self.bounds.page_bytes {
             self.end_page()?;
         }
         Ok(())
@@ -118,7 +149,7 @@ impl Chunk {
             encoding,
             bounds: self.values.page(),
         });
-        self.is_plain |= self.values.size() > DICTIONARY_BYTES;
+        self.is_plain |= self.values.size() > self.bounds.dictionary_bytes;
         let Open { mut numbers, mut plain, .. } = open;
         numbers.clear();
         plain.clear();
@@ -257,7 +288,7 @@ impl Open {
             (None, Some(valid)) => valid.append_n(array.len(), true),
             (Some(nulls), valid) => {
                 let valid = valid.get_or_insert_with(|| {
-                    let mut before = BooleanBufferBuilder::new(PAGE_ROWS);
+                    let mut before = BooleanBufferBuilder::new(self.rows + array.len());
                     before.append_n(self.rows, true);
                     before
                 });

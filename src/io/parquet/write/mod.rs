@@ -30,7 +30,7 @@ use crate::io::binary::{Means, Out, RowWriter, Rows, failed};
 use crate::io::format::{Codec, WriteOptions};
 
 use checksum::{Encoder, PagesOfGroup};
-use chunk::Chunk;
+use chunk::{Bounds, Chunk};
 use lanes::Lanes;
 use packer::Packer;
 
@@ -160,11 +160,6 @@ impl RowWriter for ParquetWriter {
         }
     }
 
-    fn waiting(&self) -> usize {
-        let encoded = if let State::Writing(writing) = &self.state { writing.bytes } else { 0 };
-        self.rows.bytes() + encoded
-    }
-
     fn settle(&mut self) -> Result<()> {
         self.flush()?;
         if let State::Writing(writing) = &mut self.state { writing.settle() } else { Ok(()) }
@@ -211,24 +206,31 @@ impl Writing {
     }
 
     fn start_group(&mut self) -> Result<()> {
-        let writers = self.factory.create_column_writers(self.groups).map_err(broken)?;
-        let places = self.pages.take();
-        let mut encoders = writers.into_iter().zip(places).map(|(writer, pages)| Encoder { writer, pages });
-        let (mut leaf, mut columns) = (0, Vec::new());
+        let mut leaf = 0;
+        let mut own = Vec::with_capacity(self.repeating.len());
         for (field, repeating) in self.schema.fields().iter().zip(&self.repeating) {
-            let leaves = leaves(field.data_type());
-            let encoders = encoders.by_ref().take(leaves).collect();
             // Whole numbers that do not repeat are written as differences.
-            let own = (*repeating || *field.data_type() != DataType::Int64).then(|| {
-                let column = self.file.schema_descr().column(leaf);
-                Chunk::new(column, field.data_type(), &self.packer, *repeating)
-            });
-            columns.push(match own.flatten() {
-                Some(chunk) => Column::Own(Box::new(chunk)),
-                None => Column::Crate(encoders),
-            });
-            leaf += leaves;
+            let is_own = *repeating || *field.data_type() != DataType::Int64;
+            let column = || self.file.schema_descr().column(leaf);
+            let bounds = Bounds::of_columns(self.repeating.len());
+            let chunk =
+                is_own.then(|| Chunk::new(column(), field.data_type(), &self.packer, *repeating, bounds));
+            own.push(chunk.flatten());
+            leaf += leaves(field.data_type());
         }
+        let mut encoders = Vec::new();
+        if own.iter().any(Option::is_none) {
+            // Encoders are made for all columns or for none.
+            let writers = self.factory.create_column_writers(self.groups).map_err(broken)?;
+            let places = self.pages.take();
+            encoders.extend(writers.into_iter().zip(places).map(|(writer, pages)| Encoder { writer, pages }));
+        }
+        let mut encoders = encoders.into_iter();
+        let columns = own.into_iter().zip(self.schema.fields()).map(|(chunk, field)| {
+            let encoders = encoders.by_ref().take(leaves(field.data_type())).collect();
+            chunk.map_or(Column::Crate(encoders), |chunk| Column::Own(Box::new(chunk)))
+        });
+        let columns = columns.collect();
         self.lanes.begin(columns);
         self.groups += 1;
         Ok(())
