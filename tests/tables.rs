@@ -177,7 +177,7 @@ fn conditions_move_below_windows_and_groups_and_the_ledger_stays_true() {
     assert_eq!(shown(&table), "grade n / A 3");
     assert_eq!(table.ledger().total(Event::NotTrue), 1);
     let early = run("group by grade: n = count()\nfilter grade = 'B'").unwrap();
-    assert_eq!(early.ledger().total(Event::Early), 3);
+    assert_eq!(early.ledger().total(Event::Prefiltered), 3);
 }
 
 #[rstest]

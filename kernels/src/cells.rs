@@ -6,7 +6,7 @@
 
 use crate::chunk::{CHUNK, Chunk};
 use crate::grid::Grid;
-use crate::{calendar, days, short};
+use crate::{calendar, date_parsing, number_parsing};
 
 /// The cells of one column of a block.
 #[derive(Clone, Copy, Debug)]
@@ -95,17 +95,17 @@ impl<'a> Cells<'a> {
 
     /// Reads decimal fractions; `parse` reads those that are not of the common form.
     pub fn floats(&self, rows: Rows<'_>, parse: fn(&[u8]) -> Option<f64>) -> Column<f64> {
-        self.in_chunks(rows, short::fractions, parse)
+        self.in_chunks(rows, number_parsing::fractions, parse)
     }
 
     /// Reads whole numbers; `parse` reads those that are not of the common form.
     pub fn ints(&self, rows: Rows<'_>, parse: fn(&[u8]) -> Option<i64>) -> Column<i64> {
-        self.in_chunks(rows, short::wholes, parse)
+        self.in_chunks(rows, number_parsing::wholes, parse)
     }
 
     /// Reads days.
     pub fn dates(&self, rows: Rows<'_>) -> Column<i32> {
-        self.in_chunks(rows, days::days, calendar::parse_date)
+        self.in_chunks(rows, date_parsing::days, calendar::parse_date)
     }
 
     /// Reads cells of the common form many at a time, and the others one by one.

@@ -41,11 +41,11 @@ pub fn with_own(standing: Option<&BinaryViewArray>, text: Vec<u8>, ends: &[usize
     unsafe { BinaryViewArray::new_unchecked(ScalarBuffer::from(views), Arc::from(buffers), None) }
 }
 
-/// The lines of some parts, none of them null, each with its end, dealt to ranges: `ranges` has one of the `count` for
+/// The lines of some parts, none of them null, each with its end, partitioned to ranges: `ranges` has one of the `count` for
 /// each line; those of one range come in the order they have.
 ///
 /// The lines are read from the first to the last, and written at the ends of ranges, which are near if they are few.
-pub fn dealt(parts: &[&BinaryViewArray], ranges: &[u32], count: usize) -> LargeBinaryArray {
+pub fn partitioned(parts: &[&BinaryViewArray], ranges: &[u32], count: usize) -> LargeBinaryArray {
     let views = || parts.iter().flat_map(|part| part.views().iter().map(move |view| (*part, view)));
     let mut next = vec![Next::default(); count + 1];
     for ((_, view), range) in views().zip(ranges) {
@@ -165,7 +165,7 @@ mod tests {
             order.sort_by_key(|row| ranges[*row]);
             let cut = cut.min(lines.len());
             let parts = [all.slice(0, cut), all.slice(cut, lines.len() - cut)];
-            let placed = dealt(&parts.iter().collect::<Vec<_>>(), &ranges, 9);
+            let placed = partitioned(&parts.iter().collect::<Vec<_>>(), &ranges, 9);
             let expected: Vec<Vec<u8>> = order.iter().map(|row| format!("{}\n", lines[*row].0).into_bytes()).collect();
             prop_assert!(placed.iter().flatten().eq(expected.iter().map(Vec::as_slice)));
         }

@@ -3,8 +3,8 @@
 //! A table of numbers with the keys beside it, in order: one look at each for a key that is known. While it fits
 //! in the cache most places are empty, so that a second look is rare; a large one is up to half full.
 
-use crate::few::Few;
 use crate::hash;
+use crate::perfect_hash::PerfectHash;
 use crate::prefetch;
 
 /// Keys that are looked up together.
@@ -17,7 +17,7 @@ pub struct Numbering {
     /// One more than the number of the key that has its place here; 0 where there is none.
     slots: Vec<u32>,
     /// A table of its own while the keys are few.
-    few: Option<Few>,
+    perfect_hash: Option<PerfectHash>,
 }
 
 impl Numbering {
@@ -51,7 +51,7 @@ impl Numbering {
         into.reserve(keys.len());
         for some in keys.chunks(CHUNK) {
             let mut numbers = [0; CHUNK];
-            if self.few.as_ref().is_some_and(|few| few.find(some, &mut numbers)) {
+            if self.perfect_hash.as_ref().is_some_and(|few| few.find(some, &mut numbers)) {
                 into.extend_from_slice(&numbers[..some.len()]);
                 continue;
             }
@@ -69,7 +69,7 @@ impl Numbering {
             }
             into.extend_from_slice(&numbers[..some.len()]);
             if self.keys.len() > before {
-                self.few = Few::new(&self.keys);
+                self.perfect_hash = PerfectHash::new(&self.keys);
             }
         }
     }

@@ -9,7 +9,7 @@ const IN_BUCKET: usize = 16;
 /// Buckets at most: where each grows stays in the nearest caches.
 const MOST: usize = 1 << 11;
 
-/// Puts numbers in order: dealt to buckets by how far they are from the least, then each bucket on its own. A bucket
+/// Puts numbers in order: partitioned to buckets by how far they are from the least, then each bucket on its own. A bucket
 /// that is in order already, or made of runs that are, is gone through once.
 pub fn in_order(mut numbers: Vec<u128>) -> Vec<u128> {
     let (low, high) = numbers.iter().fold((u128::MAX, 0), |(low, high), n| (low.min(*n), high.max(*n)));
@@ -29,18 +29,18 @@ pub fn in_order(mut numbers: Vec<u128>) -> Vec<u128> {
     for end in &mut ends {
         sum += std::mem::replace(end, sum);
     }
-    let mut dealt = vec![0; numbers.len()];
+    let mut bucketed = vec![0; numbers.len()];
     for number in &numbers {
         let next = &mut ends[bucket(*number)];
-        dealt[*next] = *number;
+        bucketed[*next] = *number;
         *next += 1;
     }
     let mut from = 0;
     for end in ends {
-        dealt[from..end].sort();
+        bucketed[from..end].sort();
         from = end;
     }
-    dealt
+    bucketed
 }
 
 #[cfg(test)]

@@ -8,6 +8,9 @@ use crate::error::{Error, ErrorKind, Result};
 /// Bytes that a part of the work may take whatever the account.
 const LITTLE: usize = 4 << 20;
 
+/// The part of a budget that no step may reserve: one of so many.
+const ALLOCATOR: u64 = 16;
+
 /// The least share of the account.
 const SHARE: u64 = 2 << 20;
 
@@ -17,6 +20,8 @@ pub(crate) struct Budget(Arc<Account>);
 
 #[derive(Debug)]
 struct Account {
+    /// Bytes that the run is given, and those that steps may reserve.
+    given: u64,
     limit: u64,
     used: AtomicU64,
 }
@@ -32,7 +37,9 @@ impl Budget {
     /// An account of so many bytes; without a number, three quarters of what is free.
     pub(crate) fn new(limit: Option<u64>) -> Budget {
         let limit = limit.unwrap_or_else(|| free_memory().unwrap_or(u64::MAX) / 4 * 3);
-        Budget(Arc::new(Account { limit, used: AtomicU64::new(0) }))
+        // The rest is for what the allocator holds beside.
+        let account = Account { given: limit, limit: limit - limit / ALLOCATOR, used: AtomicU64::new(0) };
+        Budget(Arc::new(account))
     }
 
     pub(crate) fn reservation(&self) -> Reservation {
@@ -56,7 +63,7 @@ impl Budget {
 
     /// The error of rows that must be held and do not fit.
     pub(crate) fn refused(&self) -> Error {
-        let megabytes = (self.0.limit / 1_000_000).max(1);
+        let megabytes = (self.0.given / 1_000_000).max(1);
         let what =
             format!("The rows that must be held do not fit in the {megabytes} MB that the run is given.");
         Error::new(ErrorKind::Memory, what)

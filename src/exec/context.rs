@@ -4,15 +4,15 @@ use std::collections::HashMap;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use super::budget::Budget;
-use super::held::Kept;
+use super::materialized::MaterializedTable;
+use super::morsel_output::{MorselOutput, SideOutput};
 use super::options::RunOptions;
 use super::spill::Spill;
-use super::tally::{Side, Work};
 use crate::error::Result;
-use crate::io::binary::{Means, Out, RowWriter};
+use crate::io::binary::{Out, RowWriter, WriterResources};
 use crate::io::split::SplitTarget;
 use crate::io::target::{Placed, Shared, Target as File};
-use crate::plan::Tally;
+use crate::plan::Counters;
 use crate::plan::{Plan, StepId, StepInfo, Target};
 
 /// What all pipelines of a run share.
@@ -21,13 +21,13 @@ pub(crate) struct Context {
     pub(crate) budget: Budget,
     pub(crate) spill: Spill,
     steps: Vec<StepInfo>,
-    pub(crate) tally: Mutex<Tally>,
+    pub(crate) counters: Mutex<Counters>,
     /// Files that are written on the way.
     outputs: Mutex<Vec<Output>>,
     /// Tables that are used more than once, once they have run.
-    tables: Mutex<HashMap<usize, Kept>>,
+    tables: Mutex<HashMap<usize, MaterializedTable>>,
     threads: usize,
-    pub(crate) means: Means,
+    pub(crate) resources: WriterResources,
 }
 
 /// A file that is written on the way.
@@ -68,13 +68,13 @@ impl Output {
 
 impl Context {
     pub(crate) fn new(options: RunOptions, plan: &Plan) -> Context {
-        let mut tally = Tally::new(plan.steps.len());
+        let mut tally = Counters::new(plan.steps.len());
         tally.merge(&plan.counted);
         Context {
-            means: options.means(),
+            resources: options.writer_resources(),
             budget: Budget::new(options.memory),
             spill: Spill::new(options.temporary.clone()),
-            tally: Mutex::new(tally),
+            counters: Mutex::new(tally),
             outputs: Mutex::new(Vec::new()),
             tables: Mutex::new(HashMap::new()),
             threads: options.thread_count(),
@@ -84,13 +84,13 @@ impl Context {
     }
 
     /// The rows of a table that has run already.
-    pub(crate) fn table(&self, table: usize) -> Option<Kept> {
-        held(&self.tables).get(&table).cloned()
+    pub(crate) fn table(&self, table: usize) -> Option<MaterializedTable> {
+        locked(&self.tables).get(&table).cloned()
     }
 
     /// Keeps the rows of a table for its later uses.
-    pub(crate) fn keep_table(&self, table: usize, kept: Kept) {
-        held(&self.tables).insert(table, kept);
+    pub(crate) fn keep_table(&self, table: usize, kept: MaterializedTable) {
+        locked(&self.tables).insert(table, kept);
     }
 
     pub(crate) fn threads(&self) -> usize {
@@ -106,30 +106,30 @@ impl Context {
     }
 
     /// Adds what a pipeline counted.
-    pub(crate) fn absorb(&self, work: &mut Work) -> Result<()> {
-        held(&self.tally).merge(&work.tally);
+    pub(crate) fn absorb(&self, work: &mut MorselOutput) -> Result<()> {
+        locked(&self.counters).merge(&work.counters);
         self.write_side(work)?;
         work.placed.drain(..).try_for_each(Placed::write)
     }
 
     /// Writes a morsel's part of side outputs, or gives it its place; called in the order of morsels.
-    pub(crate) fn write_side(&self, work: &mut Work) -> Result<()> {
+    pub(crate) fn write_side(&self, work: &mut MorselOutput) -> Result<()> {
         if work.side.is_empty() {
             return Ok(());
         }
-        let mut outputs = held(&self.outputs);
+        let mut outputs = locked(&self.outputs);
         for (number, side) in work.side.drain(..) {
             match (outputs.get_mut(number), side) {
-                (Some(Output::Text { file: Some(file), between, any, .. }), Side::Bytes(bytes)) => {
+                (Some(Output::Text { file: Some(file), between, any, .. }), SideOutput::Bytes(bytes)) => {
                     if std::mem::replace(any, true) {
                         file.write(between)?;
                     }
                     work.placed.extend(file.append(bytes)?);
                 }
-                (Some(Output::Rows { writer: Some(writer), .. }), Side::Rows(batch)) => {
+                (Some(Output::Rows { writer: Some(writer), .. }), SideOutput::Rows(batch)) => {
                     writer.write(batch)?;
                 }
-                (Some(Output::Split(folder)), Side::Rows(batch)) => folder.write(&batch)?,
+                (Some(Output::Split(folder)), SideOutput::Rows(batch)) => folder.write(&batch)?,
                 _ => {}
             }
         }
@@ -154,7 +154,7 @@ impl Context {
     pub(crate) fn row_output(&self, file: File, target: &Target) -> Result<usize> {
         let file = Shared::new(file);
         let out = Out::new(file.clone());
-        let writer = target.format.writer(out, &target.fields, &target.options, &self.means)?;
+        let writer = target.format.writer(out, &target.fields, &target.options, &self.resources)?;
         Ok(self.add(Output::Rows { file, writer }))
     }
 
@@ -164,14 +164,14 @@ impl Context {
     }
 
     fn add(&self, output: Output) -> usize {
-        let mut outputs = held(&self.outputs);
+        let mut outputs = locked(&self.outputs);
         outputs.push(output);
         outputs.len() - 1
     }
 
     /// Gives all files their names; nothing before this changes what is on disk.
     pub(crate) fn finish_outputs(&self) -> Result<()> {
-        let mut outputs = held(&self.outputs);
+        let mut outputs = locked(&self.outputs);
         for output in outputs.iter_mut() {
             match output {
                 Output::Text { file: Some(file), end, .. } => file.write(end)?,
@@ -198,6 +198,6 @@ impl Context {
 }
 
 /// The value behind a lock; a panic elsewhere is told on its own.
-fn held<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }

@@ -386,12 +386,12 @@ impl KeyTable {
     /// Deals the keys to so many lists by their hashes; beside each list the numbers of its keys, rising.
     ///
     /// Equal keys of two tables go to the same list, however each table keeps them.
-    pub(crate) fn deal(self, parts: usize) -> Result<Vec<(KeyList, Vec<u32>)>> {
-        self.deal_again(parts, 0)
+    pub(crate) fn partition(self, parts: usize) -> Result<Vec<(KeyList, Vec<u32>)>> {
+        self.partition_at(parts, 0)
     }
 
-    /// As [`KeyTable::deal`], by other bits of the hashes: keys that came to one list at the level before part.
-    pub(crate) fn deal_again(mut self, parts: usize, level: u32) -> Result<Vec<(KeyList, Vec<u32>)>> {
+    /// As [`KeyTable::partition`], by other bits of the hashes: keys that came to one list at the level before part.
+    pub(crate) fn partition_at(mut self, parts: usize, level: u32) -> Result<Vec<(KeyList, Vec<u32>)>> {
         if let Keys::Joint { .. } = self.keys {
             // The numbers of the parts mean nothing outside this table.
             self.change_over()?;
@@ -404,9 +404,9 @@ impl KeyTable {
                 Keys::None(seen) => KeyList::None(seen),
                 Keys::Joint { .. } => KeyList::None(0),
             };
-            let mut dealt = vec![(list, numbers)];
-            dealt.extend((1..parts).map(|_| (KeyList::Packed(Vec::new()), Vec::new())));
-            return Ok(dealt);
+            let mut lists = vec![(list, numbers)];
+            lists.extend((1..parts).map(|_| (KeyList::Packed(Vec::new()), Vec::new())));
+            return Ok(lists);
         }
         let scale = (parts as u64).saturating_pow(level);
         let part = |hashed: u64| {
@@ -655,7 +655,7 @@ mod tests {
     }
 
     #[test]
-    fn equal_keys_are_dealt_alike() -> Result<()> {
+    fn equal_keys_are_partitioned_alike() -> Result<()> {
         let long = "a text of more than twelve bytes";
         let (mut short, mut mixed) = (KeyTable::new(vec![Type::Text])?, KeyTable::new(vec![Type::Text])?);
         let some = [texts(&[Some("a"), Some("b"), None, Some("c")])];
@@ -663,7 +663,7 @@ mod tests {
         mixed.numbers(&[texts(&[Some(long)])], 1, &mut Vec::new())?;
         mixed.numbers(&some, 4, &mut Vec::new())?;
         let mut whole = KeyTable::new(vec![Type::Text])?;
-        for (part, (ours, theirs)) in short.deal(7)?.into_iter().zip(mixed.deal(7)?).enumerate() {
+        for (part, (ours, theirs)) in short.partition(7)?.into_iter().zip(mixed.partition(7)?).enumerate() {
             let theirs: Vec<u32> = theirs.1.iter().filter(|n| **n > 0).map(|n| n - 1).collect();
             assert_eq!(ours.1, theirs, "part {part}");
             whole.absorb(&ours.0, &mut Vec::new())?;

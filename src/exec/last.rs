@@ -6,10 +6,10 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use super::budget::Reservation;
 use super::context::Context;
-use super::held::{Compacted, Held, batch_of};
+use super::materialized::{CompactBatches, Materialized, batch_of};
+use super::morsel_output::MorselOutput;
 use super::pipeline::{Commit, Part, Sink};
 use super::spill::{Reader, Run, Spill};
-use super::tally::Work;
 use crate::error::Result;
 use crate::expr::Batch;
 use crate::io::memory::Ready;
@@ -38,7 +38,7 @@ pub(crate) struct Last {
     pieces: VecDeque<Piece>,
     rows: usize,
     count: usize,
-    held: Reservation,
+    reservation: Reservation,
     spill: Spill,
     step: StepId,
 }
@@ -49,11 +49,11 @@ impl Last {
             pieces: VecDeque::new(),
             rows: 0,
             count,
-            held: context.budget.reservation(),
+            reservation: context.budget.reservation(),
             spill: context.spill.clone(),
             step,
         };
-        Sink { prepare: Arc::new(Compacted), commit: Box::new(commit) }
+        Sink { prepare: Arc::new(CompactBatches), commit: Box::new(commit) }
     }
 
     /// Puts the pieces that are in memory into one file.
@@ -67,7 +67,7 @@ impl Last {
             }
         }
         self.pieces.push_back(Piece::File(file.finish()?));
-        self.held.hold(0)
+        self.reservation.hold(0)
     }
 
     fn memory(&self) -> usize {
@@ -77,13 +77,13 @@ impl Last {
 }
 
 impl Commit for Last {
-    fn commit(&mut self, part: Part, _: &mut Work) -> Result<bool> {
+    fn commit(&mut self, part: Part, _: &mut MorselOutput) -> Result<bool> {
         let batch = batch_of(part)?;
         if batch.rows == 0 {
             return Ok(true);
         }
         self.rows += batch.rows;
-        let mut fits = self.held.try_add(batch.memory());
+        let mut fits = self.reservation.try_add(batch.memory());
         self.pieces.push_back(Piece::Rows(batch));
         let mut is_shorter = false;
         while let Some(first) = self.pieces.front()
@@ -94,25 +94,25 @@ impl Commit for Last {
             is_shorter = true;
         }
         if is_shorter {
-            fits = self.held.try_hold(self.memory());
+            fits = self.reservation.try_hold(self.memory());
         }
-        if !fits && self.held.bytes() >= LEAST {
+        if !fits && self.reservation.bytes() >= LEAST {
             self.put_on_disk()?;
         }
         Ok(true)
     }
 
-    fn finish(self: Box<Self>, work: &mut Work) -> Result<Held> {
-        work.tally.rows(self.step, self.rows.min(self.count));
+    fn finish(self: Box<Self>, work: &mut MorselOutput) -> Result<Materialized> {
+        work.counters.rows(self.step, self.rows.min(self.count));
         let state = State { skip: self.rows.saturating_sub(self.count), pieces: self.pieces, open: None };
-        Ok(Held::Scan(Box::new(Pieces { state: Mutex::new(state), _held: self.held })))
+        Ok(Materialized::Scan(Box::new(Pieces { state: Mutex::new(state), _reservation: self.reservation })))
     }
 }
 
 /// The pieces, one after the other.
 struct Pieces {
     state: Mutex<State>,
-    _held: Reservation,
+    _reservation: Reservation,
 }
 
 struct State {

@@ -7,10 +7,10 @@ use serde::ser::{SerializeMap, Serializer};
 
 use crate::expr::{Event, Events};
 use crate::io::source::About;
-use crate::plan::Tally;
+use crate::plan::Counters;
 use crate::plan::{JoinKind, Op, Plan};
 use crate::readable::{bytes, grouped, plural};
-use crate::table::beside::Beside;
+use crate::table::aligned::AlignedText;
 
 /// What became of every row.
 ///
@@ -44,15 +44,15 @@ pub struct LedgerStep {
 }
 
 impl Ledger {
-    pub(crate) fn new(plan: &Plan, tally: &Tally) -> Ledger {
+    pub(crate) fn new(plan: &Plan, counters: &Counters) -> Ledger {
         let mut steps: Vec<LedgerStep> = Vec::new();
         let (mut aside, mut others) = (Events::default(), Vec::new());
-        let stopped = plan.stopped_steps(tally);
+        let stopped = plan.stopped_steps(counters);
         for (id, info) in plan.steps.iter().enumerate() {
             if !info.runs {
                 continue;
             }
-            let mut counted = tally.get(id);
+            let mut counted = counters.get(id);
             let is_stopped = stopped.get(id).copied().unwrap_or(false);
             if info.aside && is_stopped {
                 continue;
@@ -118,7 +118,7 @@ impl LedgerStep {
             parts.push(match event {
                 Event::NotTrue => format!("{n} not true"),
                 Event::Skipped => format!("{n} not true by the file's statistics"),
-                Event::Early => {
+                Event::Prefiltered => {
                     format!("{} not true, left out before they were grouped", plural(*count, "row"))
                 }
                 Event::Unknown => match self.nullable.as_slice() {
@@ -237,7 +237,7 @@ fn condition_columns(plan: &Plan, step: usize) -> Vec<String> {
             Op::Scan(scan) => scan.conditions.iter().find(|c| c.step == step).map(|c| &c.test),
             _ => None,
         };
-        if let Some(condition) = condition.filter(|c| c.is_quiet() && !c.has_null()) {
+        if let Some(condition) = condition.filter(|c| c.is_infallible() && !c.has_null()) {
             let mut columns = Vec::new();
             condition.columns(&mut columns);
             let names = columns.iter().filter_map(|id| node.field(*id)).map(|f| crate::text::name(&f.name));
@@ -279,7 +279,7 @@ struct Shown<'a> {
 
 impl fmt::Display for Shown<'_> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let mut lines = Beside { rows: Vec::new(), numbers_first: true };
+        let mut lines = AlignedText { rows: Vec::new(), numbers_first: true };
         lines.rows.push(vec!["rows out".into(), "what happened".into(), "recipe".into()]);
         let mut table: Option<&String> = None;
         for step in &self.ledger.steps {

@@ -204,9 +204,9 @@ mod tests {
     use proptest::prelude::*;
 
     use super::super::budget::Budget;
-    use super::super::grace::numbered;
     use super::super::sort::batches;
     use super::super::spill::Spill;
+    use super::super::spill::partitioned::encode_positions;
     use super::*;
 
     /// Runs of rows with these keys, each with a number that rises from run to run.
@@ -219,7 +219,7 @@ mod tests {
             next += keys.len() as i64;
             let mut writer = spill.writer()?;
             let rows = keys.len();
-            writer.write(Batch { columns: vec![numbered(keys.into_iter()), numbers], rows })?;
+            writer.write(Batch { columns: vec![encode_positions(keys.into_iter()), numbers], rows })?;
             writer.finish()
         };
         keys.iter().map(run).collect()

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 
 use crate::cancel::Cancel;
-use crate::io::binary::Means;
+use crate::io::binary::WriterResources;
 use crate::io::source::ReadResources;
 
 /// How far a run is.
@@ -57,9 +57,9 @@ impl RunOptions {
     }
 
     /// What writers of files may use of it.
-    pub(crate) fn means(&self) -> Means {
+    pub(crate) fn writer_resources(&self) -> WriterResources {
         let share = |memory: u64| usize::try_from(memory / 4).unwrap_or(usize::MAX);
-        Means::new(self.thread_count(), self.memory.map_or(usize::MAX, share))
+        WriterResources::new(self.thread_count(), self.memory.map_or(usize::MAX, share))
     }
 
     /// What may be used while files are opened.

@@ -4,9 +4,9 @@ use std::io::Write;
 use std::sync::Arc;
 use std::sync::mpsc::SyncSender;
 
-use super::held::{Compacted, Held, batch_of};
+use super::materialized::{CompactBatches, Materialized, batch_of};
+use super::morsel_output::MorselOutput;
 use super::pipeline::{Commit, Part, Prepare, Sink};
-use super::tally::Work;
 use crate::error::Result;
 use crate::expr::{Batch, Event};
 use crate::io::binary::{RowWriter, failed};
@@ -27,8 +27,8 @@ struct Encode {
 }
 
 impl Prepare for Encode {
-    fn prepare(&self, batch: Batch, work: &mut Work) -> Result<Part> {
-        work.tally.event(self.step, Event::NoNumber, self.encoder.lost(&batch));
+    fn prepare(&self, batch: Batch, work: &mut MorselOutput) -> Result<Part> {
+        work.counters.event(self.step, Event::NoNumber, self.encoder.lost(&batch));
         let bytes = if batch.rows == 0 { Vec::new() } else { self.encoder.rows(&batch, None)? };
         Ok(Box::new(bytes))
     }
@@ -45,7 +45,7 @@ impl<W: Write + Send + 'static> Writer<W> {
 }
 
 impl<W: Write + Send> Commit for Writer<W> {
-    fn commit(&mut self, part: Part, _: &mut Work) -> Result<bool> {
+    fn commit(&mut self, part: Part, _: &mut MorselOutput) -> Result<bool> {
         if let Ok(bytes) = part.downcast::<Vec<u8>>()
             && !bytes.is_empty()
         {
@@ -58,9 +58,9 @@ impl<W: Write + Send> Commit for Writer<W> {
         Ok(true)
     }
 
-    fn finish(mut self: Box<Self>, _: &mut Work) -> Result<Held> {
+    fn finish(mut self: Box<Self>, _: &mut MorselOutput) -> Result<Materialized> {
         self.out.write_all(self.encoder.end()).and_then(|()| self.out.flush()).map_err(|e| failed(&e))?;
-        Ok(Held::Batches(Vec::new()))
+        Ok(Materialized::Batches(Vec::new()))
     }
 }
 
@@ -69,19 +69,19 @@ pub(crate) struct Columns(Box<dyn RowWriter>);
 
 impl Columns {
     pub(crate) fn sink(writer: Box<dyn RowWriter>) -> Sink {
-        Sink { prepare: Arc::new(Compacted), commit: Box::new(Columns(writer)) }
+        Sink { prepare: Arc::new(CompactBatches), commit: Box::new(Columns(writer)) }
     }
 }
 
 impl Commit for Columns {
-    fn commit(&mut self, part: Part, _: &mut Work) -> Result<bool> {
+    fn commit(&mut self, part: Part, _: &mut MorselOutput) -> Result<bool> {
         self.0.write(batch_of(part)?)?;
         Ok(true)
     }
 
-    fn finish(self: Box<Self>, _: &mut Work) -> Result<Held> {
+    fn finish(self: Box<Self>, _: &mut MorselOutput) -> Result<Materialized> {
         self.0.finish()?.flush().map_err(|e| failed(&e))?;
-        Ok(Held::Batches(Vec::new()))
+        Ok(Materialized::Batches(Vec::new()))
     }
 }
 
@@ -96,12 +96,12 @@ pub(crate) struct Head {
 impl Head {
     pub(crate) fn sink(most: usize, total: Arc<std::sync::atomic::AtomicU64>) -> Sink {
         let commit = Head { most, rows: 0, total, batches: Vec::new() };
-        Sink { prepare: Arc::new(Compacted), commit: Box::new(commit) }
+        Sink { prepare: Arc::new(CompactBatches), commit: Box::new(commit) }
     }
 }
 
 impl Commit for Head {
-    fn commit(&mut self, part: Part, _: &mut Work) -> Result<bool> {
+    fn commit(&mut self, part: Part, _: &mut MorselOutput) -> Result<bool> {
         let batch = batch_of(part)?;
         self.total.fetch_add(batch.rows as u64, std::sync::atomic::Ordering::Relaxed);
         let rows = batch.rows.min(self.most - self.rows);
@@ -112,8 +112,8 @@ impl Commit for Head {
         Ok(true)
     }
 
-    fn finish(self: Box<Self>, _: &mut Work) -> Result<Held> {
-        Ok(Held::Batches(self.batches))
+    fn finish(self: Box<Self>, _: &mut MorselOutput) -> Result<Materialized> {
+        Ok(Materialized::Batches(self.batches))
     }
 }
 
@@ -122,18 +122,18 @@ pub(crate) struct Channel(SyncSender<Result<Batch>>);
 
 impl Channel {
     pub(crate) fn sink(to: SyncSender<Result<Batch>>) -> Sink {
-        Sink { prepare: Arc::new(Compacted), commit: Box::new(Channel(to)) }
+        Sink { prepare: Arc::new(CompactBatches), commit: Box::new(Channel(to)) }
     }
 }
 
 impl Commit for Channel {
-    fn commit(&mut self, part: Part, _: &mut Work) -> Result<bool> {
+    fn commit(&mut self, part: Part, _: &mut MorselOutput) -> Result<bool> {
         let batch = batch_of(part)?;
         // A reader that went away wants no more.
         Ok(batch.rows == 0 || self.0.send(Ok(batch)).is_ok())
     }
 
-    fn finish(self: Box<Self>, _: &mut Work) -> Result<Held> {
-        Ok(Held::Batches(Vec::new()))
+    fn finish(self: Box<Self>, _: &mut MorselOutput) -> Result<Materialized> {
+        Ok(Materialized::Batches(Vec::new()))
     }
 }

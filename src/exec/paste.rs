@@ -1,12 +1,12 @@
 //! `paste`: the columns of another table, row by row.
 
+use super::morsel_output::MorselOutput;
 use super::serial::SerialOp;
-use super::tally::Work;
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::Batch;
 use crate::io::source::{Morsel, Scan};
 
-use super::held::concat;
+use super::materialized::concat;
 
 /// Sets the next rows of another table beside those that flow by.
 pub(crate) struct Paste {
@@ -49,7 +49,7 @@ impl Paste {
 }
 
 impl SerialOp for Paste {
-    fn apply(&mut self, mut batch: Batch, _: &mut Work) -> Result<Batch> {
+    fn apply(&mut self, mut batch: Batch, _: &mut MorselOutput) -> Result<Batch> {
         let mut parts = Vec::new();
         let mut wanted = batch.rows;
         while wanted > 0 {
@@ -79,7 +79,7 @@ impl SerialOp for Paste {
         Ok(batch)
     }
 
-    fn finish(&mut self, _: &mut Work) -> Result<Option<Box<dyn Scan>>> {
+    fn finish(&mut self, _: &mut MorselOutput) -> Result<Option<Box<dyn Scan>>> {
         while let Some(more) = self.next()? {
             if more.rows > 0 {
                 return Err(

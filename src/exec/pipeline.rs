@@ -7,11 +7,11 @@ use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use super::context::Context;
-use super::held::{Held, Keep, slices_of};
+use super::materialized::{Materialized, materialize, slices_of};
+use super::morsel_output::{MorselOutput, SideOutput};
 use super::options::Progress;
 use super::serial::SerialOp;
 use super::stream::{self, ScanTest, StreamOp};
-use super::tally::{Side, Work};
 use crate::cancel::{self, Cancel};
 use crate::error::{Error, Result};
 use crate::expr::{Batch, ColumnId};
@@ -29,7 +29,7 @@ pub(crate) type Part = Box<dyn Any + Send>;
 /// The workers' side of a sink.
 pub(crate) trait Prepare: Send + Sync {
     /// Turns a batch into what the ordered side takes.
-    fn prepare(&self, batch: Batch, work: &mut Work) -> Result<Part>;
+    fn prepare(&self, batch: Batch, work: &mut MorselOutput) -> Result<Part>;
 
     /// Starts to gather the batches of a morsel, for a sink whose parts are small beside their rows.
     fn gather(&self) -> Option<Result<Box<dyn Gather + '_>>> {
@@ -40,7 +40,7 @@ pub(crate) trait Prepare: Send + Sync {
 /// What a worker makes of the batches of one morsel.
 pub(crate) trait Gather {
     /// Takes the next batch; gives a part when it holds enough for one.
-    fn add(&mut self, batch: Batch, work: &mut Work) -> Result<Option<Part>>;
+    fn add(&mut self, batch: Batch, work: &mut MorselOutput) -> Result<Option<Part>>;
     /// Gives the last part.
     fn finish(self: Box<Self>) -> Result<Part>;
 }
@@ -48,9 +48,9 @@ pub(crate) trait Gather {
 /// The ordered side of a sink.
 pub(crate) trait Commit: Send {
     /// Takes the parts in order; gives false when it wants no more.
-    fn commit(&mut self, part: Part, work: &mut Work) -> Result<bool>;
-    /// Ends the run of its pipeline; gives its result.
-    fn finish(self: Box<Self>, work: &mut Work) -> Result<Held>;
+    fn commit(&mut self, part: Part, work: &mut MorselOutput) -> Result<bool>;
+    /// RowsPerKey the run of its pipeline; gives its result.
+    fn finish(self: Box<Self>, work: &mut MorselOutput) -> Result<Materialized>;
 }
 
 /// Both sides of a sink.
@@ -88,7 +88,7 @@ impl Leg {
     }
 
     /// The next rows of a morsel.
-    fn read(&self, morsel: &mut dyn Morsel, work: &mut Work) -> Result<Option<Batch>> {
+    fn read(&self, morsel: &mut dyn Morsel, work: &mut MorselOutput) -> Result<Option<Batch>> {
         cancel::check()?;
         let decoded = match &self.test {
             None => morsel.next(None),
@@ -100,15 +100,15 @@ impl Leg {
             test.skipped(decoded.skipped, work);
         }
         if let Some(step) = self.scan_step {
-            work.tally.rows(step, decoded.rows + decoded.skipped);
+            work.counters.rows(step, decoded.rows + decoded.skipped);
             for (event, count) in &decoded.events {
-                work.tally.event(step, *event, *count);
+                work.counters.event(step, *event, *count);
             }
         }
         if let Some(output) = self.rejects
             && !decoded.rejects.is_empty()
         {
-            work.side.push((output, Side::Bytes(decoded.rejects)));
+            work.side.push((output, SideOutput::Bytes(decoded.rejects)));
         }
         Ok(Some(decoded.batch))
     }
@@ -127,7 +127,7 @@ pub(crate) struct Pipeline {
 }
 
 /// Counts something once all rows went through a pipeline.
-pub(crate) type End = Box<dyn FnOnce(&mut Work) + Send>;
+pub(crate) type End = Box<dyn FnOnce(&mut MorselOutput) + Send>;
 
 impl Pipeline {
     /// A pipeline over one source.
@@ -151,8 +151,8 @@ impl Pipeline {
             return Ok(self);
         }
         let (layout, acts) = (self.layout.clone(), self.acts);
-        let kept = Keep::run(self, context)?;
-        Ok(Pipeline { acts, ..Pipeline::of(Leg::of(kept.held()?.scan()), layout) })
+        let kept = materialize(self, context)?;
+        Ok(Pipeline { acts, ..Pipeline::of(Leg::of(kept.materialized()?.scan()), layout) })
     }
 }
 
@@ -164,7 +164,7 @@ struct Done {
     leg: usize,
     morsel: Box<dyn Morsel>,
     parts: Result<Parts>,
-    work: Work,
+    work: MorselOutput,
 }
 
 /// Batches that go through serial operators, or parts that are ready.
@@ -181,12 +181,12 @@ enum Made {
 }
 
 /// What follows when a part of a morsel was handed over.
-enum Early {
-    Go,
+enum Handover {
+    GoOn,
     /// The sink wants no more, or the run has stopped.
-    Enough,
+    Stopped,
     /// The morsel began at the wrong place: here it begins.
-    From(u64),
+    StartsAt(u64),
 }
 
 /// A worker's place in the order of morsels.
@@ -219,7 +219,7 @@ struct Ordered {
     seams: HashMap<(usize, usize), u64>,
     serial: Vec<Box<dyn SerialOp>>,
     commit: Box<dyn Commit>,
-    work: Work,
+    work: MorselOutput,
     told: Instant,
     rows: u64,
 }
@@ -248,7 +248,7 @@ fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
 ///
 /// # Errors
 /// The first error in the order of rows, whichever worker met it.
-pub(crate) fn run(pipeline: Pipeline, sink: Sink, context: &Context) -> Result<Held> {
+pub(crate) fn run(pipeline: Pipeline, sink: Sink, context: &Context) -> Result<Materialized> {
     let Pipeline { mut legs, serial, ends, .. } = pipeline;
     let gathers = serial.is_empty() && sink.prepare.gather().is_some();
     if gathers {
@@ -272,7 +272,7 @@ pub(crate) fn run(pipeline: Pipeline, sink: Sink, context: &Context) -> Result<H
             seams: HashMap::new(),
             serial,
             commit: sink.commit,
-            work: Work::new(context.steps()),
+            work: MorselOutput::new(context.steps()),
             told: Instant::now(),
             rows: 0,
         }),
@@ -309,7 +309,7 @@ pub(crate) fn run(pipeline: Pipeline, sink: Sink, context: &Context) -> Result<H
     ends.into_iter().for_each(|end| end(&mut work));
     for leg in &legs {
         if let (Some(step), Some(limit)) = (leg.scan_step, leg.limit) {
-            work.tally.limit(step, limit as u64);
+            work.counters.limit(step, limit as u64);
         }
     }
     let batches = guarded(|| commit.finish(&mut work))?;
@@ -322,7 +322,7 @@ fn kept_back(
     mut serial: Vec<Box<dyn SerialOp>>,
     prepare: &dyn Prepare,
     commit: &mut dyn Commit,
-    work: &mut Work,
+    work: &mut MorselOutput,
     context: &Context,
 ) -> Result<()> {
     // Operators before this one have nothing more to give: one behind them has all that it wants.
@@ -419,13 +419,13 @@ impl Run<'_> {
 
     /// Reads a morsel and runs the workers' operators over it.
     fn process(&self, leg: usize, mut morsel: Box<dyn Morsel>, turn: &mut Turn) -> Done {
-        let mut work = Work::new(self.context.steps());
+        let mut work = MorselOutput::new(self.context.steps());
         loop {
             match guarded(|| self.parts(leg, &mut *morsel, &mut work, turn)) {
                 Ok(Made::Parts(parts)) => return Done { leg, morsel, parts: Ok(parts), work },
                 Ok(Made::Again(again)) => {
                     morsel = again;
-                    work = Work::new(self.context.steps());
+                    work = MorselOutput::new(self.context.steps());
                 }
                 Err(error) => return Done { leg, morsel, parts: Err(error), work },
             }
@@ -436,7 +436,7 @@ impl Run<'_> {
         &self,
         number: usize,
         morsel: &mut dyn Morsel,
-        work: &mut Work,
+        work: &mut MorselOutput,
         turn: &mut Turn,
     ) -> Result<Made> {
         let Some(leg) = self.legs.get(number) else { return Ok(Made::Parts(Parts::Ready(Vec::new()))) };
@@ -446,11 +446,11 @@ impl Run<'_> {
         // Bytes of the rows that parts are made of since some were handed over.
         let mut made = 0;
         let mut is_gathered = false;
-        let mut early = Early::Go;
+        let mut handover = Handover::GoOn;
         while let Some(batch) = leg.read(morsel, work).map_err(named)? {
             let seam = morsel.seam();
             self.each_batch(leg, batch, work, &mut |batch, work| {
-                if !matches!(early, Early::Go) {
+                if !matches!(handover, Handover::GoOn) {
                     return Ok(());
                 }
                 made += batch.memory();
@@ -466,16 +466,16 @@ impl Run<'_> {
                 }
                 if made > self.most_waiting && !is_gathered {
                     made = 0;
-                    early = self.hand_over_early(number, seam, &mut parts, work, turn)?;
+                    handover = self.hand_over_early(number, seam, &mut parts, work, turn)?;
                 }
                 Ok(())
             })?;
-            match early {
-                Early::Go => {}
-                Early::Enough => return Ok(Made::Parts(Parts::Ready(Vec::new()))),
-                Early::From(start) => match morsel.again(start) {
+            match handover {
+                Handover::GoOn => {}
+                Handover::Stopped => return Ok(Made::Parts(Parts::Ready(Vec::new()))),
+                Handover::StartsAt(start) => match morsel.again(start) {
                     Some(again) => return Ok(Made::Again(again)),
-                    None => early = Early::Go,
+                    None => handover = Handover::GoOn,
                 },
             }
         }
@@ -492,15 +492,15 @@ impl Run<'_> {
         leg: usize,
         seam: Option<Seam>,
         parts: &mut Parts,
-        work: &mut Work,
+        work: &mut MorselOutput,
         turn: &mut Turn,
-    ) -> Result<Early> {
-        let Some(number) = turn.number else { return Ok(Early::Go) };
+    ) -> Result<Handover> {
+        let Some(number) = turn.number else { return Ok(Handover::GoOn) };
         if !turn.is_held {
             let mut queue = lock(&self.queue);
             while queue.next != number || queue.committing {
                 if self.stop.load(Ordering::Relaxed) || queue.error.is_some() {
-                    return Ok(Early::Enough);
+                    return Ok(Handover::Stopped);
                 }
                 queue = self.moved.wait(queue).unwrap_or_else(PoisonError::into_inner);
             }
@@ -509,19 +509,19 @@ impl Run<'_> {
         }
         let mut ordered = lock(&self.ordered);
         if let Some(start) = seam.and_then(|seam| wrong_start(leg, seam, &ordered.seams)) {
-            return Ok(Early::From(start));
+            return Ok(Handover::StartsAt(start));
         }
-        let mut work = std::mem::replace(work, Work::new(self.context.steps()));
+        let mut work = std::mem::replace(work, MorselOutput::new(self.context.steps()));
         let mut placed = Vec::new();
         let parts = std::mem::replace(parts, self.no_parts());
         let more = self.commit_parts(&mut ordered, parts, &mut work, &mut placed)?;
         drop(ordered);
         placed.into_iter().try_for_each(Placed::write)?;
         if more {
-            return Ok(Early::Go);
+            return Ok(Handover::GoOn);
         }
         self.enough(&mut lock(&self.queue));
-        Ok(Early::Enough)
+        Ok(Handover::Stopped)
     }
 
     /// No parts yet, of the kind that this pipeline commits: batches where a step is serial,
@@ -543,8 +543,8 @@ impl Run<'_> {
         &self,
         leg: &Leg,
         whole: Batch,
-        work: &mut Work,
-        take: &mut dyn FnMut(Batch, &mut Work) -> Result<()>,
+        work: &mut MorselOutput,
+        take: &mut dyn FnMut(Batch, &mut MorselOutput) -> Result<()>,
     ) -> Result<()> {
         let most = self.context.options.batch_rows.unwrap_or(usize::MAX);
         if whole.rows <= most {
@@ -646,7 +646,7 @@ impl Run<'_> {
         &self,
         ordered: &mut Ordered,
         parts: Parts,
-        work: &mut Work,
+        work: &mut MorselOutput,
         placed: &mut Vec<Placed>,
     ) -> Result<bool> {
         ordered.rows += work.source_rows as u64;
@@ -674,7 +674,7 @@ impl Run<'_> {
         }
         self.context.write_side(work)?;
         placed.append(&mut work.placed);
-        ordered.work.tally.merge(&work.tally);
+        ordered.work.counters.merge(&work.counters);
         if let Some(progress) = &self.context.options.progress
             && ordered.told.elapsed() >= Duration::from_millis(100)
         {

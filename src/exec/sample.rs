@@ -12,12 +12,12 @@ use arrow_array::UInt32Array;
 
 use super::budget::Reservation;
 use super::context::Context;
-use super::grace::{numbered, place_numbers};
-use super::held::{Compacted, Held, batch_of};
+use super::materialized::{CompactBatches, Materialized, batch_of};
+use super::morsel_output::MorselOutput;
 use super::pipeline::{Commit, Part, Sink};
 use super::serial::lot;
+use super::spill::partitioned::{decode_positions, encode_positions};
 use super::spill::{Reader, Spill, Writer};
-use super::tally::Work;
 use crate::error::Result;
 use crate::expr::Batch;
 use crate::io::memory::Ready;
@@ -38,7 +38,7 @@ pub(crate) struct SampleRows {
     rows: usize,
     /// Where they go once they do not fit.
     file: Option<Writer>,
-    held: Reservation,
+    reservation: Reservation,
     spill: Spill,
     step: StepId,
 }
@@ -53,11 +53,11 @@ impl SampleRows {
             candidates: Vec::new(),
             rows: 0,
             file: None,
-            held: context.budget.reservation(),
+            reservation: context.budget.reservation(),
             spill: context.spill.clone(),
             step,
         };
-        Sink { prepare: Arc::new(Compacted), commit: Box::new(commit) }
+        Sink { prepare: Arc::new(CompactBatches), commit: Box::new(commit) }
     }
 
     /// Whether a row is a candidate; it is in from then on, until a smaller lot pushes it out.
@@ -107,12 +107,12 @@ impl SampleRows {
         let mut file = self.spill.writer_alone()?;
         self.candidates.drain(..).try_for_each(|(places, batch)| write(&mut file, &places, batch))?;
         self.file = Some(file);
-        self.held.hold(0)
+        self.reservation.hold(0)
     }
 }
 
 fn write(file: &mut Writer, places: &[u64], mut batch: Batch) -> Result<()> {
-    batch.columns.insert(0, numbered(places.iter().copied()));
+    batch.columns.insert(0, encode_positions(places.iter().copied()));
     file.write(batch)
 }
 
@@ -133,7 +133,7 @@ fn chosen(own: &[u64], batch: &Batch, places: &[u64]) -> Result<(Vec<u64>, Batch
 const LOT: usize = 24;
 
 impl Commit for SampleRows {
-    fn commit(&mut self, part: Part, _: &mut Work) -> Result<bool> {
+    fn commit(&mut self, part: Part, _: &mut MorselOutput) -> Result<bool> {
         let batch = batch_of(part)?;
         let first = self.row;
         self.row += batch.rows as u64;
@@ -151,10 +151,10 @@ impl Commit for SampleRows {
         self.rows += batch.rows;
         let more = batch.memory() + places.len() * (8 + LOT);
         self.candidates.push((places, batch));
-        let mut fits = self.held.try_add(more);
+        let mut fits = self.reservation.try_add(more);
         if !fits || self.rows > 2 * self.count + SPARE {
             self.drop_others()?;
-            fits = self.held.try_hold(self.memory());
+            fits = self.reservation.try_hold(self.memory());
         }
         if !fits {
             self.put_on_disk()?;
@@ -162,15 +162,15 @@ impl Commit for SampleRows {
         Ok(true)
     }
 
-    fn finish(mut self: Box<Self>, work: &mut Work) -> Result<Held> {
-        work.tally.rows(self.step, self.best.len());
+    fn finish(mut self: Box<Self>, work: &mut MorselOutput) -> Result<Materialized> {
+        work.counters.rows(self.step, self.best.len());
         if let Some(file) = self.file.take() {
             let places = self.places();
             let reader = Mutex::new(file.finish()?.reader()?);
-            return Ok(Held::Scan(Box::new(Picked { reader, places })));
+            return Ok(Materialized::Scan(Box::new(Picked { reader, places })));
         }
         self.drop_others()?;
-        Ok(Held::Batches(self.candidates.into_iter().map(|(_, batch)| batch).collect()))
+        Ok(Materialized::Batches(self.candidates.into_iter().map(|(_, batch)| batch).collect()))
     }
 }
 
@@ -184,7 +184,7 @@ impl Scan for Picked {
     fn next(&self) -> Result<Option<Box<dyn Morsel>>> {
         let mut reader = self.reader.lock().unwrap_or_else(PoisonError::into_inner);
         while let Some(mut batch) = reader.as_mut().and_then(Iterator::next).transpose()? {
-            let own = place_numbers(&batch.columns.remove(0));
+            let own = decode_positions(&batch.columns.remove(0));
             let own: Vec<u64> = own.values().iter().map(|place| *place as u64).collect();
             let (_, batch) = chosen(&own, &batch, &self.places)?;
             if batch.rows > 0 {

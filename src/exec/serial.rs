@@ -7,13 +7,15 @@ use churn_kernels::hash;
 
 use super::budget::Reservation;
 use super::context::Context;
-use super::ends::{first_rows, numbers_of, within};
-use super::grace::{Dealt, Files, Process, numbered, place_numbers};
 use super::keys::KeyTable;
 use super::merge::Merge;
+use super::morsel_output::MorselOutput;
+use super::rows_per_key::{first_rows, numbers_of, within};
+use super::spill::partitioned::{
+    PartitionOperator, PartitionWriter, Partitions, decode_positions, encode_positions,
+};
 use super::spill::{Disk, Run, Spill, Writer};
 use super::stream::{StreamOp, offending};
-use super::tally::Work;
 use crate::error::{Error, Result};
 use crate::expr::{Batch, Event, Type};
 use crate::io::source::Scan;
@@ -22,7 +24,7 @@ use crate::plan::StepId;
 /// An operator that sees the batches in order.
 pub(crate) trait SerialOp: Send {
     /// Works on the next batch.
-    fn apply(&mut self, batch: Batch, work: &mut Work) -> Result<Batch>;
+    fn apply(&mut self, batch: Batch, work: &mut MorselOutput) -> Result<Batch>;
 
     /// Whether nothing will come out of it any more.
     fn is_full(&self) -> bool {
@@ -30,7 +32,7 @@ pub(crate) trait SerialOp: Send {
     }
 
     /// Rows that it kept back, and that come out behind all others.
-    fn finish(&mut self, _: &mut Work) -> Result<Option<Box<dyn Scan>>> {
+    fn finish(&mut self, _: &mut MorselOutput) -> Result<Option<Box<dyn Scan>>> {
         Ok(None)
     }
 }
@@ -39,7 +41,7 @@ pub(crate) trait SerialOp: Send {
 pub(crate) struct Streamed(pub(crate) Box<dyn StreamOp>);
 
 impl SerialOp for Streamed {
-    fn apply(&mut self, batch: Batch, work: &mut Work) -> Result<Batch> {
+    fn apply(&mut self, batch: Batch, work: &mut MorselOutput) -> Result<Batch> {
         self.0.apply(batch, work)
     }
 }
@@ -54,12 +56,12 @@ pub(crate) struct First {
 }
 
 impl SerialOp for First {
-    fn apply(&mut self, batch: Batch, work: &mut Work) -> Result<Batch> {
+    fn apply(&mut self, batch: Batch, work: &mut MorselOutput) -> Result<Batch> {
         let from = self.skip.min(batch.rows);
         self.skip -= from;
         let rows = self.left.min(batch.rows - from);
         self.left -= rows;
-        work.tally.rows(self.step, rows);
+        work.counters.rows(self.step, rows);
         Ok(if rows == batch.rows { batch } else { batch.slice(from, rows) })
     }
 
@@ -70,7 +72,7 @@ impl SerialOp for First {
 
 /// `first N per COLS`, and `distinct`, which is the first one.
 ///
-/// When the table of keys is full, it stays as it is: rows of known keys are settled by it, and the others are dealt
+/// When the table of keys is full, it stays as it is: rows of known keys are settled by it, and the others are partitioned
 /// to files. What passes from then on comes out at the end, in order.
 pub(crate) struct FirstPer {
     pub(crate) count: usize,
@@ -83,16 +85,16 @@ pub(crate) struct FirstPer {
 }
 
 impl FirstPer {
-    fn tell(&self, before: usize, kept: usize, work: &mut Work) {
-        work.tally.rows(self.step, kept);
+    fn tell(&self, before: usize, kept: usize, work: &mut MorselOutput) {
+        work.counters.rows(self.step, kept);
         if self.distinct {
-            work.tally.event(self.step, Event::Repeated, before - kept);
+            work.counters.event(self.step, Event::Repeated, before - kept);
         }
     }
 }
 
 impl SerialOp for FirstPer {
-    fn apply(&mut self, batch: Batch, work: &mut Work) -> Result<Batch> {
+    fn apply(&mut self, batch: Batch, work: &mut MorselOutput) -> Result<Batch> {
         let first = self.seen.row;
         self.seen.row += batch.rows as u64;
         if self.seen.full.is_none() {
@@ -110,23 +112,23 @@ impl SerialOp for FirstPer {
         let places = known.places.iter().zip(&keep).filter(|(_, keep)| **keep).map(|(place, _)| *place);
         if let Some(full) = &mut self.seen.full {
             full.pass(passing, places)?;
-            full.dealt.push(&unknown.batch, &unknown.keys, &unknown.places)?;
+            full.writer.push(&unknown.batch, &unknown.keys, &unknown.places)?;
         }
         Ok(batch.slice(0, 0))
     }
 
-    fn finish(&mut self, work: &mut Work) -> Result<Option<Box<dyn Scan>>> {
+    fn finish(&mut self, work: &mut MorselOutput) -> Result<Option<Box<dyn Scan>>> {
         let Some(full) = self.seen.full.take() else { return Ok(None) };
         let process = first_rows(self.seen.keys.clone(), self.seen.kinds.clone(), self.count);
-        let dealt = full.dealt.finish()?;
-        let rows: u64 = dealt.iter().map(|run| run.rows).sum();
+        let partitions = full.writer.finish()?;
+        let rows: u64 = partitions.iter().map(|run| run.rows).sum();
         self.seen.forget()?;
-        let mut runs = self.seen.processed(dealt, process.as_ref())?;
+        let mut runs = self.seen.processed(partitions, process.as_ref())?;
         let kept: u64 = runs.iter().map(|run| run.rows).sum();
         self.tell(rows as usize, kept as usize, work);
         runs.push(full.passed.finish()?);
-        let Seen { spill, held, threads, .. } = &self.seen;
-        let disk = Disk { spill, budget: held.budget(), threads: *threads };
+        let Seen { spill, reservation, threads, .. } = &self.seen;
+        let disk = Disk { spill, budget: reservation.budget(), threads: *threads };
         Ok(Some(Box::new(Merge::new(runs, None, &disk)?)))
     }
 }
@@ -145,7 +147,7 @@ pub(crate) fn lot(seed: u64, row: u64) -> u64 {
 }
 
 impl SerialOp for SamplePercent {
-    fn apply(&mut self, batch: Batch, work: &mut Work) -> Result<Batch> {
+    fn apply(&mut self, batch: Batch, work: &mut MorselOutput) -> Result<Batch> {
         let first = self.row;
         self.row += batch.rows as u64;
         // 2^64 times the share; one hundred percent is every lot.
@@ -153,7 +155,7 @@ impl SerialOp for SamplePercent {
         let keep: BooleanArray =
             (first..self.row).map(|row| Some(self.percent >= 100.0 || below(row))).collect();
         let batch = batch.filter(&keep)?;
-        work.tally.rows(self.step, batch.rows);
+        work.counters.rows(self.step, batch.rows);
         Ok(batch)
     }
 }
@@ -163,7 +165,7 @@ pub(crate) struct Seen {
     pub(crate) keys: Vec<usize>,
     kinds: Vec<Type>,
     table: KeyTable,
-    held: Reservation,
+    reservation: Reservation,
     spill: Spill,
     threads: usize,
     /// The place of the next row.
@@ -174,14 +176,14 @@ pub(crate) struct Seen {
 /// Where rows go once the table is full.
 struct Full {
     /// Rows of unknown keys.
-    dealt: Dealt,
+    writer: PartitionWriter,
     /// Rows that pass, with their places.
     passed: Writer,
 }
 
 impl Full {
     fn pass(&mut self, mut batch: Batch, places: impl Iterator<Item = u64>) -> Result<()> {
-        batch.columns.insert(0, numbered(places));
+        batch.columns.insert(0, encode_positions(places));
         self.passed.write(batch)
     }
 }
@@ -200,7 +202,7 @@ impl Seen {
             keys,
             table: KeyTable::new(kinds.clone())?,
             kinds,
-            held: context.budget.reservation(),
+            reservation: context.budget.reservation(),
             spill: context.spill.clone(),
             threads: context.threads(),
             row: 0,
@@ -211,9 +213,9 @@ impl Seen {
     /// Reserves what the table holds; when it may not grow any more, files take over.
     fn weigh(&mut self) -> Result<()> {
         // A table that grows holds its old places beside the new ones for a moment.
-        if !self.held.try_hold(self.table.memory() / 2 * 3) {
-            let dealt = Dealt::new(self.kinds.clone(), &self.spill)?;
-            self.full = Some(Full { dealt, passed: self.spill.writer()? });
+        if !self.reservation.try_hold(self.table.memory() / 2 * 3) {
+            let writer = PartitionWriter::new(self.kinds.clone(), &self.spill)?;
+            self.full = Some(Full { writer, passed: self.spill.writer()? });
         }
         Ok(())
     }
@@ -221,12 +223,12 @@ impl Seen {
     /// Lets go of the keys: all rows have come.
     fn forget(&mut self) -> Result<()> {
         self.table = KeyTable::new(self.kinds.clone())?;
-        self.held.hold(0)
+        self.reservation.hold(0)
     }
 
     /// What becomes of rows of unknown keys.
-    fn processed(&self, dealt: Vec<Run>, process: &dyn Process) -> Result<Vec<Run>> {
-        let files = Files {
+    fn processed(&self, partitions: Vec<Run>, process: &dyn PartitionOperator) -> Result<Vec<Run>> {
+        let files = Partitions {
             kinds: &self.kinds,
             keys: &|batch| Ok(self.keys.iter().filter_map(|i| batch.columns.get(*i).cloned()).collect()),
             process,
@@ -234,7 +236,7 @@ impl Seen {
             spill: &self.spill,
             threads: self.threads,
         };
-        files.processed(dealt, &mut self.held.budget().reservation())
+        files.processed(partitions, &mut self.reservation.budget().reservation())
     }
 
     /// The rows whose keys the full table knows, and the others.
@@ -292,7 +294,7 @@ impl RequireUnique {
                 let mut own = batch.clone();
                 // The last column has the places of the rows.
                 let places = own.columns.pop();
-                let places = places.as_ref().map(place_numbers);
+                let places = places.as_ref().map(decode_positions);
                 let place = |row: usize| places.as_ref().map_or(u64::MAX, |places| places.value(row) as u64);
                 if let Some(repeated) = Self::first(&own, &places_where(&keep, false), place) {
                     let mut found = found.lock().unwrap_or_else(PoisonError::into_inner);
@@ -307,13 +309,13 @@ impl RequireUnique {
                 .map(|batch| (batch.slice(0, 0), Some(vec![false; batch.rows].into())))
                 .collect())
         };
-        self.seen.processed(full.dealt.finish()?, &process)?;
+        self.seen.processed(full.writer.finish()?, &process)?;
         Ok(found.into_inner().unwrap_or_else(PoisonError::into_inner))
     }
 }
 
 impl SerialOp for RequireUnique {
-    fn apply(&mut self, batch: Batch, _: &mut Work) -> Result<Batch> {
+    fn apply(&mut self, batch: Batch, _: &mut MorselOutput) -> Result<Batch> {
         let first = self.seen.row;
         self.seen.row += batch.rows as u64;
         if self.seen.full.is_none() {
@@ -334,8 +336,8 @@ impl SerialOp for RequireUnique {
         }
         let (known, mut unknown) = self.seen.split(&batch, first)?;
         if let Some(full) = &mut self.seen.full {
-            unknown.batch.columns.push(numbered(unknown.places.iter().copied()));
-            full.dealt.push(&unknown.batch, &unknown.keys, &unknown.places)?;
+            unknown.batch.columns.push(encode_positions(unknown.places.iter().copied()));
+            full.writer.push(&unknown.batch, &unknown.keys, &unknown.places)?;
         }
         let place = |row: usize| known.places.get(row).copied().unwrap_or(u64::MAX);
         if let Some(here) = Self::first(&known.batch, &(0..known.batch.rows).collect::<Vec<_>>(), place) {
@@ -346,7 +348,7 @@ impl SerialOp for RequireUnique {
         Ok(batch)
     }
 
-    fn finish(&mut self, _: &mut Work) -> Result<Option<Box<dyn Scan>>> {
+    fn finish(&mut self, _: &mut MorselOutput) -> Result<Option<Box<dyn Scan>>> {
         match self.first_on_disk()? {
             Some(repeated) => Err(self.refuse(repeated)),
             None => Ok(None),

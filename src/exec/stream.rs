@@ -5,8 +5,8 @@ use std::sync::Arc;
 use arrow_array::cast::AsArray;
 use arrow_array::{Array, BooleanArray};
 
-use super::held::concat;
-use super::tally::{Side, Work};
+use super::materialized::concat;
+use super::morsel_output::{MorselOutput, SideOutput};
 use crate::cancel;
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::{Batch, Bound, Event, Scalar};
@@ -19,7 +19,7 @@ pub(crate) trait StreamOp: Send + Sync {
     /// Works on a batch; one that may become many is given as one.
     ///
     /// An operator implements this, or `multiplies` and `each`.
-    fn apply(&self, batch: Batch, work: &mut Work) -> Result<Batch> {
+    fn apply(&self, batch: Batch, work: &mut MorselOutput) -> Result<Batch> {
         let mut parts = Vec::new();
         self.each(batch, work, &mut |batch, _| {
             parts.push(batch);
@@ -34,20 +34,20 @@ pub(crate) trait StreamOp: Send + Sync {
     }
 
     /// Works on a batch that may become many.
-    fn each(&self, batch: Batch, work: &mut Work, take: &mut Take<'_>) -> Result<()> {
+    fn each(&self, batch: Batch, work: &mut MorselOutput, take: &mut Take<'_>) -> Result<()> {
         let batch = self.apply(batch, work)?;
         take(batch, work)
     }
 }
 
 /// What takes the batches that come out of an operator.
-pub(crate) type Take<'a> = dyn FnMut(Batch, &mut Work) -> Result<()> + 'a;
+pub(crate) type Take<'a> = dyn FnMut(Batch, &mut MorselOutput) -> Result<()> + 'a;
 
 /// Sends a batch through operators, one after the other.
 pub(crate) fn through(
     ops: &[Arc<dyn StreamOp>],
     mut batch: Batch,
-    work: &mut Work,
+    work: &mut MorselOutput,
     take: &mut Take<'_>,
 ) -> Result<()> {
     for (i, op) in ops.iter().enumerate() {
@@ -68,7 +68,7 @@ pub(crate) fn through(
 pub(crate) struct Pick(pub(crate) Vec<usize>);
 
 impl StreamOp for Pick {
-    fn apply(&self, batch: Batch, _: &mut Work) -> Result<Batch> {
+    fn apply(&self, batch: Batch, _: &mut MorselOutput) -> Result<Batch> {
         let columns = self.0.iter().filter_map(|i| batch.columns.get(*i).cloned()).collect();
         Ok(Batch { columns, rows: batch.rows })
     }
@@ -82,7 +82,7 @@ pub(crate) struct Select {
 }
 
 impl StreamOp for Select {
-    fn apply(&self, batch: Batch, work: &mut Work) -> Result<Batch> {
+    fn apply(&self, batch: Batch, work: &mut MorselOutput) -> Result<Batch> {
         let evaluate = |bound: &Bound| {
             work.with_events(self.step, |events| bound.evaluate_array(&batch, events))
                 .map_err(|e| e.in_step(&self.text))
@@ -100,7 +100,7 @@ pub(crate) struct Compute {
 }
 
 impl StreamOp for Compute {
-    fn apply(&self, mut batch: Batch, work: &mut Work) -> Result<Batch> {
+    fn apply(&self, mut batch: Batch, work: &mut MorselOutput) -> Result<Batch> {
         for bound in &self.columns {
             let array = work
                 .with_events(self.step, |events| bound.evaluate_array(&batch, events))
@@ -122,32 +122,32 @@ pub(crate) struct Test {
 }
 
 /// What chooses among rows, also while they are read.
-pub(crate) trait Sieve: Send + Sync {
+pub(crate) trait ScanFilter: Send + Sync {
     /// Which rows stay; the others are counted.
-    fn keep(&self, batch: &Batch, work: &mut Work) -> Result<BooleanArray>;
+    fn keep(&self, batch: &Batch, work: &mut MorselOutput) -> Result<BooleanArray>;
     /// Counts rows that were not read, since none of them could stay.
-    fn skipped(&self, rows: usize, work: &mut Work);
+    fn skipped(&self, rows: usize, work: &mut MorselOutput);
 }
 
-impl Sieve for Test {
-    fn skipped(&self, rows: usize, work: &mut Work) {
-        work.tally.event(self.step, Event::Skipped, rows);
+impl ScanFilter for Test {
+    fn skipped(&self, rows: usize, work: &mut MorselOutput) {
+        work.counters.event(self.step, Event::Skipped, rows);
     }
 
-    fn keep(&self, batch: &Batch, work: &mut Work) -> Result<BooleanArray> {
+    fn keep(&self, batch: &Batch, work: &mut MorselOutput) -> Result<BooleanArray> {
         let truth = work
             .with_events(self.step, |events| self.condition.evaluate(batch, events))
             .map_err(|e| e.in_step(&self.text))?
             .bools(batch.rows);
         let kept = truth.true_count();
         if self.early {
-            work.tally.event(self.step, Event::Early, batch.rows - kept);
+            work.counters.event(self.step, Event::Prefiltered, batch.rows - kept);
             return Ok(truth);
         }
         let unknown = truth.null_count();
-        work.tally.rows(self.step, kept);
-        work.tally.event(self.step, Event::Unknown, unknown);
-        work.tally.event(self.step, Event::NotTrue, batch.rows - kept - unknown);
+        work.counters.rows(self.step, kept);
+        work.counters.event(self.step, Event::Unknown, unknown);
+        work.counters.event(self.step, Event::NotTrue, batch.rows - kept - unknown);
         Ok(truth)
     }
 }
@@ -156,7 +156,7 @@ impl Sieve for Test {
 pub(crate) struct Filter(pub(crate) Test);
 
 impl StreamOp for Filter {
-    fn apply(&self, batch: Batch, work: &mut Work) -> Result<Batch> {
+    fn apply(&self, batch: Batch, work: &mut MorselOutput) -> Result<Batch> {
         let keep = self.0.keep(&batch, work)?;
         if keep.true_count() == batch.rows { Ok(batch) } else { batch.filter(&keep) }
     }
@@ -166,19 +166,19 @@ impl StreamOp for Filter {
 pub(crate) struct ScanTest {
     /// The columns they use, among those that are read.
     pub(crate) columns: Vec<usize>,
-    pub(crate) tests: Vec<Box<dyn Sieve>>,
+    pub(crate) tests: Vec<Box<dyn ScanFilter>>,
 }
 
 impl ScanTest {
     /// Runs `f` with the test as a reader sees it.
-    pub(crate) fn with<T>(&self, work: &mut Work, f: impl FnOnce(&mut dyn RowTest) -> T) -> T {
+    pub(crate) fn with<T>(&self, work: &mut MorselOutput, f: impl FnOnce(&mut dyn RowTest) -> T) -> T {
         f(&mut Testing { test: self, work })
     }
 }
 
 struct Testing<'a> {
     test: &'a ScanTest,
-    work: &'a mut Work,
+    work: &'a mut MorselOutput,
 }
 
 impl RowTest for Testing<'_> {
@@ -216,7 +216,7 @@ pub(crate) struct Require {
 }
 
 impl StreamOp for Require {
-    fn apply(&self, batch: Batch, work: &mut Work) -> Result<Batch> {
+    fn apply(&self, batch: Batch, work: &mut MorselOutput) -> Result<Batch> {
         let truth = work
             .with_events(self.step, |events| self.condition.evaluate(&batch, events))
             .map_err(|e| e.in_step(&self.text))?
@@ -253,7 +253,7 @@ pub(crate) struct Tap {
 }
 
 impl StreamOp for Tap {
-    fn apply(&self, mut batch: Batch, work: &mut Work) -> Result<Batch> {
+    fn apply(&self, mut batch: Batch, work: &mut MorselOutput) -> Result<Batch> {
         let ready = self.ready.filter(|place| *place < batch.columns.len());
         let ready = ready.map(|place| batch.columns.remove(place));
         let ready = ready.as_ref().and_then(|lines| lines.as_binary_view_opt());
@@ -262,10 +262,10 @@ impl StreamOp for Tap {
         if batch.rows > 0 {
             let side = match &self.encoder {
                 Some(encoder) => {
-                    work.tally.event(self.step, Event::NoNumber, encoder.lost(&rows));
-                    Side::Bytes(encoder.rows(&rows, ready)?)
+                    work.counters.event(self.step, Event::NoNumber, encoder.lost(&rows));
+                    SideOutput::Bytes(encoder.rows(&rows, ready)?)
                 }
-                None => Side::Rows(rows.compacted()),
+                None => SideOutput::Rows(rows.compacted()),
             };
             work.side.push((self.output, side));
         }
@@ -277,8 +277,8 @@ impl StreamOp for Tap {
 pub(crate) struct Count(pub(crate) StepId);
 
 impl StreamOp for Count {
-    fn apply(&self, batch: Batch, work: &mut Work) -> Result<Batch> {
-        work.tally.rows(self.0, batch.rows);
+    fn apply(&self, batch: Batch, work: &mut MorselOutput) -> Result<Batch> {
+        work.counters.rows(self.0, batch.rows);
         Ok(batch)
     }
 }
@@ -287,7 +287,7 @@ impl StreamOp for Count {
 pub(crate) struct TapLines(pub(crate) usize);
 
 impl StreamOp for TapLines {
-    fn apply(&self, batch: Batch, work: &mut Work) -> Result<Batch> {
+    fn apply(&self, batch: Batch, work: &mut MorselOutput) -> Result<Batch> {
         let lines = batch.columns.first().and_then(|c| c.as_binary_opt::<i64>()).cloned();
         let rows = batch.rows;
         drop(batch);
@@ -299,7 +299,7 @@ impl StreamOp for TapLines {
                 if range == (0..values.len()) { values.into_vec() } else { Err(values.slice(range.start)) };
             let text = text
                 .unwrap_or_else(|values| values.as_slice().get(..range.len()).unwrap_or_default().to_vec());
-            work.side.push((self.0, Side::Bytes(text)));
+            work.side.push((self.0, SideOutput::Bytes(text)));
         }
         Ok(Batch { columns: Vec::new(), rows })
     }

@@ -6,8 +6,8 @@ use arrow_array::cast::AsArray;
 use arrow_array::{Array, ArrayRef, Int32Array, ListArray, StringViewArray, UInt32Array};
 use churn_kernels::gather;
 
+use super::morsel_output::MorselOutput;
 use super::stream::{StreamOp, Take};
-use super::tally::Work;
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::{Batch, Bound, Event, taken, widen};
 use crate::plan::StepId;
@@ -30,7 +30,7 @@ pub(crate) struct Unpivot {
 }
 
 impl Unpivot {
-    fn unpivoted(&self, batch: &Batch, work: &mut Work) -> Result<Batch> {
+    fn unpivoted(&self, batch: &Batch, work: &mut MorselOutput) -> Result<Batch> {
         let rows = batch.rows * self.times;
         let source = UInt32Array::from_iter_values((0..rows).map(|row| (row / self.times) as u32));
         let mut columns = Vec::new();
@@ -63,7 +63,7 @@ impl Unpivot {
         let values = batch.columns.get(first_value..).unwrap_or_default();
         let keep: Vec<bool> = (0..rows).map(|row| values.iter().any(|column| column.is_valid(row))).collect();
         let kept = batch.filter(&keep.into())?;
-        work.tally.event(self.step, Event::Empty, rows - kept.rows);
+        work.counters.event(self.step, Event::Empty, rows - kept.rows);
         Ok(kept)
     }
 }
@@ -73,11 +73,11 @@ impl StreamOp for Unpivot {
         true
     }
 
-    fn each(&self, batch: Batch, work: &mut Work, take: &mut Take<'_>) -> Result<()> {
+    fn each(&self, batch: Batch, work: &mut MorselOutput, take: &mut Take<'_>) -> Result<()> {
         let rows = (CHUNK / self.times.max(1)).max(1);
-        for part in super::held::slices_of(batch, rows) {
+        for part in super::materialized::slices_of(batch, rows) {
             let part = self.unpivoted(&part, work)?;
-            work.tally.rows(self.step, part.rows);
+            work.counters.rows(self.step, part.rows);
             take(part, work)?;
         }
         Ok(())
@@ -114,7 +114,7 @@ impl Unnest {
         Ok(first)
     }
 
-    fn unnested(&self, batch: &Batch, work: &mut Work) -> Result<Batch> {
+    fn unnested(&self, batch: &Batch, work: &mut MorselOutput) -> Result<Batch> {
         let wide = |place: &usize| {
             let column = batch.columns.get(*place).map(widen).transpose()?;
             let lost = || Error::new(ErrorKind::Internal, "A column to unnest is no list.");
@@ -139,7 +139,7 @@ impl Unnest {
             }
         }
         if self.skip_nulls {
-            work.tally.event(self.step, Event::Empty, empty);
+            work.counters.event(self.step, Event::Empty, empty);
         }
         let rows = source.len();
         let source = UInt32Array::from(source);
@@ -159,10 +159,10 @@ impl StreamOp for Unnest {
         true
     }
 
-    fn each(&self, batch: Batch, work: &mut Work, take: &mut Take<'_>) -> Result<()> {
-        for part in super::held::slices_of(batch, 1 << 10) {
+    fn each(&self, batch: Batch, work: &mut MorselOutput, take: &mut Take<'_>) -> Result<()> {
+        for part in super::materialized::slices_of(batch, 1 << 10) {
             let part = self.unnested(&part, work)?;
-            work.tally.rows(self.step, part.rows);
+            work.counters.rows(self.step, part.rows);
             take(part, work)?;
         }
         Ok(())

@@ -174,7 +174,7 @@ pub(crate) struct Call {
     pub(crate) args: Vec<Bound>,
     pub(crate) kernel: Kernel,
     /// Whether it can neither fail nor cause an event, so that it may be moved or left out.
-    pub(crate) quiet: bool,
+    pub(crate) infallible: bool,
 }
 
 impl Call {
@@ -189,7 +189,9 @@ impl Call {
             return Ok(None);
         };
         let Some(array) = batch.columns.get(*position as usize) else { return Ok(None) };
-        let Some(dictionary) = array.as_any_dictionary_opt().filter(|_| self.quiet) else { return Ok(None) };
+        let Some(dictionary) = array.as_any_dictionary_opt().filter(|_| self.infallible) else {
+            return Ok(None);
+        };
         let values = dictionary.values().len();
         if values == 0 || values * 2 > batch.rows || dictionary.values().null_count() > 0 {
             return Ok(None);
@@ -268,10 +270,10 @@ impl Bound {
     }
 
     /// Whether it can neither fail nor cause an event.
-    pub(crate) fn is_quiet(&self) -> bool {
-        let mut quiet = !matches!(&self.node, Node::Call(call) if !call.quiet);
-        self.for_each_part(&mut |part| quiet &= deep::guarded(|| part.is_quiet()));
-        quiet
+    pub(crate) fn is_infallible(&self) -> bool {
+        let mut infallible = !matches!(&self.node, Node::Call(call) if !call.infallible);
+        self.for_each_part(&mut |part| infallible &= deep::guarded(|| part.is_infallible()));
+        infallible
     }
 
     /// Whether a null is written in it.

@@ -17,7 +17,7 @@ pub(crate) fn silently(bound: Bound, to: &Type) -> Option<Bound> {
     if bound.kind == *to || bound.kind == Type::Unknown || *to == Type::Unknown {
         return Some(bound);
     }
-    if bound.kind.unite(to)? != *to {
+    if bound.kind.common_type(to)? != *to {
         return None;
     }
     if let Some(value) = bound.as_literal() {
@@ -35,7 +35,7 @@ pub(crate) fn silently(bound: Bound, to: &Type) -> Option<Bound> {
         }
         Ok(Column::Array(convert_silently(&column.array(rows), &target)))
     });
-    let call = Call { name: "convert", args: vec![bound], kernel, quiet: true };
+    let call = Call { name: "convert", args: vec![bound], kernel, infallible: true };
     Some(Bound { node: Node::Call(call), kind: to.clone() })
 }
 
@@ -86,7 +86,7 @@ pub(crate) fn explicitly(from: Bound, to: &Type, format: Option<String>, lenient
         return bound;
     }
     let target = to.clone();
-    let quiet = *to == Type::Text;
+    let infallible = *to == Type::Text;
     let kernel: Kernel = Arc::new(move |args, rows, events| {
         let Some(column) = args.first() else { return Err(lost()) };
         let array = column.array(rows);
@@ -107,7 +107,7 @@ pub(crate) fn explicitly(from: Bound, to: &Type, format: Option<String>, lenient
         }
         Ok(Column::Array(array_of(&values.iter().collect::<Vec<_>>(), &target)))
     });
-    Bound { node: Node::Call(Call { name: "cast", args: vec![from], kernel, quiet }), kind: to.clone() }
+    Bound { node: Node::Call(Call { name: "cast", args: vec![from], kernel, infallible }), kind: to.clone() }
 }
 
 /// timestamp → date by a loop.

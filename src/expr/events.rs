@@ -11,7 +11,7 @@ pub enum Event {
     /// A row that was not read: the file's statistics show that its condition is not true.
     Skipped,
     /// A row that a filter of groups would leave out, left out before it was grouped.
-    Early,
+    Prefiltered,
     /// A division by zero that gave null.
     ZeroDivision,
     /// A value outside a function's domain that gave null.
@@ -48,7 +48,7 @@ impl Event {
         Event::NotTrue,
         Event::Unknown,
         Event::Skipped,
-        Event::Early,
+        Event::Prefiltered,
         Event::RaggedRow,
         Event::BadCell,
         Event::FailedCast,
@@ -71,7 +71,7 @@ impl Event {
             Event::NotTrue => "not_true",
             Event::Unknown => "unknown",
             Event::Skipped => "skipped",
-            Event::Early => "left_out_early",
+            Event::Prefiltered => "left_out_early",
             Event::ZeroDivision => "zero_divisions",
             Event::OutOfDomain => "out_of_domain",
             Event::NoNumber => "no_numbers",

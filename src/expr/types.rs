@@ -98,7 +98,7 @@ impl Type {
     /// The type that both turn into silently; `None` if there is none.
     ///
     /// int → decimal → float, and date → timestamp.
-    pub fn unite(&self, other: &Type) -> Option<Type> {
+    pub fn common_type(&self, other: &Type) -> Option<Type> {
         Some(match (self, other) {
             (a, b) if a == b => a.clone(),
             (Type::Unknown, _) | (_, Type::Unknown) => Type::Unknown,
@@ -110,7 +110,7 @@ impl Type {
             }
             (Type::Decimal(p, s), Type::Decimal(q, r)) => Type::wide_decimal(*p, *s, *q, *r),
             (Type::Date, Type::Timestamp) | (Type::Timestamp, Type::Date) => Type::Timestamp,
-            (Type::List(a), Type::List(b)) => Type::List(Box::new(a.unite(b)?)),
+            (Type::List(a), Type::List(b)) => Type::List(Box::new(a.common_type(b)?)),
             _ => return None,
         })
     }

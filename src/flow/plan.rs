@@ -141,11 +141,11 @@ impl CheckedPlan {
         let plan = &*self.complete(options)?;
         let (format, fields) = (Format::named(format)?, &plan.main.fields);
         let with = WriteOptions::default();
-        let means = options.means();
+        let resources = options.writer_resources();
         let sink = || match format.encoder(fields, &with) {
             Some(encoder) => Writer::sink(out, encoder, plan.steps.len().saturating_sub(1)),
             None => {
-                let writer = format.writer(Out::new(out), fields, &with, &means)?;
+                let writer = format.writer(Out::new(out), fields, &with, &resources)?;
                 Ok(writer.map_or_else(exec::Discard::sink, Columns::sink))
             }
         };

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use arrow_array::{Array, ArrayRef};
 use arrow_schema::{DataType, Field as ArrowField, Schema};
 
-use super::unite::conformed;
+use super::merge_schemas::cast_to;
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::{Batch, Field};
 use crate::parallel::Helpers;
@@ -25,19 +25,22 @@ pub(crate) trait RowWriter: Send {
 
 /// What writers may use.
 #[derive(Clone, Debug)]
-pub(crate) struct Means {
+pub(crate) struct WriterResources {
     pub(crate) helpers: Helpers,
     /// Bytes of rows that wait until there are enough of them, at most.
     pub(crate) bytes: usize,
 }
 
-impl Means {
+impl WriterResources {
     const LEAST: usize = 8 << 20;
     const MOST: usize = 256 << 20;
 
     /// With so many threads, within so many bytes: a little is always there, and more than enough helps nobody.
-    pub(crate) fn new(threads: usize, bytes: usize) -> Means {
-        Means { helpers: Helpers::beside(threads), bytes: bytes.clamp(Means::LEAST, Means::MOST) }
+    pub(crate) fn new(threads: usize, bytes: usize) -> WriterResources {
+        WriterResources {
+            helpers: Helpers::beside(threads),
+            bytes: bytes.clamp(WriterResources::LEAST, WriterResources::MOST),
+        }
     }
 
     /// Bytes of rows that are handed on together, at most.
@@ -114,7 +117,7 @@ impl Rows {
     pub(crate) fn push(&mut self, batch: Batch) -> Result<()> {
         if batch.rows > 0 {
             let columns = batch.columns.into_iter().zip(self.schema.fields());
-            let columns = columns.map(|(c, f)| conformed(c, f.data_type())).collect::<Result<_>>()?;
+            let columns = columns.map(|(c, f)| cast_to(c, f.data_type())).collect::<Result<_>>()?;
             let batch = Batch { columns, rows: batch.rows };
             self.rows += batch.rows;
             self.bytes += batch.memory();

@@ -10,8 +10,8 @@ use std::sync::{Arc, Mutex, PoisonError};
 use arrow_array::{ArrayRef, new_null_array};
 use arrow_schema::DataType;
 
+use super::merge_schemas::{MergedSchema, Part, cast_to};
 use super::source::{About, Decoded, Looked, Morsel, Request, RowTest, Scan, Seam, Source, SourceColumn};
-use super::unite::{Part, United, conformed};
 use crate::error::Result;
 use crate::expr::{Batch, Scalar, Type};
 
@@ -90,7 +90,7 @@ struct Folder {
 #[derive(Debug)]
 pub(crate) struct FolderSource {
     folders: Arc<Vec<Folder>>,
-    united: Arc<United>,
+    united: Arc<MergedSchema>,
     /// How many of the columns are keys: the last ones.
     keys: usize,
     about: About,
@@ -143,7 +143,7 @@ pub(crate) fn opened(files: &[PathBuf], base: &Path, open: &Open<'_>) -> Result<
                 .collect(),
         })
         .collect();
-    let mut united = United::new(&listed, None)?;
+    let mut united = MergedSchema::new(&listed, None)?;
     for (places, folder) in united.places.iter_mut().zip(&folders) {
         let place = |c: &SourceColumn| folder.source.columns().iter().position(|own| own.name == c.name);
         *places = united.columns.iter().map(place).collect();
@@ -230,7 +230,7 @@ impl Source for FolderSource {
 
 struct Shared {
     folders: Arc<Vec<Folder>>,
-    united: Arc<United>,
+    united: Arc<MergedSchema>,
     keys: usize,
     request: Request,
 }
@@ -359,7 +359,7 @@ impl Morsel for FolderMorsel {
                 return Ok(value.to_array(&Type::of(&data).unwrap_or(Type::Text), rows));
             }
             match places.and_then(|p| p.get(*column).copied().flatten()).and_then(|_| own.next()) {
-                Some(array) => conformed(array, &data),
+                Some(array) => cast_to(array, &data),
                 None => Ok(new_null_array(&data, rows)),
             }
         };

@@ -6,7 +6,7 @@ use std::path::Path;
 use arrow_array::BinaryViewArray;
 
 use super::arrow::write::ArrowWriter;
-use super::binary::{Means, Out, RowWriter};
+use super::binary::{Out, RowWriter, WriterResources};
 use super::csv::write::CsvEncoder;
 use super::json::write::JsonEncoder;
 use super::markdown::MarkdownEncoder;
@@ -273,11 +273,11 @@ impl Format {
         out: Out,
         fields: &[Field],
         options: &WriteOptions,
-        means: &Means,
+        resources: &WriterResources,
     ) -> Result<Option<Box<dyn RowWriter>>> {
         Ok(match self {
-            Format::Parquet => Some(Box::new(ParquetWriter::new(out, fields, options, means))),
-            Format::Arrow => Some(Box::new(ArrowWriter::new(out, fields, options, means)?)),
+            Format::Parquet => Some(Box::new(ParquetWriter::new(out, fields, options, resources))),
+            Format::Arrow => Some(Box::new(ArrowWriter::new(out, fields, options, resources)?)),
             Format::Workbook => Some(Box::new(WorkbookWriter::new(out, fields)?)),
             _ => None,
         })

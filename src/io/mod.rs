@@ -12,7 +12,7 @@
 //! | `json` | JSON and NDJSON, read and written |
 //! | `parquet`, `arrow` | columnar files, read and written |
 //! | `workbook` | sheets of workbooks, read and written |
-//! | `unite` | several files of one table, columns by name |
+//! | `merge_schemas` | several files of one table, columns by name |
 //! | `ranges` | what conditions say of columns, to be held against a file's statistics |
 //! | `binary` | what columnar formats that are written share |
 //! | `files` | the files that a request reads and writes: none may be both |
@@ -32,6 +32,7 @@ pub(crate) mod identity;
 pub(crate) mod json;
 pub(crate) mod markdown;
 pub(crate) mod memory;
+pub(crate) mod merge_schemas;
 pub(crate) mod open_files;
 pub(crate) mod parquet;
 pub(crate) mod part;
@@ -43,5 +44,4 @@ pub(crate) mod split;
 pub(crate) mod streams;
 pub(crate) mod target;
 pub(crate) mod temporary;
-pub(crate) mod unite;
 pub(crate) mod workbook;

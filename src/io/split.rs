@@ -11,7 +11,7 @@ use arrow_array::{ArrayRef, UInt32Array};
 use arrow_row::{RowConverter, SortField};
 use hashbrown::HashMap;
 
-use super::binary::{Means, Out, RowWriter, Rows};
+use super::binary::{Out, RowWriter, Rows, WriterResources};
 use super::folders::{folder_name, is_of_key};
 use super::format::{Encoder, Format, WriteOptions};
 use super::part::folder_of;
@@ -32,8 +32,8 @@ pub(crate) struct SplitTarget {
     format: Format,
     options: WriteOptions,
     mode: Mode,
-    means: Means,
-    /// Rows that are not dealt to their files.
+    resources: WriterResources,
+    /// Rows that are not partitioned to their files.
     whole: Rows,
     /// Bytes of rows that wait for their files, about.
     waiting: usize,
@@ -62,7 +62,7 @@ struct Waiting {
 /// Bytes of rows that are enough for a row group, where those of all files have no room.
 const ROW_GROUP: usize = 2 << 20;
 
-/// Rows that are dealt to their files together.
+/// Rows that are partitioned to their files together.
 const TOGETHER: usize = 1 << 16;
 
 /// A file that is open only while bytes are written to it, so that a folder may have more files than a process may have
@@ -114,7 +114,7 @@ impl SplitTarget {
         target: &Path,
         (format, options, mode): (Format, &WriteOptions, Mode),
         fields: &[Field],
-        means: &Means,
+        resources: &WriterResources,
     ) -> Result<SplitTarget> {
         may_stand_at(target, &options.split_by, mode)?;
         let parent = folder_of(target);
@@ -131,7 +131,7 @@ impl SplitTarget {
             format,
             options: options.clone(),
             mode,
-            means: means.clone(),
+            resources: resources.clone(),
             whole: Rows::new(fields),
             waiting: 0,
             segments: Segments::new(parent),
@@ -145,11 +145,11 @@ impl SplitTarget {
     /// Takes rows.
     pub(crate) fn write(&mut self, batch: &Batch) -> Result<()> {
         self.whole.push(batch.clone())?;
-        if self.whole.are_many(TOGETHER, self.means.part()) { self.deal() } else { Ok(()) }
+        if self.whole.are_many(TOGETHER, self.resources.part()) { self.partition() } else { Ok(()) }
     }
 
     /// Deals the rows that came to their files.
-    fn deal(&mut self) -> Result<()> {
+    fn partition(&mut self) -> Result<()> {
         let Some(columns) = self.whole.take_whole()? else { return Ok(()) };
         let batch = Batch { rows: columns.first().map_or(0, |column| column.len()), columns };
         let lost = || Error::new(ErrorKind::Internal, "A column to split by was lost.");
@@ -189,7 +189,7 @@ impl SplitTarget {
                 }
             }
         }
-        if self.waiting > self.means.bytes / 2 { self.settle() } else { Ok(()) }
+        if self.waiting > self.resources.bytes / 2 { self.settle() } else { Ok(()) }
     }
 
     /// Puts rows that wait out of memory, of the files that have most, until those of all take half of that: as a row
@@ -199,7 +199,7 @@ impl SplitTarget {
         let mut folders: Vec<(usize, PathBuf)> =
             self.files.iter().map(|(folder, entry)| (bytes(entry), folder.clone())).collect();
         folders.sort_unstable();
-        while let Some((bytes, folder)) = folders.pop().filter(|_| self.waiting > self.means.bytes / 4) {
+        while let Some((bytes, folder)) = folders.pop().filter(|_| self.waiting > self.resources.bytes / 4) {
             let Some(Entry::Rows(waiting)) = self.files.get_mut(&folder) else { continue };
             self.waiting = self.waiting.saturating_sub(bytes);
             let schema = waiting.rows.schema();
@@ -276,7 +276,7 @@ impl SplitTarget {
     /// What writes a columnar file in a folder.
     fn writer(&self, folder: &Path) -> Result<Box<dyn RowWriter>> {
         let out = Out::new(self.file(folder)?);
-        let writer = self.format.writer(out, &self.fields(), &self.options, &self.means)?;
+        let writer = self.format.writer(out, &self.fields(), &self.options, &self.resources)?;
         writer.ok_or_else(|| Error::new(ErrorKind::Internal, "A format has neither an encoder nor a writer."))
     }
 
@@ -285,7 +285,7 @@ impl SplitTarget {
     /// # Errors
     /// The disk is full or fails.
     pub(crate) fn end(&mut self) -> Result<()> {
-        self.deal()?;
+        self.partition()?;
         if self.files.is_empty() && self.mode != Mode::Append {
             // A file without rows, so that the columns can be read back.
             let folder = self.keys.iter().map(|(_, name)| folder_name(name, None)).collect();

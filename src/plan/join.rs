@@ -95,7 +95,7 @@ pub(crate) struct Join {
     /// Whether a row that matches none is an error.
     pub(crate) expect_all: bool,
     /// What a filter above asks of rows.
-    pub(crate) early: EarlyTests,
+    pub(crate) prefilter: PrefilterTests,
 }
 
 impl Join {
@@ -108,7 +108,7 @@ impl Join {
 /// Conditions of a filter above a join: rows for which one is false need not be made. They neither fail nor cause
 /// events.
 #[derive(Clone, Default)]
-pub(crate) struct EarlyTests {
+pub(crate) struct PrefilterTests {
     /// Of left columns alone.
     pub(crate) left: Vec<Bound>,
     /// Of added columns alone.
@@ -117,7 +117,7 @@ pub(crate) struct EarlyTests {
     pub(crate) step: StepId,
 }
 
-impl EarlyTests {
+impl PrefilterTests {
     pub(crate) fn is_empty(&self) -> bool {
         self.left.is_empty() && self.other.is_empty()
     }

@@ -9,9 +9,10 @@
 //! | `window` | what a window is |
 //! | `reshape` | wide to long, long to wide, lists to rows |
 //! | `stopped` | steps below a `first` that had enough |
-//! | `tally` | what is counted of each step |
+//! | `counters` | what is counted of each step |
 //! | `picture` | as written beside as it will run |
 
+mod counters;
 pub(crate) mod join;
 pub(crate) mod node;
 pub(crate) mod picture;
@@ -19,13 +20,12 @@ pub(crate) mod relation;
 mod reshape;
 pub(crate) mod rules;
 mod stopped;
-mod tally;
 mod window;
 
+pub(crate) use counters::Counters;
 pub use join::JoinKind;
-pub(crate) use join::{Comparison, EarlyTests, Join, KeyPair};
+pub(crate) use join::{Comparison, Join, KeyPair, PrefilterTests};
 pub(crate) use node::{Condition, Node, Op, SortKey, StepId, Target};
 pub(crate) use relation::{Find, Found, Plan, Relation, StepInfo, Wanted};
 pub(crate) use reshape::{Cell, Cells, Spread, Totals, Unnest, Unpivot};
-pub(crate) use tally::Tally;
 pub(crate) use window::{Call, Window, WindowKey};

@@ -47,7 +47,7 @@ pub(crate) enum Op {
     /// Keeps the rows where a condition is true.
     Filter(Bound),
     /// Leaves rows out early that a filter above would leave out.
-    Early(Bound),
+    Prefilter(Bound),
     /// Sorts, stably; with `keep` only the first so many are wanted.
     Sort { keys: Vec<SortKey>, keep: Option<usize> },
     /// The first rows after some, of the table or of each group.

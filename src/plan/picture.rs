@@ -5,7 +5,7 @@ use std::fmt;
 use super::node::SampleSize;
 use super::{Node, Op, Plan};
 use crate::readable::{bytes, grouped, plural};
-use crate::table::beside::{Beside, wrapped};
+use crate::table::aligned::{AlignedText, wrapped};
 use crate::text::{comma, name};
 
 /// The width that a note is kept to.
@@ -14,7 +14,7 @@ const NOTE: usize = 48;
 /// Writes the picture.
 pub(crate) fn write(plan: &Plan, f: &mut fmt::Formatter<'_>) -> fmt::Result {
     let nodes = plan.nodes();
-    let mut lines = Beside::default();
+    let mut lines = AlignedText::default();
     lines.rows.push(vec!["as written".into(), "as it will run".into()]);
     let mut table: Option<&String> = None;
     let mut aside = Vec::new();
@@ -106,7 +106,7 @@ fn notes(node: &Node) -> Vec<String> {
             n => vec![format!("computes {}, row by row", plural(n as u64, "column"))],
         },
         Op::Filter(_) => vec!["row by row".into()],
-        Op::Early(_) => vec!["tested before the rows are grouped".into()],
+        Op::Prefilter(_) => vec!["tested before the rows are grouped".into()],
         Op::Sort { keep: Some(keep), .. } => vec![format!("holds about {} rows", grouped(*keep as u64))],
         Op::Sort { .. } => vec!["holds all rows".into()],
         Op::First { per, .. } if per.is_empty() => vec!["stops when it has them".into()],
@@ -131,7 +131,7 @@ fn notes(node: &Node) -> Vec<String> {
                 "holds the other table by its keys"
             };
             let mut notes = vec![side.into()];
-            if !join.early.is_empty() {
+            if !join.prefilter.is_empty() {
                 notes.push("makes only rows that may pass the filter".into());
             }
             notes

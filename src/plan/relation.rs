@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use super::Tally;
+use super::Counters;
 use super::node::{Node, Op, StepId};
 use crate::deep;
 use crate::error::Result;
@@ -63,7 +63,7 @@ pub(crate) struct Plan {
     pub(crate) fired: Vec<&'static str>,
     /// Parts of it that ran to find columns, and what was counted then.
     pub(crate) ran: Vec<Node>,
-    pub(crate) counted: Tally,
+    pub(crate) counted: Counters,
     /// Whether steps follow whose columns only a run can tell.
     pub(crate) open: bool,
 }
@@ -87,7 +87,7 @@ pub(crate) struct Found {
     pub(crate) source: Arc<dyn Source>,
     /// The different values of the columns, in order, null last; `None` if there are too many.
     pub(crate) combinations: Option<Vec<Vec<Scalar>>>,
-    pub(crate) counted: Tally,
+    pub(crate) counted: Counters,
     /// The part as it ran.
     pub(crate) ran: Node,
 }
@@ -120,7 +120,7 @@ impl Plan {
             notes: Vec::new(),
             fired: Vec::new(),
             ran: Vec::new(),
-            counted: Tally::new(0),
+            counted: Counters::new(0),
             open: false,
         }
     }

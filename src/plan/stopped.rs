@@ -5,22 +5,22 @@
 //! depends on the plan and on the rows of the `first` alone.
 
 use super::node::{Node, Op, SampleSize};
-use super::{Plan, Tally};
+use super::{Counters, Plan};
 use crate::deep;
 
 impl Plan {
     /// For each step, whether the run may have stopped before all rows came to it.
-    pub(crate) fn stopped_steps(&self, tally: &Tally) -> Vec<bool> {
+    pub(crate) fn stopped_steps(&self, counters: &Counters) -> Vec<bool> {
         let mut stopped = vec![false; self.steps.len()];
         for chain in self.others.iter().chain([&self.main]).map(|relation| &relation.node).chain(&self.ran) {
-            mark(chain, false, tally, &mut stopped);
+            mark(chain, false, counters, &mut stopped);
         }
         stopped
     }
 }
 
 /// Notes the steps at a node and below it; `is_above` says that a `first` above had enough.
-fn mark(node: &Node, is_above: bool, tally: &Tally, stopped: &mut [bool]) {
+fn mark(node: &Node, is_above: bool, counters: &Counters, stopped: &mut [bool]) {
     if is_above
         && !counts_all(&node.op)
         && let Some(step) = stopped.get_mut(node.step)
@@ -29,12 +29,12 @@ fn mark(node: &Node, is_above: bool, tally: &Tally, stopped: &mut [bool]) {
     }
     let is_above = match &node.op {
         Op::First { count, per, .. } if per.is_empty() => {
-            let has_enough = tally.get(node.step).rows >= *count as u64;
+            let has_enough = counters.get(node.step).rows >= *count as u64;
             is_above || has_enough && node.input.as_deref().is_some_and(may_stop)
         }
         op => is_above && !takes_all(op),
     };
-    let mut below = |node: &Node, is_above: bool| deep::guarded(|| mark(node, is_above, tally, stopped));
+    let mut below = |node: &Node, is_above: bool| deep::guarded(|| mark(node, is_above, counters, stopped));
     if let Op::Shared { input, .. } = &node.op {
         below(input, false);
     }

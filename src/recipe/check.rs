@@ -9,7 +9,7 @@ use crate::expr::expand::Environment;
 use crate::expr::{Field, Scalar, Type};
 use crate::io::files::Files;
 use crate::io::source::ReadResources;
-use crate::plan::{Find, Plan, Relation, StepInfo, Tally};
+use crate::plan::{Counters, Find, Plan, Relation, StepInfo};
 use crate::step::{Checker, Table};
 use crate::text::{comma, name};
 
@@ -47,7 +47,7 @@ pub(crate) fn check(recipe: &Recipe, request: &Request, find: Option<Find<'_>>) 
         find,
         open: false,
         ran: Vec::new(),
-        counted: Tally::new(0),
+        counted: Counters::new(0),
     };
     let mut acting = Vec::new();
     for chain in &recipe.tables {
@@ -101,7 +101,7 @@ pub(crate) fn check(recipe: &Recipe, request: &Request, find: Option<Find<'_>>) 
         files,
         fired,
         ran: Vec::new(),
-        counted: Tally::new(0),
+        counted: Counters::new(0),
         open,
     };
     // What runs again is counted again.

@@ -67,7 +67,7 @@ impl Step for Append {
                     columns.push((field.name.clone(), field.kind.clone()));
                     continue;
                 };
-                match kind.unite(&field.kind) {
+                match kind.common_type(&field.kind) {
                     Some(shared) => *kind = shared,
                     None => {
                         let column = name(column);

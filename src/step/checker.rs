@@ -10,7 +10,7 @@ use crate::expr::expand::Environment;
 use crate::expr::{Bound, Field, Scalar};
 use crate::io::files::Files;
 use crate::io::source::ReadResources;
-use crate::plan::{Find, Node, Op, Relation, StepId, StepInfo, Tally};
+use crate::plan::{Counters, Find, Node, Op, Relation, StepId, StepInfo};
 
 /// A table of a recipe, checked.
 #[derive(Clone)]
@@ -52,7 +52,7 @@ pub(crate) struct Checker<'a> {
     pub(crate) open: bool,
     /// What ran to find them, and what was counted then.
     pub(crate) ran: Vec<Node>,
-    pub(crate) counted: Tally,
+    pub(crate) counted: Counters,
 }
 
 impl Checker<'_> {

@@ -130,7 +130,7 @@ impl Step for Fill {
             if with_type == Type::Unknown {
                 continue;
             }
-            if !read_as_date && column.kind.unite(&with_type).is_none() {
+            if !read_as_date && column.kind.common_type(&with_type).is_none() {
                 let what = format!(
                     "{} is {}, and it would be filled with {with_type}.",
                     crate::text::name(&column.name),

@@ -8,7 +8,7 @@ use crate::error::{Error, ErrorKind, Result, Span};
 use crate::expr::ast::{Binary, Expr, Kind, Sense};
 use crate::expr::bind::Place;
 use crate::expr::{Bound, Field, Type, cast};
-use crate::plan::{self, Comparison, EarlyTests, JoinKind, KeyPair, Op, Relation};
+use crate::plan::{self, Comparison, JoinKind, KeyPair, Op, PrefilterTests, Relation};
 use crate::text::{Cursor, comma, expression, name};
 
 pub(super) const KIND: StepKind = StepKind {
@@ -161,7 +161,7 @@ impl Join {
             return None;
         }
         let span = left.span.to(other.span);
-        let united = a.kind.unite(&b.kind).filter(|kind| !matches!(kind, Type::List(_) | Type::Binary));
+        let united = a.kind.common_type(&b.kind).filter(|kind| !matches!(kind, Type::List(_) | Type::Binary));
         let Some(kind) = united else {
             checker.wrong(span, self.unlike(op, (left, &a.kind), (other, &b.kind)));
             return None;
@@ -335,7 +335,7 @@ impl Step for Join {
         let join = plan::Join {
             kind,
             asof: self.asof,
-            early: EarlyTests::default(),
+            prefilter: PrefilterTests::default(),
             other: Box::new(table.node),
             other_name: self.other.to_string(),
             keys,

@@ -162,7 +162,7 @@ impl Pivot {
                         cast::dated_literal(text, kind)
                     }
                     (Some(Scalar::Null), _) => Some(Scalar::Null),
-                    (Some(value), kind) if value.kind().unite(kind).as_ref() == Some(kind) => {
+                    (Some(value), kind) if value.kind().common_type(kind).as_ref() == Some(kind) => {
                         crate::expr::converted(value, kind)
                     }
                     _ => None,
@@ -266,7 +266,7 @@ impl Pivot {
                     return cells;
                 }
                 let fill = self.fill.as_ref().and_then(|(fill, span)| {
-                    let filled = (fill.kind().unite(&kind).as_ref() == Some(&kind))
+                    let filled = (fill.kind().common_type(&kind).as_ref() == Some(&kind))
                         .then(|| crate::expr::converted(fill, &kind))
                         .flatten();
                     if filled.is_none() && kind != Type::Unknown {

@@ -119,7 +119,7 @@ impl Cut {
         let cut = self.clone();
         let shown = name(&column.name);
         let args = Arguments { name: "split", usage: "split", values: vec![Bound::column(column)] };
-        args.loud_call(Type::Text, move |args, rows, events| {
+        args.fallible_call(Type::Text, move |args, rows, events| {
             let column = arg(args, 0);
             let texts = column.texts();
             let mut found = StringViewBuilder::with_capacity(rows);

@@ -121,7 +121,7 @@ impl Step for Unpivot {
                 }
             };
             if let Some((of, kind)) = values.get_mut(place) {
-                match kind.unite(&column.kind) {
+                match kind.common_type(&column.kind) {
                     Some(shared) => *kind = shared,
                     None => {
                         let what = format!(

@@ -108,7 +108,7 @@ impl Step for Values {
             let mut kind = Type::Null;
             for (row, (_, row_span)) in table.iter().zip(&self.rows) {
                 let Some(value) = row.get(i) else { continue };
-                match kind.unite(&value.kind()) {
+                match kind.common_type(&value.kind()) {
                     Some(united) => kind = united,
                     None => {
                         let what = format!("{} holds {kind} and {} values.", name(column), value.kind());

@@ -1,6 +1,6 @@
 //! A result: columns with names and types, in memory.
 
-pub(crate) mod beside;
+pub(crate) mod aligned;
 pub(crate) mod display;
 mod rows;
 
@@ -14,7 +14,7 @@ pub use display::View;
 use crate::error::{Error, ErrorKind, Result};
 use crate::exec::Ledger;
 use crate::expr::{Batch, Field, Scalar, Type, widen};
-use crate::io::unite::conformed;
+use crate::io::merge_schemas::cast_to;
 
 /// Rows in memory, with named columns, and the account of the run that made them.
 ///
@@ -133,6 +133,6 @@ fn told_as(field: &Field) -> DataType {
 pub(crate) fn record_batch(batch: Batch, fields: &[Field]) -> Result<RecordBatch> {
     let options = RecordBatchOptions::new().with_row_count(Some(batch.rows));
     let columns = batch.columns.into_iter().zip(fields);
-    let columns = columns.map(|(column, field)| conformed(column, &told_as(field))).collect::<Result<_>>()?;
+    let columns = columns.map(|(column, field)| cast_to(column, &told_as(field))).collect::<Result<_>>()?;
     RecordBatch::try_new_with_options(schema(fields), columns, &options).map_err(crate::expr::arrow_error)
 }

@@ -10,30 +10,30 @@ use std::sync::{Arc, PoisonError};
 use crate::deep;
 use crate::error::{Error, ErrorKind, Result};
 use crate::exec::context::Context;
-use crate::exec::ends;
-use crate::exec::grace::Meeting;
 use crate::exec::group::{self, Call, Grouping};
-use crate::exec::held::{Discard, Held, Keep, Kept};
 use crate::exec::join;
-use crate::exec::kept::KeptSource;
 use crate::exec::last::Last;
 use crate::exec::ledger::Ledger;
+use crate::exec::materialized::{Discard, Materialized, MaterializedTable, materialize, materialize_within};
+use crate::exec::materialized_source::MaterializedSource;
 use crate::exec::options::RunOptions;
 use crate::exec::paste::Paste;
 use crate::exec::pipeline::{self, Leg, Pipeline, Sink};
+use crate::exec::pivot;
+use crate::exec::rows_per_key;
 use crate::exec::sample::SampleRows;
 use crate::exec::serial;
 use crate::exec::sort::{self, Order, OrderKey, Written};
-use crate::exec::spread;
+use crate::exec::spill::partitioned::PartitionedSink;
 use crate::exec::stream;
-use crate::exec::top;
+use crate::exec::top_k;
 use crate::expr::bind::AggregateCall;
 use crate::expr::{Batch, Bound, ColumnId, Field, Type};
 use crate::io::ranges::{Range, ranges};
 use crate::io::source::Request;
 use crate::io::target::Target as File;
 use crate::plan::node::{SampleSize, Scan};
-use crate::plan::{Found, Node, Op, Plan, SortKey, StepId, Tally, Wanted, rules};
+use crate::plan::{Counters, Found, Node, Op, Plan, SortKey, StepId, Wanted, rules};
 
 /// Runs a plan; the main chain's rows go to the sink.
 ///
@@ -59,12 +59,12 @@ pub(crate) fn find(plan: &Plan, options: &RunOptions, wanted: &Wanted) -> Result
 fn find_within(plan: &Plan, options: &RunOptions, wanted: &Wanted) -> Result<Found> {
     let context = Context::new(options.clone(), plan);
     let pipeline = deep::with_room_for(plan.length(), || whole(plan, &context))?;
-    let kept = Keep::run_within(context.budget.between_runs(), pipeline, &context)?;
+    let kept = materialize_within(context.budget.between_runs(), pipeline, &context)?;
     let counted = ended(context)?;
     let kinds: Vec<Type> =
         wanted.columns.iter().filter_map(|i| plan.main.fields.get(*i)).map(|f| f.kind.clone()).collect();
-    let combinations = spread::combinations(sort::batches(kept.held()?.scan()), &kinds, wanted)?;
-    let source = Arc::new(KeptSource::new(&plan.main.fields, kept));
+    let combinations = pivot::combinations(sort::batches(kept.materialized()?.scan()), &kinds, wanted)?;
+    let source = Arc::new(MaterializedSource::new(&plan.main.fields, kept));
     Ok(Found { source, combinations, counted, ran: plan.main.node.clone() })
 }
 
@@ -72,7 +72,7 @@ fn run_counted(
     plan: &Plan,
     options: &RunOptions,
     sink: impl FnOnce() -> Result<Sink>,
-) -> Result<(Vec<Batch>, Tally)> {
+) -> Result<(Vec<Batch>, Counters)> {
     let context = Context::new(options.clone(), plan);
     let pipeline = deep::with_room_for(plan.length(), || whole(plan, &context))?;
     let batches = pipeline::run(pipeline, sink()?, &context)?.batches()?;
@@ -114,9 +114,9 @@ fn run_for_effect_within(plan: &Plan, options: &RunOptions) -> Result<Ledger> {
 }
 
 /// Gives the files that were written their names; gives what was counted.
-fn ended(context: Context) -> Result<Tally> {
+fn ended(context: Context) -> Result<Counters> {
     context.finish_outputs()?;
-    Ok(context.tally.into_inner().unwrap_or_else(PoisonError::into_inner))
+    Ok(context.counters.into_inner().unwrap_or_else(PoisonError::into_inner))
 }
 
 /// The places of columns in a layout.
@@ -148,8 +148,8 @@ fn build_within(node: &Node, context: &Context) -> Result<Pipeline> {
         Op::Scan(scan) => build_scan(scan, step, context),
         Op::Shared { table, input, columns, kept } => {
             let (inner, layout): (Vec<_>, Vec<_>) = columns.iter().map(|(id, f)| (*id, f.id)).unzip();
-            let rows = shared(*table, input, kept, context)?.held()?;
-            let mut pipeline = held_pipeline(rows, kept.clone());
+            let rows = shared(*table, input, kept, context)?.materialized()?;
+            let mut pipeline = pipeline_of(rows, kept.clone());
             pipeline.push(Box::new(stream::Pick(places(kept, &inner)?)));
             Ok(Pipeline { layout, ..pipeline })
         }
@@ -163,10 +163,10 @@ fn build_within(node: &Node, context: &Context) -> Result<Pipeline> {
             pipeline.push(Box::new(stream::Compute { columns: placed, step, text: text() }));
             Ok(pipeline)
         }
-        Op::Filter(condition) | Op::Early(condition) => {
+        Op::Filter(condition) | Op::Prefilter(condition) => {
             let mut pipeline = below()?;
             let condition = condition.placed(&pipeline.layout)?;
-            let early = matches!(node.op, Op::Early(_));
+            let early = matches!(node.op, Op::Prefilter(_));
             pipeline.push(Box::new(stream::Filter(stream::Test { condition, step, text: text(), early })));
             Ok(pipeline)
         }
@@ -187,14 +187,14 @@ fn build_within(node: &Node, context: &Context) -> Result<Pipeline> {
             let pipeline = below()?;
             let layout = pipeline.layout.clone();
             if per.is_empty() {
-                let held = pipeline::run(pipeline, Last::sink(*count, step, context), context)?;
-                return Ok(held_pipeline(held, layout));
+                let rows = pipeline::run(pipeline, Last::sink(*count, step, context), context)?;
+                return Ok(pipeline_of(rows, layout));
             }
             let keys = places(&layout, per)?;
             let kinds = kinds_of(node, per);
-            let process = ends::last_rows(keys.clone(), kinds.clone(), *count);
-            let sink = Meeting::sink(keys, kinds, (process, 8), context);
-            let mut pipeline = held_pipeline(pipeline::run(pipeline, sink, context)?, layout);
+            let process = rows_per_key::last_rows(keys.clone(), kinds.clone(), *count);
+            let sink = PartitionedSink::sink(keys, kinds, (process, 8), context);
+            let mut pipeline = pipeline_of(pipeline::run(pipeline, sink, context)?, layout);
             pipeline.push(Box::new(stream::Count(step)));
             Ok(pipeline)
         }
@@ -213,7 +213,7 @@ fn build_within(node: &Node, context: &Context) -> Result<Pipeline> {
                 SampleSize::Rows(count) => {
                     let layout = pipeline.layout.clone();
                     let sink = SampleRows::sink(*count, *seed, step, context);
-                    Ok(held_pipeline(pipeline::run(pipeline, sink, context)?, layout))
+                    Ok(pipeline_of(pipeline::run(pipeline, sink, context)?, layout))
                 }
             }
         }
@@ -296,7 +296,7 @@ fn build_within(node: &Node, context: &Context) -> Result<Pipeline> {
             let mut other = build(other, context)?;
             let columns = places(&other.layout, &ids(added))?;
             other.push(Box::new(stream::Pick(columns)));
-            let other = Keep::run(other, context)?.held()?.scan();
+            let other = materialize(other, context)?.materialized()?.scan();
             let mut pipeline = below()?;
             pipeline.layout.extend(ids(added));
             // Only all rows show that there are as many.
@@ -333,7 +333,8 @@ fn build_scan(scan: &Scan, step: StepId, context: &Context) -> Result<Pipeline> 
     if first_rows.is_none() && !scan.conditions.is_empty() {
         let mut used = Vec::new();
         scan.conditions.iter().for_each(|c| c.test.columns(&mut used));
-        let sieves = tests(&used)?.into_iter().map(|test| Box::new(test) as Box<dyn stream::Sieve>).collect();
+        let sieves =
+            tests(&used)?.into_iter().map(|test| Box::new(test) as Box<dyn stream::ScanFilter>).collect();
         leg.test = Some(stream::ScanTest { columns: places(&layout, &used)?, tests: sieves });
     }
     let acts = scan.rejects.is_some();
@@ -381,17 +382,17 @@ fn build_sort(
     let keys = keys.iter().map(key).collect::<Result<_>>()?;
     let order = Order { keys, step, text: context.step_text(step).to_owned() };
     let sink = match keep {
-        Some(keep) if keep <= top::MOST => top::sink(order, keep, context)?,
+        Some(keep) if keep <= top_k::MOST => top_k::sink(order, keep, context)?,
         keep => sort::sink(order, keep, written, context)?,
     };
-    Ok(held_pipeline(pipeline::run(pipeline, sink, context)?, layout))
+    Ok(pipeline_of(pipeline::run(pipeline, sink, context)?, layout))
 }
 
 fn grouped(
     pipeline: Pipeline,
     keys: &[Bound],
     calls: &[AggregateCall],
-    beside: bool,
+    is_broadcast: bool,
     layout: Vec<ColumnId>,
     step: StepId,
     context: &Context,
@@ -410,21 +411,21 @@ fn grouped(
         calls: calls.collect::<Result<_>>()?,
         step,
         text: context.step_text(step).to_owned(),
-        beside,
+        is_broadcast,
         are_many: false.into(),
         expected: 0.into(),
     };
     let sink = group::sink(grouping, &context.budget, context.spill.clone(), context.threads())?;
-    Ok(held_pipeline(pipeline::run(pipeline, sink, context)?, layout))
+    Ok(pipeline_of(pipeline::run(pipeline, sink, context)?, layout))
 }
 
 /// A pipeline over rows that a sink holds.
-fn held_pipeline(held: Held, layout: Vec<ColumnId>) -> Pipeline {
-    Pipeline::of(Leg::of(held.scan()), layout)
+fn pipeline_of(rows: Materialized, layout: Vec<ColumnId>) -> Pipeline {
+    Pipeline::of(Leg::of(rows.scan()), layout)
 }
 
 /// The rows of a table that is used more than once; the first use runs it.
-fn shared(table: usize, input: &Node, columns: &[ColumnId], context: &Context) -> Result<Kept> {
+fn shared(table: usize, input: &Node, columns: &[ColumnId], context: &Context) -> Result<MaterializedTable> {
     if let Some(kept) = context.table(table) {
         return Ok(kept);
     }
@@ -432,7 +433,7 @@ fn shared(table: usize, input: &Node, columns: &[ColumnId], context: &Context) -
     let mut pipeline = build(&node, context)?;
     let places = places(&pipeline.layout, columns)?;
     pipeline.push(Box::new(stream::Pick(places)));
-    let kept = Keep::run(pipeline, context)?;
+    let kept = materialize(pipeline, context)?;
     context.keep_table(table, kept.clone());
     Ok(kept)
 }

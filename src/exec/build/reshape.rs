@@ -3,13 +3,13 @@
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
-use super::{held_pipeline, places};
+use super::{pipeline_of, places};
 use crate::error::{Error, Result};
 use crate::exec::context::Context;
-use crate::exec::grace::Meeting;
+use crate::exec::morsel_output::MorselOutput;
 use crate::exec::pipeline::{self, Pipeline};
-use crate::exec::tally::Work;
-use crate::exec::{spread, stream, unpivot};
+use crate::exec::spill::partitioned::PartitionedSink;
+use crate::exec::{pivot, stream, unpivot};
 use crate::expr::{Bound, ColumnId, Event, Field, Type};
 use crate::plan::{self, Node, Spread, Totals, Unnest, Unpivot};
 
@@ -66,7 +66,7 @@ pub(super) fn totals(
         let placed = |(f, by): &(Field, Bound)| Ok((by.placed(&pipeline.layout)?, f.kind.clone()));
         columns.iter().map(placed).collect::<Result<Vec<_>>>()
     };
-    let op = spread::Totals {
+    let op = pivot::Totals {
         counted: how.counted.as_ref().map(|counted| counted.placed(&pipeline.layout)).transpose()?,
         has_row: how.has_row,
         by: placed(&how.by)?,
@@ -88,7 +88,7 @@ pub(super) fn spread(how: &Spread, node: &Node, pipeline: Pipeline, context: &Co
         node.input.as_ref().and_then(|n| n.field(*id)).map(|f| f.name.clone()).unwrap_or_default()
     };
     let cell = |cell: &plan::Cell| {
-        Ok(spread::Cell {
+        Ok(pivot::Cell {
             combination: cell.combination,
             value: place(Some(cell.value))?.unwrap_or(0),
             only: cell.only.clone(),
@@ -98,7 +98,7 @@ pub(super) fn spread(how: &Spread, node: &Node, pipeline: Pipeline, context: &Co
     };
     let kinds: Vec<Type> = how.by.iter().map(|f| f.kind.clone()).collect();
     let left_out = Arc::new(AtomicUsize::new(0));
-    let spread = spread::Spread {
+    let spread = pivot::Spread {
         by: places(&layout, &by)?,
         by_kinds: kinds.clone(),
         keys: places(&layout, &keys)?,
@@ -114,12 +114,12 @@ pub(super) fn spread(how: &Spread, node: &Node, pipeline: Pipeline, context: &Co
     };
     let bytes_a_row = 16 + how.combinations.len() * 4;
     let places = places(&layout, &by)?;
-    let sink = Meeting::sink(places, kinds, (Arc::new(spread), bytes_a_row), context);
-    let held = pipeline::run(pipeline, sink, context)?;
-    let mut work = Work::new(context.steps());
-    work.tally.event(step, Event::OtherValue, left_out.load(Ordering::Relaxed));
+    let sink = PartitionedSink::sink(places, kinds, (Arc::new(spread), bytes_a_row), context);
+    let rows = pipeline::run(pipeline, sink, context)?;
+    let mut work = MorselOutput::new(context.steps());
+    work.counters.event(step, Event::OtherValue, left_out.load(Ordering::Relaxed));
     context.absorb(&mut work)?;
-    let mut pipeline = held_pipeline(held, node.columns());
+    let mut pipeline = pipeline_of(rows, node.columns());
     pipeline.push(Box::new(stream::Count(step)));
     Ok(pipeline)
 }

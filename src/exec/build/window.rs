@@ -2,11 +2,11 @@
 
 use std::sync::Arc;
 
-use super::{held_pipeline, kinds_of, places};
+use super::{kinds_of, pipeline_of, places};
 use crate::error::Result;
 use crate::exec::context::Context;
-use crate::exec::grace::Meeting;
 use crate::exec::pipeline::{self, Pipeline};
+use crate::exec::spill::partitioned::PartitionedSink;
 use crate::exec::window as run;
 use crate::plan::{self, Node, Window, WindowKey};
 
@@ -35,7 +35,7 @@ pub(super) fn window(how: &Window, node: &Node, pipeline: Pipeline, context: &Co
         threads: context.threads(),
     };
     let bytes_a_row = window.bytes_a_row();
-    let sink = Meeting::sink(by, kinds, (Arc::new(window), bytes_a_row), context);
+    let sink = PartitionedSink::sink(by, kinds, (Arc::new(window), bytes_a_row), context);
     layout.extend(how.calls.iter().map(|c| c.field.id));
-    Ok(held_pipeline(pipeline::run(pipeline, sink, context)?, layout))
+    Ok(pipeline_of(pipeline::run(pipeline, sink, context)?, layout))
 }

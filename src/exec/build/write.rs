@@ -94,7 +94,7 @@ fn write_output(
     let named = |e: Error| e.in_step(context.step_text(step));
     if !target.options.split_by.is_empty() {
         let how = (target.format, &target.options, target.mode);
-        let folder = SplitTarget::create(&target.path, how, &target.fields, &context.means);
+        let folder = SplitTarget::create(&target.path, how, &target.fields, &context.resources);
         return Ok(context.split_output(folder.map_err(named)?));
     }
     let file = File::create(&target.path, target.mode).map_err(named)?;

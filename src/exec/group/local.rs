@@ -1,4 +1,4 @@
-//! A worker's table: filled from the rows of a morsel, closed when it has grown past the cache, and dealt.
+//! A worker's table: filled from the rows of a morsel, closed when it has grown past the cache, and partitioned.
 
 use std::sync::Arc;
 use std::sync::atomic::Ordering::Relaxed;
@@ -9,8 +9,8 @@ use arrow_array::ArrayRef;
 use super::partition::PARTITIONS;
 use crate::error::{Error, Result};
 use crate::exec::keys::{KeyList, KeyTable};
+use crate::exec::morsel_output::MorselOutput;
 use crate::exec::pipeline::{Gather, Part, Prepare};
-use crate::exec::tally::Work;
 use crate::expr::aggregates::{Accumulator, Maker};
 use crate::expr::{Batch, Bound, Events, Type};
 use crate::plan::StepId;
@@ -38,8 +38,8 @@ pub(crate) struct Grouping {
     pub(crate) step: StepId,
     pub(crate) text: String,
     /// Whether the rows stay, each with its group's aggregates beside it.
-    pub(crate) beside: bool,
-    /// Whether there are so many groups that tables are dealt.
+    pub(crate) is_broadcast: bool,
+    /// Whether there are so many groups that tables are partitioned.
     pub(crate) are_many: AtomicBool,
     /// The groups that the last table had: a hint for the next.
     pub(crate) expected: AtomicUsize,
@@ -57,13 +57,13 @@ impl Grouping {
 
     /// Whether the large table may be cut into partitions: not where there is one group, or where rows keep the
     /// numbers of their groups.
-    pub(super) fn may_part(&self) -> bool {
-        !(self.keys.is_empty() || self.beside)
+    pub(super) fn may_partition(&self) -> bool {
+        !(self.keys.is_empty() || self.is_broadcast)
     }
 }
 
 /// A worker's table.
-pub(super) struct Local<'a> {
+pub(super) struct LocalTable<'a> {
     pub(super) grouping: &'a Grouping,
     pub(super) keys: KeyTable,
     pub(super) accumulators: Vec<Box<dyn Accumulator>>,
@@ -73,9 +73,9 @@ pub(super) struct Local<'a> {
     unweighed: usize,
 }
 
-/// A worker's table, closed and dealt: for each partition its groups; as a whole while there are few groups.
-pub(super) struct Dealt {
-    pub(super) shards: Vec<Option<Shard>>,
+/// A worker's table, closed and partitioned: for each partition its groups; as a whole while there are few groups.
+pub(super) struct PartitionedGroups {
+    pub(super) parts: Vec<Option<GroupPartition>>,
     pub(super) groups: usize,
     /// Bytes that its states hold, about.
     pub(super) bytes: usize,
@@ -83,18 +83,18 @@ pub(super) struct Dealt {
 }
 
 /// Some groups of a worker's table.
-pub(super) struct Shard {
+pub(super) struct GroupPartition {
     pub(super) keys: KeyList,
     /// Their numbers in the worker's table.
     pub(super) numbers: Vec<u32>,
     pub(super) accumulators: Vec<Box<dyn Accumulator>>,
 }
 
-impl<'a> Local<'a> {
-    pub(super) fn new(grouping: &'a Grouping) -> Result<Local<'a>> {
+impl<'a> LocalTable<'a> {
+    pub(super) fn new(grouping: &'a Grouping) -> Result<LocalTable<'a>> {
         let mut keys = KeyTable::new(grouping.kinds.clone())?;
         keys.reserve(grouping.expected.load(Relaxed));
-        Ok(Local {
+        Ok(LocalTable {
             grouping,
             keys,
             accumulators: grouping.accumulators(),
@@ -104,11 +104,11 @@ impl<'a> Local<'a> {
         })
     }
 
-    pub(super) fn update(&mut self, batch: Batch, work: &mut Work) -> Result<()> {
+    pub(super) fn update(&mut self, batch: Batch, work: &mut MorselOutput) -> Result<()> {
         let grouping = self.grouping;
         let step = grouping.step;
         let named = |e: Error| e.in_step(&grouping.text);
-        let evaluate = |bound: &Bound, batch: &Batch, work: &mut Work| {
+        let evaluate = |bound: &Bound, batch: &Batch, work: &mut MorselOutput| {
             work.with_events(step, |events| bound.evaluate_array(batch, events)).map_err(named)
         };
         let key = |bound: &Bound| {
@@ -133,7 +133,7 @@ impl<'a> Local<'a> {
             let args = call.args.iter().map(|a| evaluate(a, &part, work)).collect::<Result<Vec<_>>>()?;
             accumulator.update(&kept, &args).map_err(named)?;
         }
-        if grouping.beside {
+        if grouping.is_broadcast {
             self.rows.push((batch.compacted(), self.numbers.clone()));
         }
         Ok(())
@@ -149,62 +149,68 @@ impl<'a> Local<'a> {
     }
 
     /// Closes the table.
-    pub(super) fn dealt(self) -> Result<Dealt> {
+    pub(super) fn into_partitions(self) -> Result<PartitionedGroups> {
         let parts = if self.grouping.are_many.load(Relaxed) { PARTITIONS } else { 1 };
         let groups = self.keys.len();
         self.grouping.expected.store(groups, Relaxed);
         let bytes = self.keys.memory() + self.accumulators.iter().map(|a| a.memory()).sum::<usize>();
-        Ok(Dealt { shards: shards(self.keys, self.accumulators, parts)?, groups, bytes, rows: self.rows })
+        Ok(PartitionedGroups {
+            parts: partitions_of(self.keys, self.accumulators, parts)?,
+            groups,
+            bytes,
+            rows: self.rows,
+        })
     }
 }
 
-/// Deals the groups of a table to so many shards.
-pub(super) fn shards(
+/// Deals the groups of a table to so many parts.
+pub(super) fn partitions_of(
     keys: KeyTable,
     accumulators: Vec<Box<dyn Accumulator>>,
     parts: usize,
-) -> Result<Vec<Option<Shard>>> {
-    let (keys, numbers): (Vec<KeyList>, Vec<Vec<u32>>) = keys.deal(parts)?.into_iter().unzip();
+) -> Result<Vec<Option<GroupPartition>>> {
+    let (keys, numbers): (Vec<KeyList>, Vec<Vec<u32>>) = keys.partition(parts)?.into_iter().unzip();
     let empty = |(keys, numbers): (KeyList, Vec<u32>)| {
-        (keys.len() > 0).then(|| Shard { keys, numbers, accumulators: Vec::new() })
+        (keys.len() > 0).then(|| GroupPartition { keys, numbers, accumulators: Vec::new() })
     };
-    let mut shards: Vec<Option<Shard>> = keys.into_iter().zip(numbers.iter().cloned()).map(empty).collect();
+    let mut parts: Vec<Option<GroupPartition>> =
+        keys.into_iter().zip(numbers.iter().cloned()).map(empty).collect();
     for mut accumulator in accumulators {
-        for (shard, dealt) in shards.iter_mut().zip(accumulator.deal(&numbers)) {
-            if let Some(shard) = shard {
-                shard.accumulators.push(dealt);
+        for (part, states) in parts.iter_mut().zip(accumulator.partition(&numbers)) {
+            if let Some(part) = part {
+                part.accumulators.push(states);
             }
         }
     }
-    Ok(shards)
+    Ok(parts)
 }
 
-impl Gather for Local<'_> {
-    fn add(&mut self, batch: Batch, work: &mut Work) -> Result<Option<Part>> {
+impl Gather for LocalTable<'_> {
+    fn add(&mut self, batch: Batch, work: &mut MorselOutput) -> Result<Option<Part>> {
         self.unweighed += batch.rows;
         self.update(batch, work)?;
         if self.keys.len() < LOCAL_GROUPS && !self.is_heavy() {
             return Ok(None);
         }
-        let full = std::mem::replace(self, Local::new(self.grouping)?);
-        Ok(Some(Box::new(full.dealt()?)))
+        let full = std::mem::replace(self, LocalTable::new(self.grouping)?);
+        Ok(Some(Box::new(full.into_partitions()?)))
     }
 
     fn finish(self: Box<Self>) -> Result<Part> {
-        Ok(Box::new(self.dealt()?))
+        Ok(Box::new(self.into_partitions()?))
     }
 }
 
 pub(super) struct Workers(pub(super) Arc<Grouping>);
 
 impl Prepare for Workers {
-    fn prepare(&self, batch: Batch, work: &mut Work) -> Result<Part> {
-        let mut local = Local::new(&self.0)?;
+    fn prepare(&self, batch: Batch, work: &mut MorselOutput) -> Result<Part> {
+        let mut local = LocalTable::new(&self.0)?;
         local.update(batch, work)?;
-        Ok(Box::new(local.dealt()?))
+        Ok(Box::new(local.into_partitions()?))
     }
 
     fn gather(&self) -> Option<Result<Box<dyn Gather + '_>>> {
-        Some(Local::new(&self.0).map(|local| Box::new(local) as Box<dyn Gather + '_>))
+        Some(LocalTable::new(&self.0).map(|local| Box::new(local) as Box<dyn Gather + '_>))
     }
 }

@@ -1,7 +1,7 @@
 //! `group`, `total` and `per`: small tables made by the workers, merged in order into a large one.
 //!
 //! A worker fills a table from the rows of a morsel and closes it when it has grown past the cache, so that what
-//! is in which table depends on the data alone. It deals the table's groups to partitions by their keys' hashes.
+//! is in which table depends on the data alone. It partitions the table's groups to partitions by their keys' hashes.
 //! The ordered side takes the tables in the order of morsels and merges them, partition by partition on all
 //! threads: sums meet in the same order whatever worker made them, and the first place that a group was seen at
 //! gives its place in the result.
@@ -10,12 +10,12 @@
 //! behind it, unmerged. At the end one partition after the other is merged, in the same order as in memory, and
 //! its groups go to a run; the runs are merged by first appearance.
 
-mod beside;
+mod broadcast;
+mod external;
 mod local;
-mod outside;
 mod partition;
 mod table;
 
+pub(super) use external::ExternalStates;
 pub(super) use local::{Call, Grouping};
-pub(super) use outside::Outside;
 pub(super) use table::sink;

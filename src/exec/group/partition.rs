@@ -5,12 +5,12 @@ use std::sync::Arc;
 use arrow_array::ArrayRef;
 use arrow_array::cast::AsArray;
 
-use super::local::{Grouping, Shard};
-use super::outside::Outside;
+use super::external::ExternalStates;
+use super::local::{GroupPartition, Grouping};
 use crate::error::{Error, ErrorKind, Result};
 use crate::exec::budget::Reservation;
-use crate::exec::grace;
 use crate::exec::keys::KeyTable;
+use crate::exec::spill::partitioned;
 use crate::exec::spill::{Disk, Spill, Writer};
 use crate::expr::Batch;
 use crate::expr::aggregates::Accumulator;
@@ -29,7 +29,7 @@ pub(super) struct Partition {
     pub(super) accumulators: Vec<Box<dyn Accumulator>>,
     pub(super) weighed: Weighed,
     /// Values of states that did not fit.
-    pub(super) outside: Outside,
+    pub(super) external: ExternalStates,
 }
 
 /// What states were found to hold, and how many groups there were then.
@@ -47,7 +47,7 @@ impl Partition {
             first: Vec::new(),
             accumulators: grouping.accumulators(),
             weighed: Weighed::default(),
-            outside: Outside::default(),
+            external: ExternalStates::default(),
         })
     }
 
@@ -67,16 +67,16 @@ impl Partition {
 
     /// Bytes to ask for: while values leave memory, they are there twice.
     pub(super) fn wanted(&mut self) -> usize {
-        let leave = self.accumulators.iter().any(|a| a.outside().is_some());
+        let leave = self.accumulators.iter().any(|a| a.external().is_some());
         self.memory() * if leave { 2 } else { 1 }
     }
 
     /// Adds the groups of a later table, whose numbers `first` turns into the places that they were first seen at;
     /// gives their numbers here.
-    pub(super) fn merge(&mut self, shard: Shard, first: impl Fn(u32) -> u64) -> Result<Vec<u32>> {
-        let mut numbers = Vec::with_capacity(shard.keys.len());
-        self.keys.absorb(&shard.keys, &mut numbers)?;
-        self.add(&numbers, shard.numbers.iter().map(|n| first(*n)), shard.accumulators)?;
+    pub(super) fn merge(&mut self, part: GroupPartition, first: impl Fn(u32) -> u64) -> Result<Vec<u32>> {
+        let mut numbers = Vec::with_capacity(part.keys.len());
+        self.keys.absorb(&part.keys, &mut numbers)?;
+        self.add(&numbers, part.numbers.iter().map(|n| first(*n)), part.accumulators)?;
         Ok(numbers)
     }
 
@@ -105,21 +105,26 @@ impl Partition {
     pub(super) fn results(&mut self, groups: usize, text: &str) -> Result<Vec<ArrayRef>> {
         let all: Vec<u32> = (0..groups as u32).collect();
         let mut columns = self.keys.arrays(&all)?;
-        columns.extend(self.outside.results(&mut self.accumulators, groups).map_err(|e| e.in_step(text))?);
+        columns.extend(self.external.results(&mut self.accumulators, groups).map_err(|e| e.in_step(text))?);
         Ok(columns)
     }
 
     /// Takes the values of states out of memory.
-    pub(super) fn take_outside(
+    pub(super) fn spill_states(
         &mut self,
         spill: &Spill,
-        held: &mut Reservation,
+        reservation: &mut Reservation,
         threads: usize,
     ) -> Result<()> {
-        let budget = held.budget().clone();
+        let budget = reservation.budget().clone();
         let bytes = self.memory();
         self.weighed = Weighed::default();
-        self.outside.take(&mut self.accumulators, bytes, held, &Disk { spill, budget: &budget, threads })
+        self.external.take(
+            &mut self.accumulators,
+            bytes,
+            reservation,
+            &Disk { spill, budget: &budget, threads },
+        )
     }
 
     /// The groups with their states, as they are kept on disk; large states in parts, each as a group of its own.
@@ -149,7 +154,7 @@ impl Partition {
         file: &mut Writer,
     ) -> Result<()> {
         let first = |group: &u32| self.first.get(*group as usize).copied().unwrap_or(0);
-        let mut columns = vec![grace::numbered(groups.iter().map(first))];
+        let mut columns = vec![partitioned::encode_positions(groups.iter().map(first))];
         columns.extend(self.keys.arrays(groups)?);
         for accumulator in accumulators {
             columns.push(Arc::new(accumulator.save()?));

@@ -5,17 +5,17 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use churn_kernels::memory;
 
-use super::beside::{Beside, Staying};
-use super::local::{Dealt, Grouping, Shard, Workers, shards};
+use super::broadcast::{Broadcast, BroadcastRows};
+use super::local::{GroupPartition, Grouping, PartitionedGroups, Workers, partitions_of};
 use super::partition::{PARTITIONS, Partition};
 use crate::error::{Error, ErrorKind, Result};
 use crate::exec::budget::{Budget, Reservation};
-use crate::exec::grace;
-use crate::exec::held::{Held, slices};
+use crate::exec::materialized::{Materialized, slices};
 use crate::exec::merge::Merge;
+use crate::exec::morsel_output::MorselOutput;
 use crate::exec::pipeline::{Commit, Part, Sink};
+use crate::exec::spill::partitioned::{self, PartitionWriter, Partitions};
 use crate::exec::spill::{Disk, Run, Spill, Writer};
-use crate::exec::tally::Work;
 use crate::expr::{Batch, Event};
 
 /// Groups past which the table is cut into partitions.
@@ -32,7 +32,7 @@ struct Groups {
     grouping: Arc<Grouping>,
     partitions: Vec<Mutex<Partition>>,
     /// Tables that are not merged yet, with their numbers.
-    waiting: Vec<(u64, Dealt)>,
+    waiting: Vec<(u64, PartitionedGroups)>,
     waiting_groups: usize,
     waiting_bytes: usize,
     /// The number of the next table.
@@ -42,11 +42,11 @@ struct Groups {
     spill: Spill,
     threads: usize,
     /// Rows that stay.
-    rows: Staying,
-    /// Rows that stay, dealt by their keys, once there was no room for their groups; and the place of the next.
-    dealt: Option<grace::Dealt>,
+    rows: BroadcastRows,
+    /// Rows that stay, partitioned by their keys, once there was no room for their groups; and the place of the next.
+    row_partitions: Option<PartitionWriter>,
     row: u64,
-    held: Reservation,
+    reservation: Reservation,
 }
 
 /// The sink of `group`, `total` and `per`.
@@ -62,10 +62,10 @@ pub(crate) fn sink(grouping: Grouping, budget: &Budget, spill: Spill, threads: u
         files: None,
         spill,
         threads,
-        rows: Staying::default(),
-        dealt: None,
+        rows: BroadcastRows::default(),
+        row_partitions: None,
         row: 0,
-        held: budget.reservation(),
+        reservation: budget.reservation(),
     };
     Ok(Sink { prepare: Arc::new(Workers(grouping)), commit: Box::new(commit) })
 }
@@ -80,34 +80,34 @@ impl Groups {
     fn settle(&mut self) -> Result<()> {
         let waiting = std::mem::take(&mut self.waiting);
         (self.waiting_groups, self.waiting_bytes) = (0, 0);
-        if self.grouping.beside {
-            return self.merge_beside(waiting);
+        if self.grouping.is_broadcast {
+            return self.merge_broadcast(waiting);
         }
         if self.files.is_some() {
             return self.write(waiting);
         }
         self.merge(waiting)?;
-        if self.grouping.may_part() && self.partitions.len() == 1 && self.groups() > MANY_GROUPS {
-            self.part()?;
+        if self.grouping.may_partition() && self.partitions.len() == 1 && self.groups() > MANY_GROUPS {
+            self.partition()?;
         }
         let partitions = self.partitions.iter_mut();
         let partitions = partitions.map(|p| p.get_mut().unwrap_or_else(PoisonError::into_inner));
-        if !self.grouping.may_part() {
+        if !self.grouping.may_partition() {
             let wanted = partitions.map(Partition::wanted).sum();
-            return if self.held.try_hold(wanted) { Ok(()) } else { self.take_outside() };
+            return if self.reservation.try_hold(wanted) { Ok(()) } else { self.spill_states() };
         }
         let memory = partitions.map(Partition::memory).sum();
-        if self.held.try_hold(memory) {
+        if self.reservation.try_hold(memory) {
             return Ok(());
         }
         if self.partitions.len() == 1 {
-            self.part()?;
+            self.partition()?;
         }
-        self.leave_memory()
+        self.spill()
     }
 
     fn disk(&self) -> Disk<'_> {
-        Disk { spill: &self.spill, budget: self.held.budget(), threads: self.threads }
+        Disk { spill: &self.spill, budget: self.reservation.budget(), threads: self.threads }
     }
 
     fn groups(&mut self) -> usize {
@@ -117,47 +117,51 @@ impl Groups {
     }
 
     /// Deals the one partition to many.
-    fn part(&mut self) -> Result<()> {
+    fn partition(&mut self) -> Result<()> {
         self.grouping.are_many.store(true, Relaxed);
         let Some(whole) = self.partitions.pop() else { return Ok(()) };
         let Partition { keys, first, accumulators, .. } =
             whole.into_inner().unwrap_or_else(PoisonError::into_inner);
-        for shard in shards(keys, accumulators, PARTITIONS)? {
+        for part in partitions_of(keys, accumulators, PARTITIONS)? {
             let mut partition = Partition::new(&self.grouping)?;
-            if let Some(shard) = shard {
-                partition.merge(shard, |n| first.get(n as usize).copied().unwrap_or(0))?;
+            if let Some(part) = part {
+                partition.merge(part, |n| first.get(n as usize).copied().unwrap_or(0))?;
             }
             self.partitions.push(Mutex::new(partition));
         }
         Ok(())
     }
 
-    /// For each partition the shards of some tables, in order, with the tables' numbers.
-    fn by_partition(&self, waiting: Vec<(u64, Dealt)>) -> Result<Vec<Vec<(u64, Shard)>>> {
-        let mut columns: Vec<Vec<(u64, Shard)>> = self.partitions.iter().map(|_| Vec::new()).collect();
-        for (table, mut dealt) in waiting {
-            if dealt.shards.len() < columns.len()
-                && let Some(whole) = dealt.shards.pop().flatten()
+    /// For each partition the parts of some tables, in order, with the tables' numbers.
+    fn by_partition(
+        &self,
+        waiting: Vec<(u64, PartitionedGroups)>,
+    ) -> Result<Vec<Vec<(u64, GroupPartition)>>> {
+        let mut columns: Vec<Vec<(u64, GroupPartition)>> =
+            self.partitions.iter().map(|_| Vec::new()).collect();
+        for (table, mut closed) in waiting {
+            if closed.parts.len() < columns.len()
+                && let Some(whole) = closed.parts.pop().flatten()
             {
                 // It was closed before it was known that groups are many.
                 let mut partition = Partition::new(&self.grouping)?;
                 partition.merge(whole, |_| 0)?;
-                dealt.shards = shards(partition.keys, partition.accumulators, columns.len())?;
+                closed.parts = partitions_of(partition.keys, partition.accumulators, columns.len())?;
             }
-            for (column, shard) in columns.iter_mut().zip(dealt.shards) {
-                column.extend(shard.map(|shard| (table, shard)));
+            for (column, part) in columns.iter_mut().zip(closed.parts) {
+                column.extend(part.map(|part| (table, part)));
             }
         }
         Ok(columns)
     }
 
     /// Merges tables into the partitions, on all threads.
-    fn merge(&self, waiting: Vec<(u64, Dealt)>) -> Result<()> {
+    fn merge(&self, waiting: Vec<(u64, PartitionedGroups)>) -> Result<()> {
         let columns = self.by_partition(waiting)?;
-        let merge = |(partition, shards): (&Mutex<Partition>, Vec<(u64, Shard)>)| {
+        let merge = |(partition, parts): (&Mutex<Partition>, Vec<(u64, GroupPartition)>)| {
             let mut partition = partition.lock().unwrap_or_else(PoisonError::into_inner);
-            for (table, shard) in shards {
-                partition.merge(shard, |n| first(table, n))?;
+            for (table, part) in parts {
+                partition.merge(part, |n| first(table, n))?;
             }
             Ok(())
         };
@@ -165,21 +169,21 @@ impl Groups {
     }
 
     /// Merges tables whose rows stay: each row gets its group's number.
-    fn merge_beside(&mut self, waiting: Vec<(u64, Dealt)>) -> Result<()> {
-        if self.dealt.is_some() {
-            for (batch, _) in waiting.into_iter().flat_map(|(_, dealt)| dealt.rows) {
-                self.deal(&batch)?;
+    fn merge_broadcast(&mut self, waiting: Vec<(u64, PartitionedGroups)>) -> Result<()> {
+        if self.row_partitions.is_some() {
+            for (batch, _) in waiting.into_iter().flat_map(|(_, closed)| closed.rows) {
+                self.partition_rows(&batch)?;
             }
             return Ok(());
         }
         let Some(partition) = self.partitions.first_mut() else { return Ok(()) };
         let partition = partition.get_mut().unwrap_or_else(PoisonError::into_inner);
-        for (table, dealt) in waiting {
+        for (table, closed) in waiting {
             let mut numbers = Vec::new();
-            for shard in dealt.shards.into_iter().flatten() {
-                numbers = partition.merge(shard, |n| first(table, n))?;
+            for part in closed.parts.into_iter().flatten() {
+                numbers = partition.merge(part, |n| first(table, n))?;
             }
-            for (batch, mut groups) in dealt.rows {
+            for (batch, mut groups) in closed.rows {
                 for group in &mut groups {
                     *group = numbers.get(*group as usize).copied().unwrap_or(0);
                 }
@@ -187,43 +191,43 @@ impl Groups {
             }
         }
         let memory = partition.wanted();
-        if self.held.try_hold(self.rows.memory() + memory) {
+        if self.reservation.try_hold(self.rows.memory() + memory) {
             return Ok(());
         }
         if !self.rows.is_on_disk() {
-            self.rows.leave_memory(&self.spill)?;
+            self.rows.spill(&self.spill)?;
         }
-        if self.held.try_hold(memory) {
+        if self.reservation.try_hold(memory) {
             return Ok(());
         }
         if self.grouping.keys.is_empty() {
-            // One group has all rows: there is nothing to deal them by.
-            return self.take_outside();
+            // One group has all rows: there is nothing to partition them by.
+            return self.spill_states();
         }
         self.partitions = vec![Mutex::new(Partition::new(&self.grouping)?)];
         let mut rows = std::mem::take(&mut self.rows);
-        rows.drained(|batch| self.deal(&batch))?;
-        self.held.hold(0)
+        rows.drained(|batch| self.partition_rows(&batch))?;
+        self.reservation.hold(0)
     }
 
     /// Deals rows that stay to files by their keys.
-    fn deal(&mut self, batch: &Batch) -> Result<()> {
+    fn partition_rows(&mut self, batch: &Batch) -> Result<()> {
         let keys = self.grouping.key_columns(batch)?;
         let numbers: Vec<u64> = (self.row..self.row + batch.rows as u64).collect();
         self.row += batch.rows as u64;
-        if self.dealt.is_none() {
-            self.dealt = Some(grace::Dealt::new(self.grouping.kinds.clone(), &self.spill)?);
+        if self.row_partitions.is_none() {
+            self.row_partitions = Some(PartitionWriter::new(self.grouping.kinds.clone(), &self.spill)?);
         }
-        match &mut self.dealt {
-            Some(dealt) => dealt.push(batch, &keys, &numbers),
+        match &mut self.row_partitions {
+            Some(writer) => writer.push(batch, &keys, &numbers),
             None => Ok(()),
         }
     }
 
     /// The rows that stay, a file at a time, each beside its group.
-    fn beside_on_disk(mut self, dealt: grace::Dealt) -> Result<Held> {
-        let process = Beside(self.grouping.clone());
-        let files = grace::Files {
+    fn broadcast_on_disk(mut self, writer: PartitionWriter) -> Result<Materialized> {
+        let process = Broadcast(self.grouping.clone());
+        let files = Partitions {
             kinds: &self.grouping.kinds,
             keys: &|batch| self.grouping.key_columns(batch),
             process: &process,
@@ -231,20 +235,20 @@ impl Groups {
             spill: &self.spill,
             threads: self.threads,
         };
-        let runs = files.processed(dealt.finish()?, &mut self.held)?;
-        Ok(Held::Scan(Box::new(Merge::new(runs, None, &self.disk())?)))
+        let runs = files.processed(writer.finish()?, &mut self.reservation)?;
+        Ok(Materialized::Scan(Box::new(Merge::new(runs, None, &self.disk())?)))
     }
 
     /// Takes the values of the one partition's states out of memory.
-    fn take_outside(&mut self) -> Result<()> {
+    fn spill_states(&mut self) -> Result<()> {
         let Some(partition) = self.partitions.first_mut() else { return Ok(()) };
         let partition = partition.get_mut().unwrap_or_else(PoisonError::into_inner);
-        partition.take_outside(&self.spill, &mut self.held, self.threads)?;
-        self.held.hold_whole(self.rows.memory() + partition.memory())
+        partition.spill_states(&self.spill, &mut self.reservation, self.threads)?;
+        self.reservation.hold_whole(self.rows.memory() + partition.memory())
     }
 
     /// Puts all partitions on disk.
-    fn leave_memory(&mut self) -> Result<()> {
+    fn spill(&mut self) -> Result<()> {
         let mut files = Vec::new();
         for partition in &mut self.partitions {
             let partition = partition.get_mut().unwrap_or_else(PoisonError::into_inner);
@@ -254,19 +258,19 @@ impl Groups {
             files.push(file);
         }
         self.files = Some(files);
-        self.held.hold(0)
+        self.reservation.hold(0)
     }
 
     /// Writes tables behind what is on disk; a few tables' groups of a partition together.
-    fn write(&mut self, waiting: Vec<(u64, Dealt)>) -> Result<()> {
+    fn write(&mut self, waiting: Vec<(u64, PartitionedGroups)>) -> Result<()> {
         let columns = self.by_partition(waiting)?;
         let Some(files) = &mut self.files else { return Ok(()) };
         let grouping = self.grouping.clone();
-        let write = |(file, shards): (&mut Writer, Vec<(u64, Shard)>)| {
-            for (table, shard) in shards {
+        let write = |(file, parts): (&mut Writer, Vec<(u64, GroupPartition)>)| {
+            for (table, part) in parts {
                 // A table of its own keeps equal groups of two tables apart: they are merged when read, in order.
                 let mut alone = Partition::new(&grouping)?;
-                alone.merge(shard, |n| first(table, n))?;
+                alone.merge(part, |n| first(table, n))?;
                 alone.save(&grouping, file)?;
             }
             Ok(())
@@ -275,7 +279,7 @@ impl Groups {
     }
 
     /// The result of groups that are all in memory.
-    fn held_in_memory(mut self, work: &mut Work) -> Result<Held> {
+    fn finish_in_memory(mut self, work: &mut MorselOutput) -> Result<Materialized> {
         let grouping = self.grouping.clone();
         let partitions: Vec<Partition> = self
             .partitions
@@ -287,9 +291,9 @@ impl Groups {
             Ok((partition.results(groups, &grouping.text)?, partition.first, groups))
         };
         let mut made = crate::parallel::each(self.threads, partitions.into_iter(), finish)?;
-        if grouping.beside {
+        if grouping.is_broadcast {
             let mut results = made.pop().map(|(columns, ..)| columns).unwrap_or_default();
-            return self.rows.held(results.split_off(grouping.kinds.len().min(results.len())));
+            return self.rows.materialized(results.split_off(grouping.kinds.len().min(results.len())));
         }
         let groups: usize = made.iter().map(|(.., groups)| groups).sum();
         // One stays, for the columns' sake.
@@ -312,11 +316,11 @@ impl Groups {
         let columns = crate::parallel::each(self.threads, 0..width, gather)?;
         let batch = Batch { columns, rows: groups };
         tell(&batch, &grouping, work);
-        Ok(Held::Batches(slices(batch)))
+        Ok(Materialized::Batches(slices(batch)))
     }
 
     /// The result of groups that are on disk: a partition at a time, each a run by first appearance.
-    fn held_on_disk(mut self, work: &mut Work) -> Result<Held> {
+    fn finish_on_disk(mut self, work: &mut MorselOutput) -> Result<Materialized> {
         let grouping = self.grouping.clone();
         let mut runs: Vec<Run> = Vec::new();
         memory::give_back();
@@ -325,39 +329,39 @@ impl Groups {
             let mut partition = Partition::new(&grouping)?;
             for batch in file.reader()?.into_iter().flatten() {
                 partition.load(&batch?, &grouping)?;
-                if !self.held.try_hold(partition.wanted()) {
-                    partition.take_outside(&self.spill, &mut self.held, self.threads)?;
-                    self.held.hold_whole(partition.memory())?;
+                if !self.reservation.try_hold(partition.wanted()) {
+                    partition.spill_states(&self.spill, &mut self.reservation, self.threads)?;
+                    self.reservation.hold_whole(partition.memory())?;
                 }
             }
             let groups = partition.keys.len();
             let batch = Batch { columns: partition.results(groups, &grouping.text)?, rows: groups };
             tell(&batch, &grouping, work);
-            let mut columns = vec![grace::numbered(partition.first.iter().copied())];
+            let mut columns = vec![partitioned::encode_positions(partition.first.iter().copied())];
             columns.extend(batch.columns);
             let mut run = self.spill.writer()?;
             run.write(Batch { columns, rows: groups })?;
             runs.push(run.finish()?);
         }
-        self.held.hold(0)?;
-        Ok(Held::Scan(Box::new(Merge::new(runs, None, &self.disk())?)))
+        self.reservation.hold(0)?;
+        Ok(Materialized::Scan(Box::new(Merge::new(runs, None, &self.disk())?)))
     }
 }
 
 /// Counts the groups that come out.
-fn tell(batch: &Batch, grouping: &Grouping, work: &mut Work) {
+fn tell(batch: &Batch, grouping: &Grouping, work: &mut MorselOutput) {
     let keys = batch.columns.get(..grouping.kinds.len()).unwrap_or_default();
     let nulls = keys
         .iter()
         .filter_map(|c| c.logical_nulls())
         .fold(None, |all, nulls| arrow_buffer::NullBuffer::union(all.as_ref(), Some(&nulls)));
-    work.tally.event(grouping.step, Event::NullGroup, nulls.map_or(0, |n| n.null_count()));
-    work.tally.rows(grouping.step, batch.rows);
+    work.counters.event(grouping.step, Event::NullGroup, nulls.map_or(0, |n| n.null_count()));
+    work.counters.rows(grouping.step, batch.rows);
 }
 
 /// The partition and the place in it of each group, by first appearance; each partition's are rising.
 fn in_order(firsts: &[&[u64]]) -> Vec<(usize, usize)> {
-    // Groups of one worker's table stand together: they are dealt to its bucket and sorted there.
+    // Groups of one worker's table stand together: they are partitioned to its bucket and sorted there.
     let tables = firsts.iter().filter_map(|f| f.last()).max().map_or(0, |last| (last >> 32) as usize + 1);
     let mut ends = vec![0usize; tables + 1];
     let each =
@@ -374,37 +378,38 @@ fn in_order(firsts: &[&[u64]]) -> Vec<(usize, usize)> {
         }
     }
     let starts = ends.clone();
-    let mut dealt = vec![(0u64, 0usize, 0usize); firsts.iter().map(|f| f.len()).sum()];
+    let mut buckets = vec![(0u64, 0usize, 0usize); firsts.iter().map(|f| f.len()).sum()];
     for group in each() {
         if let Some(next) = ends.get_mut((group.0 >> 32) as usize) {
-            if let Some(place) = dealt.get_mut(*next) {
+            if let Some(place) = buckets.get_mut(*next) {
                 *place = group;
             }
             *next += 1;
         }
     }
     for (start, end) in starts.iter().zip(&ends) {
-        if let Some(bucket) = dealt.get_mut(*start..*end) {
+        if let Some(bucket) = buckets.get_mut(*start..*end) {
             bucket.sort_unstable_by_key(|(first, ..)| *first);
         }
     }
-    dealt.into_iter().map(|(_, partition, place)| (partition, place)).collect()
+    buckets.into_iter().map(|(_, partition, place)| (partition, place)).collect()
 }
 
 impl Commit for Groups {
-    fn commit(&mut self, part: Part, _: &mut Work) -> Result<bool> {
-        let Ok(dealt) = part.downcast::<Dealt>() else {
+    fn commit(&mut self, part: Part, _: &mut MorselOutput) -> Result<bool> {
+        let Ok(closed) = part.downcast::<PartitionedGroups>() else {
             return Err(Error::new(ErrorKind::Internal, "A group table was handed something else."));
         };
         let number = self.next;
         self.next += 1;
-        if dealt.groups > 0 || !dealt.rows.is_empty() {
-            self.waiting_groups += dealt.groups;
-            self.waiting_bytes += dealt.bytes;
-            self.waiting.push((number, *dealt));
+        if closed.groups > 0 || !closed.rows.is_empty() {
+            self.waiting_groups += closed.groups;
+            self.waiting_bytes += closed.bytes;
+            self.waiting.push((number, *closed));
         }
         let few = self.partitions.len() == 1;
-        let most = WAITING_BYTES.min(usize::try_from(self.held.budget().share() * 4).unwrap_or(usize::MAX));
+        let most =
+            WAITING_BYTES.min(usize::try_from(self.reservation.budget().share() * 4).unwrap_or(usize::MAX));
         let many = self.waiting_groups >= WAITING_GROUPS || self.waiting_bytes >= most;
         if few || many || self.waiting.len() >= 256 {
             self.settle()?;
@@ -412,11 +417,11 @@ impl Commit for Groups {
         Ok(true)
     }
 
-    fn finish(mut self: Box<Self>, work: &mut Work) -> Result<Held> {
+    fn finish(mut self: Box<Self>, work: &mut MorselOutput) -> Result<Materialized> {
         self.settle()?;
-        if let Some(dealt) = self.dealt.take() {
-            return self.beside_on_disk(dealt);
+        if let Some(writer) = self.row_partitions.take() {
+            return self.broadcast_on_disk(writer);
         }
-        if self.files.is_some() { self.held_on_disk(work) } else { self.held_in_memory(work) }
+        if self.files.is_some() { self.finish_on_disk(work) } else { self.finish_in_memory(work) }
     }
 }

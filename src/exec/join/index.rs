@@ -57,7 +57,7 @@ impl Index {
         rows: usize,
         bands: Option<&Bands>,
     ) -> Result<Index> {
-        let (find, numbers, groups) = numbered(keys, kinds, valid, rows)?;
+        let (find, numbers, groups) = number_keys(keys, kinds, valid, rows)?;
         let is_valid = |row: usize| valid.is_none_or(|v| v.is_valid(row));
         let group_of = |row: usize| numbers.as_ref().map_or(0, |n| n.get(row).copied().unwrap_or(0)) as usize;
         let mut starts = vec![0u32; groups + 1];
@@ -190,7 +190,7 @@ impl Index {
 const SOME: usize = 1 << 17;
 
 /// How keys are found, the number of each row's key, and how many there are.
-fn numbered(
+fn number_keys(
     keys: &[ArrayRef],
     kinds: &[Type],
     valid: Option<&NullBuffer>,

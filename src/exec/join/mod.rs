@@ -1,37 +1,37 @@
 //! `join`: the other table is gathered with an index of its keys, and left rows go by it.
 //!
 //! Left rows keep their order, whatever worker finds their matches. If the other table does not fit in memory, both
-//! are dealt to files by their keys (`spilled`). Rows of the other table that matched none come when all left rows
+//! are partitioned to files by their keys (`spilled`). Rows of the other table that matched none come when all left rows
 //! were seen.
 
 mod bands;
-mod early;
+mod build_side;
+mod external_asof;
 mod index;
-mod matching;
-mod nearest;
+mod key_pushdown;
+mod left_first;
+mod prefilter;
 mod probe;
-mod side;
-mod sieve;
-mod small;
+mod spec;
 mod spilled;
 
 use std::sync::{Arc, Mutex, PoisonError};
 
 use super::context::Context;
 use super::merge::Merge;
+use super::morsel_output::MorselOutput;
 use super::pipeline::{self, Leg, Pipeline};
 use super::spill::Disk;
 use super::stream::Select;
-use super::tally::Work;
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::{Bound, ColumnId, Event, Type};
 use crate::plan::{Join, StepId};
 
-use early::Early;
-use matching::{Key, Matching, Test};
+use build_side::{BuildInput, BuildSink};
+use prefilter::Prefilter;
 use probe::{CountAlone, Probe, Unmatched};
-use side::{Gathered, Gathering};
-use spilled::{Dealing, WithKeys};
+use spec::{JoinSpec, Key, Test};
+use spilled::{LeftPartitionSink, WithKeys};
 
 /// The pipeline of a join, over those of its two tables; `left_kinds` are the types of the left one's columns.
 pub(super) fn joined(
@@ -48,9 +48,9 @@ pub(super) fn joined(
     let columns = columns.chain(join.tests.iter().map(|t| t.other.clone()));
     let columns = columns.map(|bound| bound.placed(&other.layout)).collect::<Result<Vec<_>>>()?;
     other.push(Box::new(Select { columns, step, text: how.text.clone() }));
-    let mut left = small::first(left, &mut other, &how, context)?;
+    let mut left = left_first::run_left_first(left, &mut other, &how, context)?;
     left.acts |= join.expects();
-    let (sink, made) = Gathering::sink(&how, context);
+    let (sink, made) = BuildSink::sink(&how, context);
     pipeline::run(other, sink, context)?;
     let made = made.lock().unwrap_or_else(PoisonError::into_inner).take();
     let made = made.ok_or_else(|| Error::new(ErrorKind::Internal, "The other table of a join is lost."))?;
@@ -67,15 +67,15 @@ pub(super) fn joined(
     layout.extend(join.added.iter().map(|f| f.id));
     layout.extend(join.merged.iter().map(|(f, _)| f.id));
     match made {
-        Gathered::Side(side) => {
+        BuildInput::InMemory(side) => {
             let shared = (how.clone(), Arc::new(*side));
-            sieve::push(join, &mut left, &shared)?;
+            key_pushdown::push(join, &mut left, &shared)?;
             left.push(Box::new(Probe(shared.clone())));
             left.layout = layout;
             if !how.kind.keeps_other() {
                 let matched = shared.1.matched.clone();
-                let told = move |work: &mut Work| {
-                    work.tally.event(step, Event::OtherMatchedNone, matched.left());
+                let told = move |work: &mut MorselOutput| {
+                    work.counters.event(step, Event::OtherMatchedNone, matched.left());
                 };
                 left.ends.push(Box::new(told));
                 return Ok(left);
@@ -87,14 +87,14 @@ pub(super) fn joined(
             left.legs.push(leg);
             Ok(left)
         }
-        Gathered::Dealt(other) => {
+        BuildInput::Partitioned(other) => {
             left.push(Box::new(WithKeys(how.clone())));
-            let (sink, runs) = Dealing::sink(&how, &context.spill)?;
+            let (sink, runs) = LeftPartitionSink::sink(&how, &context.spill)?;
             let acts = left.acts;
             pipeline::run(left, sink, context)?;
             let runs = std::mem::take(&mut *runs.lock().unwrap_or_else(PoisonError::into_inner));
             let joined = spilled::join(&how, runs, other, left_kinds, context)?;
-            let mut work = Work::new(context.steps());
+            let mut work = MorselOutput::new(context.steps());
             spilled::tell(&how, &joined, &mut work);
             context.absorb(&mut work)?;
             let disk = Disk { spill: &context.spill, budget: &context.budget, threads: context.threads() };
@@ -108,14 +108,14 @@ pub(super) fn joined(
 }
 
 /// The join with its left expressions placed.
-fn placed(join: &Join, left: &[ColumnId], step: StepId, context: &Context) -> Result<Matching> {
+fn placed(join: &Join, left: &[ColumnId], step: StepId, context: &Context) -> Result<JoinSpec> {
     let key = |key: &crate::plan::KeyPair| {
         Ok(Key { left: key.left.placed(left)?, kind: key.kind.clone(), text: key.text.clone() })
     };
     let test = |test: &crate::plan::Comparison| {
         Ok(Test { left: test.left.placed(left)?, op: test.op, kind: test.kind.clone() })
     };
-    Ok(Matching {
+    Ok(JoinSpec {
         kind: join.kind,
         // Which row is nearest means nothing to kinds that only ask whether there is one.
         asof: join.asof && !join.kind.only_filters(),
@@ -126,7 +126,7 @@ fn placed(join: &Join, left: &[ColumnId], step: StepId, context: &Context) -> Re
         tests: join.tests.iter().map(test).collect::<Result<_>>()?,
         added: join.added.iter().map(|f| f.kind.clone()).collect(),
         merged: join.merged.iter().map(|(_, key)| *key).collect(),
-        early: Early::new(join, left)?,
+        prefilter: Prefilter::new(join, left)?,
         step,
         text: context.step_text(step).to_owned(),
     })

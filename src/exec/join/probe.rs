@@ -2,11 +2,11 @@
 
 use std::sync::{Mutex, PoisonError};
 
-use super::matching::{Left, Pairs, Shared};
+use super::spec::{Left, Pairs, Shared};
 use crate::error::Result;
 use crate::exec::keys::UNKNOWN;
+use crate::exec::morsel_output::MorselOutput;
 use crate::exec::stream::{StreamOp, Take};
-use crate::exec::tally::Work;
 use crate::expr::{Batch, Event, Type};
 use crate::io::memory::Ready;
 use crate::io::source::{Morsel, Scan};
@@ -22,7 +22,7 @@ impl StreamOp for Probe {
         true
     }
 
-    fn each(&self, batch: Batch, work: &mut Work, take: &mut Take<'_>) -> Result<()> {
+    fn each(&self, batch: Batch, work: &mut MorselOutput, take: &mut Take<'_>) -> Result<()> {
         let (how, side) = &self.0;
         let left = how.left(&batch, work)?;
         let (mut none, mut several, mut out) = (0, 0, 0);
@@ -39,9 +39,9 @@ impl StreamOp for Probe {
                     Ok(())
                 }
             })?;
-            work.tally.rows(how.step, keep.iter().filter(|kept| **kept).count());
-            work.tally.event(how.step, Event::MatchedNone, none);
-            let keep = how.early.kept_lefts(keep, &batch, work)?;
+            work.counters.rows(how.step, keep.iter().filter(|kept| **kept).count());
+            work.counters.event(how.step, Event::MatchedNone, none);
+            let keep = how.prefilter.kept_lefts(keep, &batch, work)?;
             return take(batch.filter(&keep)?, work);
         }
         if let Some(others) = side.only_matches(&left)? {
@@ -64,17 +64,17 @@ impl StreamOp for Probe {
                 if pairs.len() >= most {
                     out += pairs.len();
                     let kept = std::mem::replace(&mut pairs, Pairs::new());
-                    let kept = how.early.kept(kept, &batch, &side.failing, work)?;
+                    let kept = how.prefilter.kept(kept, &batch, &side.failing, work)?;
                     take(how.joined(&batch, &left, side, &kept)?, work)?;
                 }
             }
             Ok(())
         })?;
-        work.tally.rows(how.step, out + pairs.len());
-        work.tally.event(how.step, Event::MatchedNone, none);
-        work.tally.event(how.step, Event::MatchedSeveral, several);
+        work.counters.rows(how.step, out + pairs.len());
+        work.counters.event(how.step, Event::MatchedNone, none);
+        work.counters.event(how.step, Event::MatchedSeveral, several);
         if pairs.len() > 0 || out == 0 {
-            let pairs = how.early.kept(pairs, &batch, &side.failing, work)?;
+            let pairs = how.prefilter.kept(pairs, &batch, &side.failing, work)?;
             take(how.joined(&batch, &left, side, &pairs)?, work)?;
         }
         Ok(())
@@ -83,7 +83,13 @@ impl StreamOp for Probe {
 
 impl Probe {
     /// Left rows that match one row or none.
-    fn with_one(&self, batch: &Batch, left: &Left, others: Vec<u32>, work: &mut Work) -> Result<Batch> {
+    fn with_one(
+        &self,
+        batch: &Batch,
+        left: &Left,
+        others: Vec<u32>,
+        work: &mut MorselOutput,
+    ) -> Result<Batch> {
         let (how, side) = &self.0;
         let none = others.iter().filter(|row| **row == UNKNOWN).count();
         if how.is_unexpected(usize::from(none == 0)) {
@@ -93,9 +99,9 @@ impl Probe {
         side.matched.mark(&others);
         let pairs =
             if none == 0 || how.kind.keeps_left() { Pairs::of_all(others) } else { Pairs::matched(&others) };
-        work.tally.rows(how.step, pairs.len());
-        work.tally.event(how.step, Event::MatchedNone, none);
-        let pairs = how.early.kept(pairs, batch, &side.failing, work)?;
+        work.counters.rows(how.step, pairs.len());
+        work.counters.event(how.step, Event::MatchedNone, none);
+        let pairs = how.prefilter.kept(pairs, batch, &side.failing, work)?;
         how.joined(batch, left, side, &pairs)
     }
 }
@@ -128,9 +134,9 @@ impl Scan for Unmatched {
 pub(super) struct CountAlone(pub(super) crate::plan::StepId);
 
 impl StreamOp for CountAlone {
-    fn apply(&self, batch: Batch, work: &mut Work) -> Result<Batch> {
-        work.tally.rows(self.0, batch.rows);
-        work.tally.event(self.0, Event::OtherMatchedNone, batch.rows);
+    fn apply(&self, batch: Batch, work: &mut MorselOutput) -> Result<Batch> {
+        work.counters.rows(self.0, batch.rows);
+        work.counters.event(self.0, Event::OtherMatchedNone, batch.rows);
         Ok(batch)
     }
 }

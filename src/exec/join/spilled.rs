@@ -1,4 +1,4 @@
-//! A join whose other table does not fit: both sides are dealt to files by their keys, and one pair of files after
+//! A join whose other table does not fit: both sides are partitioned to files by their keys, and one pair of files after
 //! the other is joined.
 //!
 //! Of the other table's file as many rows are taken as fit, and the left file goes by them; what the left rows
@@ -10,19 +10,19 @@ use std::sync::{Arc, Mutex};
 use arrow_array::cast::AsArray;
 use arrow_array::{Array, ArrayRef, BooleanArray, UInt32Array};
 
-use super::matching::{Left, MANY, Matching, Pairs};
-use super::nearest;
-use super::side::Side;
+use super::build_side::BuildSide;
+use super::external_asof;
+use super::spec::{JoinSpec, Left, MANY, Pairs};
 use crate::error::{Error, Result};
 use crate::exec::budget::{Budget, Reservation};
 use crate::exec::context::Context;
-use crate::exec::grace::Dealt;
-use crate::exec::held::{Compacted, Held, batch_of};
+use crate::exec::materialized::{CompactBatches, Materialized, batch_of};
 use crate::exec::merge;
+use crate::exec::morsel_output::MorselOutput;
 use crate::exec::pipeline::{Commit, Part, Sink};
+use crate::exec::spill::partitioned::PartitionWriter;
 use crate::exec::spill::{Disk, Run, Spill};
 use crate::exec::stream::StreamOp;
-use crate::exec::tally::Work;
 use crate::expr::{Batch, Event, Type, taken, widen};
 use crate::parallel;
 use crate::plan::JoinKind;
@@ -38,10 +38,10 @@ const FEW_RUNS: usize = 4;
 const LITTLE: usize = 2 << 20;
 
 /// Puts the keys of left rows, and what conditions compare, behind their columns.
-pub(super) struct WithKeys(pub(super) Arc<Matching>);
+pub(super) struct WithKeys(pub(super) Arc<JoinSpec>);
 
 impl StreamOp for WithKeys {
-    fn apply(&self, mut batch: Batch, work: &mut Work) -> Result<Batch> {
+    fn apply(&self, mut batch: Batch, work: &mut MorselOutput) -> Result<Batch> {
         let Left { keys, tests, .. } = self.0.left(&batch, work)?;
         for column in keys.iter().chain(&tests) {
             batch.columns.push(widen(column)?);
@@ -50,39 +50,39 @@ impl StreamOp for WithKeys {
     }
 }
 
-/// The sink that deals left rows by their keys.
-pub(super) struct Dealing {
-    matching: Arc<Matching>,
-    dealt: Dealt,
+/// The sink that partitions left rows by their keys.
+pub(super) struct LeftPartitionSink {
+    spec: Arc<JoinSpec>,
+    writer: PartitionWriter,
     row: u64,
     runs: Arc<Mutex<Vec<Run>>>,
 }
 
-impl Dealing {
-    pub(super) fn sink(matching: &Arc<Matching>, spill: &Spill) -> Result<(Sink, Arc<Mutex<Vec<Run>>>)> {
+impl LeftPartitionSink {
+    pub(super) fn sink(spec: &Arc<JoinSpec>, spill: &Spill) -> Result<(Sink, Arc<Mutex<Vec<Run>>>)> {
         let runs = Arc::new(Mutex::new(Vec::new()));
-        let dealt = Dealt::new(matching.kinds(), spill)?;
-        let commit = Dealing { matching: matching.clone(), dealt, row: 0, runs: runs.clone() };
-        Ok((Sink { prepare: Arc::new(Compacted), commit: Box::new(commit) }, runs))
+        let writer = PartitionWriter::new(spec.kinds(), spill)?;
+        let commit = LeftPartitionSink { spec: spec.clone(), writer, row: 0, runs: runs.clone() };
+        Ok((Sink { prepare: Arc::new(CompactBatches), commit: Box::new(commit) }, runs))
     }
 }
 
-impl Commit for Dealing {
-    fn commit(&mut self, part: Part, _: &mut Work) -> Result<bool> {
+impl Commit for LeftPartitionSink {
+    fn commit(&mut self, part: Part, _: &mut MorselOutput) -> Result<bool> {
         let batch = batch_of(part)?;
-        let behind = self.matching.keys.len() + self.matching.tests.len();
+        let behind = self.spec.keys.len() + self.spec.tests.len();
         let keys = batch.columns.len().saturating_sub(behind);
         let keys: Vec<ArrayRef> =
-            batch.columns.iter().skip(keys).take(self.matching.keys.len()).cloned().collect();
+            batch.columns.iter().skip(keys).take(self.spec.keys.len()).cloned().collect();
         let numbers: Vec<u64> = (self.row..self.row + batch.rows as u64).collect();
         self.row += batch.rows as u64;
-        self.dealt.push(&batch, &keys, &numbers)?;
+        self.writer.push(&batch, &keys, &numbers)?;
         Ok(true)
     }
 
-    fn finish(self: Box<Self>, _: &mut Work) -> Result<Held> {
-        *self.runs.lock().unwrap_or_else(std::sync::PoisonError::into_inner) = self.dealt.finish()?;
-        Ok(Held::Batches(Vec::new()))
+    fn finish(self: Box<Self>, _: &mut MorselOutput) -> Result<Materialized> {
+        *self.runs.lock().unwrap_or_else(std::sync::PoisonError::into_inner) = self.writer.finish()?;
+        Ok(Materialized::Batches(Vec::new()))
     }
 }
 
@@ -122,7 +122,7 @@ pub(super) struct Joined {
 
 /// Joins pairs of files.
 pub(super) fn join(
-    how: &Arc<Matching>,
+    how: &Arc<JoinSpec>,
     left: Vec<Run>,
     other: Vec<Run>,
     left_kinds: &[Type],
@@ -159,7 +159,7 @@ pub(super) fn join(
 
 /// A left file against the other table's file of the same keys.
 struct Pair<'a> {
-    how: &'a Arc<Matching>,
+    how: &'a Arc<JoinSpec>,
     left: Run,
     left_kinds: &'a [Type],
     budget: &'a Budget,
@@ -175,24 +175,24 @@ impl Pair<'_> {
         let mut batches = other.reader()?.into_iter().flatten().peekable();
         let mut nearest_first = false;
         while batches.peek().is_some() {
-            let mut held = self.budget.reservation();
-            let mut some = self.some(&mut batches, &mut held)?;
+            let mut reservation = self.budget.reservation();
+            let mut some = self.some(&mut batches, &mut reservation)?;
             if how.asof && batches.peek().is_some() && !nearest_first {
-                held.hold(0)?;
-                let sorted = nearest::nearest_first(how, other, &self.disk())?;
+                reservation.hold(0)?;
+                let sorted = external_asof::nearest_first(how, other, &self.disk())?;
                 batches = sorted.reader()?.into_iter().flatten().peekable();
                 nearest_first = true;
                 continue;
             }
             if nearest_first {
                 // Of equally near rows the last one is taken.
-                some = some.into_iter().rev().map(nearest::reversed).collect::<Result<_>>()?;
+                some = some.into_iter().rev().map(external_asof::reversed).collect::<Result<_>>()?;
             }
             let places: Vec<ArrayRef> = some.iter_mut().map(|batch| batch.columns.remove(0)).collect();
             let places = places.iter().map(AsRef::as_ref).collect::<Vec<&dyn Array>>();
             let places = arrow_select::concat::concat(&places).map_err(crate::expr::arrow_error)?;
             let budget = Budget::new(Some(u64::MAX));
-            let Ok(side) = Side::new(some, how, budget.reservation())? else { continue };
+            let Ok(side) = BuildSide::new(some, how, budget.reservation())? else { continue };
             let run = self.matches(&side, &mut counts)?;
             paired.matched.push(run);
             paired.merged(MOST_RUNS, &self.disk())?;
@@ -206,7 +206,8 @@ impl Pair<'_> {
             }
         }
         let alone = alone.finish()?;
-        paired.alone = Some(if nearest_first { nearest::by_place(&alone, &self.disk())? } else { alone });
+        paired.alone =
+            Some(if nearest_first { external_asof::by_place(&alone, &self.disk())? } else { alone });
         self.unmatched(&counts, &mut paired)?;
         paired.merged(FEW_RUNS, &self.disk())?;
         Ok(paired)
@@ -220,14 +221,14 @@ impl Pair<'_> {
     fn some(
         &self,
         batches: &mut impl Iterator<Item = Result<Batch>>,
-        held: &mut Reservation,
+        reservation: &mut Reservation,
     ) -> Result<Vec<Batch>> {
         let (mut some, mut bytes) = (Vec::new(), 0);
         for batch in batches {
             let batch = batch?;
-            bytes += Side::memory_of(&batch, self.how);
+            bytes += BuildSide::memory_of(&batch, self.how);
             some.push(batch);
-            if !held.try_hold(bytes) && bytes > LITTLE {
+            if !reservation.try_hold(bytes) && bytes > LITTLE {
                 break;
             }
         }
@@ -248,7 +249,7 @@ impl Pair<'_> {
     }
 
     /// The pairs of the left file with some rows of the other; adds how many each left row has.
-    fn matches(&self, side: &Side, counts: &mut [u8]) -> Result<Run> {
+    fn matches(&self, side: &BuildSide, counts: &mut [u8]) -> Result<Run> {
         let how = self.how;
         let mut writer = self.spill.writer()?;
         let mut first = 0;
@@ -305,7 +306,7 @@ impl Pair<'_> {
         if wrong.is_none() && !counts.iter().any(keep) {
             return Ok(());
         }
-        let nothing = Side::new(Vec::new(), how, Budget::new(None).reservation())?.ok();
+        let nothing = BuildSide::new(Vec::new(), how, Budget::new(None).reservation())?.ok();
         let mut writer = self.spill.writer()?;
         let mut first = 0;
         for batch in self.batches()? {
@@ -336,9 +337,9 @@ impl Pair<'_> {
 }
 
 /// Counts what pairs of files gave.
-pub(super) fn tell(how: &Matching, joined: &Joined, work: &mut Work) {
-    work.tally.rows(how.step, joined.rows as usize);
-    work.tally.event(how.step, Event::MatchedNone, joined.none);
-    work.tally.event(how.step, Event::MatchedSeveral, joined.several);
-    work.tally.event(how.step, Event::OtherMatchedNone, joined.other_none);
+pub(super) fn tell(how: &JoinSpec, joined: &Joined, work: &mut MorselOutput) {
+    work.counters.rows(how.step, joined.rows as usize);
+    work.counters.event(how.step, Event::MatchedNone, joined.none);
+    work.counters.event(how.step, Event::MatchedSeveral, joined.several);
+    work.counters.event(how.step, Event::OtherMatchedNone, joined.other_none);
 }

@@ -20,9 +20,9 @@ pub(crate) use pairs::Pairs;
 
 use self::column::Growing;
 use self::values::Limits;
-use super::held::Held;
+use super::materialized::Materialized;
+use super::morsel_output::MorselOutput;
 use super::pipeline::{Commit, Gather, Part, Prepare, Sink};
-use super::tally::Work;
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::{Batch, Scalar, Type};
 
@@ -87,7 +87,7 @@ impl Summaries {
 struct Workers(Arc<Asked>);
 
 impl Prepare for Workers {
-    fn prepare(&self, batch: Batch, _: &mut Work) -> Result<Part> {
+    fn prepare(&self, batch: Batch, _: &mut MorselOutput) -> Result<Part> {
         let mut local = Local::new(&self.0)?;
         local.update(&batch)?;
         local.part()
@@ -136,7 +136,7 @@ impl<'a> Local<'a> {
 }
 
 impl Gather for Local<'_> {
-    fn add(&mut self, batch: Batch, _: &mut Work) -> Result<Option<Part>> {
+    fn add(&mut self, batch: Batch, _: &mut MorselOutput) -> Result<Option<Part>> {
         self.update(&batch)?;
         if self.bytes < PAIR_BYTES {
             return Ok(None);
@@ -160,7 +160,7 @@ struct Whole {
 }
 
 impl Commit for Whole {
-    fn commit(&mut self, part: Part, _: &mut Work) -> Result<bool> {
+    fn commit(&mut self, part: Part, _: &mut MorselOutput) -> Result<bool> {
         let Ok(told) = part.downcast::<Told>() else {
             return Err(Error::new(
                 ErrorKind::Internal,
@@ -176,11 +176,11 @@ impl Commit for Whole {
         Ok(true)
     }
 
-    fn finish(self: Box<Self>, _: &mut Work) -> Result<Held> {
+    fn finish(self: Box<Self>, _: &mut MorselOutput) -> Result<Materialized> {
         let facts = self.all.facts.into_iter().map(Growing::finish).collect::<Result<_>>()?;
         let correlations = self.pairs.iter().map(Moments::correlation).collect();
         let found = Found { columns: self.all.columns, facts, correlations };
         *self.slot.lock().unwrap_or_else(PoisonError::into_inner) = Some(found);
-        Ok(Held::Batches(Vec::new()))
+        Ok(Materialized::Batches(Vec::new()))
     }
 }

@@ -83,7 +83,7 @@ impl Values {
         }
         let known = self.keys.len();
         let mut numbers = Vec::new();
-        for (list, _) in other.keys.deal(1)? {
+        for (list, _) in other.keys.partition(1)? {
             self.keys.absorb(&list, &mut numbers)?;
         }
         self.count(numbers.into_iter().zip(other.counts));

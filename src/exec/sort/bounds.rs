@@ -1,7 +1,7 @@
-//! Bounds between ranges of keys, by which rows are dealt while they are read.
+//! Bounds between ranges of keys, by which rows are partitioned while they are read.
 //!
 //! The keys of the first rows tell where the bounds are. Where later rows are spread otherwise, as in a file that is in
-//! some order already, nothing is dealt: such rows are cheap to put in order.
+//! some order already, nothing is partitioned: such rows are cheap to put in order.
 
 use churn_kernels::search;
 
@@ -17,8 +17,8 @@ const RANGES: usize = 1 << 10;
 #[derive(Debug, PartialEq, Eq)]
 pub(super) struct Bounds(search::Bounds);
 
-/// How rows are dealt.
-pub(super) struct Dealt {
+/// How rows are partitioned.
+pub(super) struct RangePartitions {
     /// The range of each row.
     pub(super) ranges: Vec<u32>,
     /// The rows, range by range.
@@ -68,7 +68,7 @@ impl Bounds {
 
     /// Deals rows with these keys to the ranges, those of a range in the order they have; `None` where many come
     /// together that are not alike.
-    pub(super) fn dealt(&self, keys: &Keys, rows: usize) -> Option<Dealt> {
+    pub(super) fn partitioned(&self, keys: &Keys, rows: usize) -> Option<RangePartitions> {
         let mut starts = vec![0; self.ranges() + 1];
         let mut ranges: Vec<u32> = Vec::with_capacity(rows);
         keys.each_code(rows, |code| {
@@ -96,7 +96,7 @@ impl Bounds {
             }
             *next += 1;
         }
-        Some(Dealt { ranges, order, starts })
+        Some(RangePartitions { ranges, order, starts })
     }
 }
 
@@ -118,11 +118,11 @@ mod tests {
 
     proptest! {
         #[test]
-        fn rows_are_dealt_by_their_keys(values in prop::collection::vec(0u64..50, 1..300), sample in prop::collection::vec(0u64..50, 0..40)) {
+        fn rows_are_partitioned_by_their_keys(values in prop::collection::vec(0u64..50, 1..300), sample in prop::collection::vec(0u64..50, 0..40)) {
             let bounds = bounds(sample);
             prop_assert!(bounds.iter().is_sorted_by(|a, b| a < b));
             let (keys, rows) = keys(values);
-            let Some(Dealt { ranges, order, starts }) = bounds.dealt(&keys, rows) else { return Ok(()) };
+            let Some(RangePartitions { ranges, order, starts }) = bounds.partitioned(&keys, rows) else { return Ok(()) };
             let mut all = order.clone();
             all.sort_unstable();
             prop_assert!(all.into_iter().eq(0..rows as u32));
@@ -144,12 +144,12 @@ mod tests {
         let bounds = bounds(values());
         let (keys, rows) = keys(values().collect());
         assert!(bounds.has_one(bounds.0.place(keys.code(777))));
-        assert!(bounds.dealt(&keys, rows).is_some());
+        assert!(bounds.partitioned(&keys, rows).is_some());
     }
 
     #[test]
-    fn what_is_spread_otherwise_is_not_dealt() {
+    fn keys_spread_otherwise_are_not_partitioned() {
         let (keys, rows) = keys((5_000..15_000).collect());
-        assert!(bounds(0..10_000).dealt(&keys, rows).is_none());
+        assert!(bounds(0..10_000).partitioned(&keys, rows).is_none());
     }
 }

@@ -1,6 +1,6 @@
 //! `sort`: stable, on all threads, by keys that are packed into one number wherever they fit.
 //!
-//! Workers gather the rows of a morsel into a part with its keys, dealt to ranges of the keys (`part`, `bounds`). At the
+//! Workers gather the rows of a morsel into a part with its keys, partitioned to ranges of the keys (`part`, `bounds`). At the
 //! end each row becomes one number of 128 bits: as much of its key as there is room for, in the highest bits, and its
 //! place. The numbers of a range are put in order when its rows are taken (`ranges`, `scan`); what the bits of the key
 //! do not settle is looked up. Rows are gathered in their new order only then.
@@ -20,11 +20,11 @@ use std::sync::Arc;
 
 use super::budget::Reservation;
 use super::context::Context;
-use super::held::Held;
+use super::materialized::Materialized;
 use super::merge::Merge;
+use super::morsel_output::MorselOutput;
 use super::pipeline::{Commit, Part, Sink};
 use super::spill::{Disk, Run, Spill};
-use super::tally::Work;
 use crate::error::{Error, ErrorKind, Result};
 
 pub(super) use changes::Changes;
@@ -42,7 +42,7 @@ use table::{Keyed, Table};
 struct Sort {
     /// The most rows that are wanted.
     keep: Option<usize>,
-    held: Reservation,
+    reservation: Reservation,
     spill: Spill,
     threads: usize,
     parts: Vec<Keyed>,
@@ -62,40 +62,45 @@ pub(crate) fn sink(
 }
 
 impl Sort {
-    fn new(keep: Option<usize>, held: Reservation, spill: &Spill, threads: usize) -> Sort {
-        Sort { keep, held, spill: spill.clone(), threads, parts: Vec::new(), runs: Vec::new() }
+    fn new(keep: Option<usize>, reservation: Reservation, spill: &Spill, threads: usize) -> Sort {
+        Sort { keep, reservation, spill: spill.clone(), threads, parts: Vec::new(), runs: Vec::new() }
     }
 
     /// Puts what is held on disk, in order.
     fn spill_held(&mut self) -> Result<()> {
         let table = Table::new(std::mem::take(&mut self.parts));
         self.runs.extend(Ranges::new(table, self.threads)?.spilled(&self.spill, self.threads)?);
-        self.held.hold(0)
+        self.reservation.hold(0)
     }
 }
 
 impl Commit for Sort {
-    fn commit(&mut self, part: Part, _: &mut Work) -> Result<bool> {
+    fn commit(&mut self, part: Part, _: &mut MorselOutput) -> Result<bool> {
         let Ok(keyed) = part.downcast::<Keyed>() else {
             return Err(Error::new(ErrorKind::Internal, "A sort was handed something else than rows."));
         };
         if keyed.batch.rows > 0 {
             let memory = keyed.memory();
             self.parts.push(*keyed);
-            if !self.held.try_add(memory) {
+            if !self.reservation.try_add(memory) {
                 self.spill_held()?;
             }
         }
         Ok(true)
     }
 
-    fn finish(mut self: Box<Self>, _: &mut Work) -> Result<Held> {
+    fn finish(mut self: Box<Self>, _: &mut MorselOutput) -> Result<Materialized> {
         if self.runs.is_empty() {
             let ranges = Ranges::new(Table::new(self.parts), self.threads)?;
-            return Ok(Held::Scan(Box::new(Sorted::new(ranges, self.keep, self.threads, self.held)?)));
+            return Ok(Materialized::Scan(Box::new(Sorted::new(
+                ranges,
+                self.keep,
+                self.threads,
+                self.reservation,
+            )?)));
         }
         self.spill_held()?;
-        let disk = Disk { spill: &self.spill, budget: self.held.budget(), threads: self.threads };
-        Ok(Held::Scan(Box::new(Merge::new(self.runs, self.keep, &disk)?)))
+        let disk = Disk { spill: &self.spill, budget: self.reservation.budget(), threads: self.threads };
+        Ok(Materialized::Scan(Box::new(Merge::new(self.runs, self.keep, &disk)?)))
     }
 }

@@ -13,7 +13,7 @@ use arrow_schema::SortOptions;
 
 use crate::error::Result;
 use crate::exec::keys::normal;
-use crate::exec::tally::Work;
+use crate::exec::morsel_output::MorselOutput;
 use crate::expr::{Batch, Bound, Node, Type};
 use crate::plan::StepId;
 
@@ -42,7 +42,7 @@ impl OrderKey {
 
 impl Order {
     /// The key columns of a batch, as they are compared.
-    pub(crate) fn columns(&self, batch: &Batch, work: &mut Work) -> Result<Vec<ArrayRef>> {
+    pub(crate) fn columns(&self, batch: &Batch, work: &mut MorselOutput) -> Result<Vec<ArrayRef>> {
         let column = |key: &OrderKey| {
             let array = work
                 .with_events(self.step, |events| key.by.evaluate_array(batch, events))

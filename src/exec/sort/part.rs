@@ -1,6 +1,6 @@
 //! A worker's side of a sort: the rows of a morsel with their keys, near those that they will stand with.
 //!
-//! Rows are dealt to ranges of their keys, or put in order among themselves where they do not spread over the ranges:
+//! Rows are partitioned to ranges of their keys, or put in order among themselves where they do not spread over the ranges:
 //! those that come to stand together in the end are near each other in every part, and gathering them goes through
 //! each part once from front to back.
 
@@ -12,13 +12,13 @@ use arrow_row::RowConverter;
 use arrow_schema::DataType;
 use churn_kernels::lines;
 
-use super::bounds::{Bounds, Dealt, TELLING};
+use super::bounds::{Bounds, RangePartitions, TELLING};
 use super::order::{Keys, Order};
 use super::table::{Keyed, Layout, Table, gathered};
 use crate::error::Result;
 use crate::exec::budget::Budget;
+use crate::exec::morsel_output::MorselOutput;
 use crate::exec::pipeline::{Gather, Part, Prepare};
-use crate::exec::tally::Work;
 use crate::expr::{Batch, widen};
 use crate::io::format::LineEncoder;
 
@@ -52,7 +52,7 @@ pub(super) struct Workers {
     order: Order,
     converter: Option<RowConverter>,
     written: Option<Written>,
-    /// The bounds of the ranges that rows are dealt to, once some rows have told them.
+    /// The bounds of the ranges that rows are partitioned to, once some rows have told them.
     bounds: OnceLock<Arc<Bounds>>,
     /// Bytes of the rows of a part from which on it is closed. The order of rows does not depend on parts.
     part_bytes: usize,
@@ -66,17 +66,17 @@ impl Workers {
     }
 
     /// The ranges of some rows, if they spread over them.
-    fn dealt(&self, keys: &Keys, rows: usize) -> Option<(Arc<Bounds>, Dealt)> {
+    fn partitioned(&self, keys: &Keys, rows: usize) -> Option<(Arc<Bounds>, RangePartitions)> {
         if rows < TELLING {
             return None;
         }
         let bounds = self.bounds.get_or_init(|| Arc::new(Bounds::new(keys, rows)));
-        Some((bounds.clone(), bounds.dealt(keys, rows)?))
+        Some((bounds.clone(), bounds.partitioned(keys, rows)?))
     }
 }
 
 impl Prepare for Workers {
-    fn prepare(&self, batch: Batch, work: &mut Work) -> Result<Part> {
+    fn prepare(&self, batch: Batch, work: &mut MorselOutput) -> Result<Part> {
         let mut local = Local::new(self);
         local.push(batch, work)?;
         local.part()
@@ -101,7 +101,7 @@ impl<'a> Local<'a> {
         Local { workers, bytes: 0, batches: Vec::new(), keys: Vec::new() }
     }
 
-    fn push(&mut self, batch: Batch, work: &mut Work) -> Result<()> {
+    fn push(&mut self, batch: Batch, work: &mut MorselOutput) -> Result<()> {
         self.keys.push(self.workers.order.columns(&batch, work)?);
         if batch.rows > 0 {
             self.batches.push(match &self.workers.written {
@@ -118,9 +118,9 @@ impl<'a> Local<'a> {
         let Workers { order, converter, .. } = self.workers;
         let keys = Keys::new(&self.keys, order, converter.as_ref(), rows)?;
         drop(self.keys);
-        let (order, ranges, keys, layout) = match self.workers.dealt(&keys, rows) {
-            Some((bounds, Dealt { ranges, order, starts })) => {
-                (order, Some(ranges), keys, Layout::Dealt { bounds, starts })
+        let (order, ranges, keys, layout) = match self.workers.partitioned(&keys, rows) {
+            Some((bounds, RangePartitions { ranges, order, starts })) => {
+                (order, Some(ranges), keys, Layout::Partitioned { bounds, starts })
             }
             None => {
                 let rows = Batch { columns: Vec::new(), rows };
@@ -141,7 +141,7 @@ impl<'a> Local<'a> {
 }
 
 impl Gather for Local<'_> {
-    fn add(&mut self, batch: Batch, work: &mut Work) -> Result<Option<Part>> {
+    fn add(&mut self, batch: Batch, work: &mut MorselOutput) -> Result<Option<Part>> {
         self.push(batch, work)?;
         if self.bytes < self.workers.part_bytes {
             return Ok(None);
@@ -167,7 +167,7 @@ fn lines_in(batches: &[Batch], order: &[u32], ranges: Option<Vec<u32>>) -> Batch
     });
     let count = ranges.iter().max().map_or(0, |last| *last as usize + 1);
     let lines = batches.iter().filter_map(|b| b.columns.first()?.as_binary_view_opt());
-    let placed = lines::dealt(&lines.collect::<Vec<&BinaryViewArray>>(), &ranges, count);
+    let placed = lines::partitioned(&lines.collect::<Vec<&BinaryViewArray>>(), &ranges, count);
     Batch { rows: placed.len(), columns: vec![Arc::new(placed)] }
 }
 

@@ -89,14 +89,14 @@ impl Ranges {
     }
 }
 
-/// Those that most rows were dealt by; where most are in order, bounds of ranges of about as many rows.
+/// Those that most rows were partitioned by; where most are in order, bounds of ranges of about as many rows.
 fn bounds(table: &Table) -> Arc<Bounds> {
-    let dealt = |part: &Keyed| match &part.layout {
-        Layout::Dealt { bounds, .. } => Some((part.batch.rows, bounds.clone())),
+    let partitioned = |part: &Keyed| match &part.layout {
+        Layout::Partitioned { bounds, .. } => Some((part.batch.rows, bounds.clone())),
         Layout::Sorted => None,
     };
-    let rows: usize = table.parts.iter().filter_map(dealt).map(|(rows, _)| rows).sum();
-    if let Some((_, bounds)) = table.parts.iter().find_map(dealt).filter(|_| rows * 2 >= table.rows()) {
+    let rows: usize = table.parts.iter().filter_map(partitioned).map(|(rows, _)| rows).sum();
+    if let Some((_, bounds)) = table.parts.iter().find_map(partitioned).filter(|_| rows * 2 >= table.rows()) {
         return bounds;
     }
     let ranges = (table.rows() / RANGE).clamp(1, MOST);
@@ -119,10 +119,10 @@ fn cut(table: &Table, number: usize, bounds: &Arc<Bounds>) -> Pieces {
         std::iter::once(0).chain(inner).chain([rows]).collect()
     };
     match &part.layout {
-        Layout::Dealt { bounds: own, starts } if Arc::ptr_eq(own, bounds) => {
+        Layout::Partitioned { bounds: own, starts } if Arc::ptr_eq(own, bounds) => {
             Pieces { starts: starts.clone(), numbers: None }
         }
-        Layout::Dealt { .. } => {
+        Layout::Partitioned { .. } => {
             let numbers = table.in_order(number);
             let row_at = |at: usize| numbers.get(at).map_or(0, |number| table.place(*number).1 as usize);
             Pieces { starts: starts(&row_at), numbers: Some(numbers) }

@@ -16,7 +16,7 @@ const LARGE: usize = 1 << 17;
 pub(super) struct Sorted {
     rows: Arc<Rows>,
     next: Mutex<Next>,
-    _held: Reservation,
+    _reservation: Reservation,
 }
 
 struct Rows {
@@ -38,13 +38,17 @@ impl Sorted {
         ranges: Ranges,
         keep: Option<usize>,
         threads: usize,
-        held: Reservation,
+        reservation: Reservation,
     ) -> Result<Sorted> {
         let large = parallel::each(threads, ranges.sizes.iter().enumerate(), |(range, rows)| {
             Ok((*rows > LARGE).then(|| ranges.in_order(range)))
         })?;
         let next = Next { range: 0, from: 0, wanted: keep.unwrap_or(usize::MAX) };
-        Ok(Sorted { rows: Arc::new(Rows { ranges, large }), next: Mutex::new(next), _held: held })
+        Ok(Sorted {
+            rows: Arc::new(Rows { ranges, large }),
+            next: Mutex::new(next),
+            _reservation: reservation,
+        })
     }
 }
 

@@ -3,10 +3,10 @@
 use super::order::{Order, OrderKey};
 use super::{Sort, Workers};
 use crate::error::Result;
-use crate::exec::held::{Held, concat};
+use crate::exec::materialized::{Materialized, concat};
+use crate::exec::morsel_output::MorselOutput;
 use crate::exec::pipeline::{Commit, Prepare};
 use crate::exec::spill::Disk;
-use crate::exec::tally::Work;
 use crate::expr::Batch;
 use crate::io::source::Scan;
 
@@ -43,7 +43,7 @@ impl Sorter {
     fn settle(&mut self) -> Result<()> {
         self.rows = 0;
         for batch in concat(std::mem::take(&mut self.waiting))? {
-            let mut work = Work::new(0);
+            let mut work = MorselOutput::new(0);
             let part = self.workers.prepare(batch, &mut work)?;
             self.sort.commit(part, &mut work)?;
         }
@@ -53,7 +53,7 @@ impl Sorter {
     /// The rows in order.
     pub(crate) fn finish(mut self) -> Result<Box<dyn Scan>> {
         self.settle()?;
-        self.sort.finish(&mut Work::new(0)).map(Held::scan)
+        self.sort.finish(&mut MorselOutput::new(0)).map(Materialized::scan)
     }
 }
 

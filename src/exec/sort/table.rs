@@ -33,7 +33,7 @@ pub(super) enum Layout {
     /// In order.
     Sorted,
     /// By ranges, each of which starts where the one before it ends; within one as they came.
-    Dealt { bounds: Arc<Bounds>, starts: Vec<usize> },
+    Partitioned { bounds: Arc<Bounds>, starts: Vec<usize> },
 }
 
 impl Keyed {

@@ -3,8 +3,8 @@
 //! All rows of a partition meet in memory, in one file after the other if not all partitions fit (`grace`). Of the
 //! rows only the columns that the window uses are put together; partitions are sorted and worked out on all threads.
 
+mod external;
 mod frames;
-mod large;
 mod order;
 mod partitions;
 mod tasks;
@@ -13,8 +13,8 @@ use std::sync::atomic::{AtomicU32, Ordering};
 
 use arrow_array::{Array, ArrayRef, UInt32Array};
 
-use super::grace::{Became, Large, Process};
-use super::held::concat;
+use super::materialized::concat;
+use super::spill::partitioned::{ExternalOperator, PartitionOperator, Transformed};
 use super::spill::{Disk, Run};
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::windows::{Frame, Task};
@@ -48,9 +48,9 @@ pub(crate) fn key(place: usize, kind: Type, descending: bool, nulls_first: bool)
     Key { place, kind, descending, nulls_first }
 }
 
-impl Process for Window {
+impl PartitionOperator for Window {
     /// Each batch with the results behind its columns.
-    fn rows(&self, batches: &[Batch]) -> Result<Vec<Became>> {
+    fn rows(&self, batches: &[Batch]) -> Result<Vec<Transformed>> {
         let rows: usize = batches.iter().map(|b| b.rows).sum();
         if u32::try_from(rows).is_err() {
             let what = "More than 4 billion rows meet in one window.";
@@ -59,14 +59,14 @@ impl Process for Window {
         self.with_results(batches, rows)
     }
 
-    fn large(&self) -> Option<&dyn Large> {
+    fn external(&self) -> Option<&dyn ExternalOperator> {
         Some(self)
     }
 }
 
-impl Large for Window {
-    fn worked_out(&self, run: &Run, disk: &Disk) -> Result<Run> {
-        large::worked_out(self, run, disk).map_err(|e| e.in_step(&self.text))
+impl ExternalOperator for Window {
+    fn run_external(&self, run: &Run, disk: &Disk) -> Result<Run> {
+        external::run_external(self, run, disk).map_err(|e| e.in_step(&self.text))
     }
 }
 
@@ -78,7 +78,7 @@ impl Window {
     }
 
     /// The batches with the results of all calls behind their columns.
-    fn with_results(&self, batches: &[Batch], rows: usize) -> Result<Vec<Became>> {
+    fn with_results(&self, batches: &[Batch], rows: usize) -> Result<Vec<Transformed>> {
         if rows == 0 {
             let empty = |call: &Call| arrow_array::new_empty_array(&call.kind.arrow());
             let with_empty = |batch: &Batch| {

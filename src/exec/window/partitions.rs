@@ -61,7 +61,7 @@ impl Window {
         let (mut first, mut shares) = (0, Vec::new());
         for (table, numbers) in made {
             let mut known = Vec::with_capacity(table.len());
-            for (keys, _) in table.deal(1)? {
+            for (keys, _) in table.partition(1)? {
                 all.absorb(&keys, &mut known)?;
             }
             let rows = numbers.len() as u32;

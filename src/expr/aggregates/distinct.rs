@@ -13,8 +13,8 @@ use serde::{Deserialize, Serialize};
 use super::super::functions::{Arguments, Complaint};
 use super::super::{Scalar, Type};
 use super::bits::{bits_of, has_bits};
-use super::outside::{FromSorted, Outside};
-use super::{Aggregate, Made, State, at, column, each_valid, made_outside};
+use super::external::{ExternalValues, FromSorted};
+use super::{Aggregate, Made, State, at, column, each_valid, made_external};
 use crate::error::Result;
 
 pub(super) const AGGREGATES: &[Aggregate] = &[Aggregate {
@@ -125,10 +125,10 @@ fn count_distinct(args: Arguments) -> Result<Made, Complaint> {
     args.count(1..=1)?;
     Ok(if has_bits(&args.kind(0)) {
         let finish = |states: &mut [Seen]| counted(states.iter().map(Seen::len));
-        made_outside(args, Type::Int, add_bits, finish, Arc::new(Apart))
+        made_external(args, Type::Int, add_bits, finish, Arc::new(Apart))
     } else {
         let finish = |states: &mut [Texts]| counted(states.iter().map(Texts::len));
-        made_outside(args, Type::Int, add_texts, finish, Arc::new(Apart))
+        made_external(args, Type::Int, add_texts, finish, Arc::new(Apart))
     })
 }
 
@@ -158,7 +158,7 @@ fn add_texts(states: &mut [Texts], groups: &[u32], args: &[ArrayRef]) -> Result<
 /// Values sorted, so that different ones are counted where they begin.
 struct Apart;
 
-impl Outside<Seen> for Apart {
+impl ExternalValues<Seen> for Apart {
     fn kind(&self) -> Type {
         Type::Int
     }
@@ -173,7 +173,7 @@ impl Outside<Seen> for Apart {
     }
 }
 
-impl Outside<Texts> for Apart {
+impl ExternalValues<Texts> for Apart {
     fn kind(&self) -> Type {
         Type::Text
     }

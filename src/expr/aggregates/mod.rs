@@ -7,11 +7,11 @@
 mod bits;
 mod count;
 mod distinct;
+mod external;
 mod extremes;
 mod lists;
 mod logic;
 mod mode;
-mod outside;
 mod pairs;
 mod quantile;
 mod slide;
@@ -29,10 +29,10 @@ use churn_kernels::prefetch;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 
-pub(crate) use outside::FromSorted;
+pub(crate) use external::FromSorted;
 pub(crate) use slide::{InPieces, Sliding, quantiles};
 
-use outside::Outside;
+use external::ExternalValues;
 
 use super::functions::{Arguments, Complaint};
 use super::{Bound, Type};
@@ -95,7 +95,7 @@ pub(crate) trait Accumulator: Send {
     /// Adds another accumulator's states, of later rows; pairs are (theirs, ours).
     fn merge(&mut self, other: &mut dyn Accumulator, pairs: &[(u32, u32)]) -> Result<()>;
     /// Moves the states of these groups into accumulators of their own.
-    fn deal(&mut self, parts: &[Vec<u32>]) -> Vec<Box<dyn Accumulator>>;
+    fn partition(&mut self, parts: &[Vec<u32>]) -> Vec<Box<dyn Accumulator>>;
     /// The states of all groups as bytes, one value a group, and none left.
     fn save(&mut self) -> Result<LargeBinaryArray>;
     /// Appends saved states as those of further groups.
@@ -105,7 +105,7 @@ pub(crate) trait Accumulator: Send {
     /// Takes so many values off each state that has more: the numbers of those groups, and their parts.
     fn part(&mut self, most: usize) -> (Vec<u32>, Box<dyn Accumulator>);
     /// The type of values that states are made of and can be taken out of them, if so.
-    fn outside(&self) -> Option<Type>;
+    fn external(&self) -> Option<Type>;
     /// Takes all values out of the states, group by group: columns of as many rows, the values themselves first.
     fn drain(&mut self, put: &mut dyn FnMut(usize, Vec<ArrayRef>) -> Result<()>) -> Result<()>;
     /// Finds results from values taken out, where each group has so many rows of them.
@@ -125,7 +125,7 @@ pub(crate) trait Accumulator: Send {
 pub(crate) trait State: Clone + Default + Send + Serialize + DeserializeOwned + 'static {
     /// Adds the state of later rows.
     fn merge(&mut self, later: &mut Self);
-    /// Bytes held outside the state itself.
+    /// Bytes held external the state itself.
     fn heap(&self) -> usize {
         0
     }
@@ -167,14 +167,14 @@ struct States<S, U, F> {
     states: Vec<S>,
     update: U,
     finish: F,
-    outside: Option<Arc<dyn Outside<S>>>,
+    external: Option<Arc<dyn ExternalValues<S>>>,
 }
 
 impl<S, U: Clone, F: Clone> States<S, U, F> {
     /// Other states of the same aggregate.
     fn with(&self, states: Vec<S>) -> Self {
         let (update, finish) = (self.update.clone(), self.finish.clone());
-        States { states, update, finish, outside: self.outside.clone() }
+        States { states, update, finish, external: self.external.clone() }
     }
 }
 
@@ -211,9 +211,9 @@ where
         Ok(())
     }
 
-    fn deal(&mut self, parts: &[Vec<u32>]) -> Vec<Box<dyn Accumulator>> {
+    fn partition(&mut self, parts: &[Vec<u32>]) -> Vec<Box<dyn Accumulator>> {
         let whole = parts.iter().any(|part| part.len() == self.states.len());
-        let deal = |part: &Vec<u32>| {
+        let part_of = |part: &Vec<u32>| {
             let states = if whole && part.len() == self.states.len() {
                 std::mem::take(&mut self.states)
             } else {
@@ -221,7 +221,7 @@ where
             };
             Box::new(self.with(states)) as Box<dyn Accumulator>
         };
-        parts.iter().map(deal).collect()
+        parts.iter().map(part_of).collect()
     }
 
     fn save(&mut self) -> Result<LargeBinaryArray> {
@@ -252,17 +252,17 @@ where
         (groups, Box::new(self.with(parts)))
     }
 
-    fn outside(&self) -> Option<Type> {
-        self.outside.as_ref().map(|outside| outside.kind())
+    fn external(&self) -> Option<Type> {
+        self.external.as_ref().map(|external| external.kind())
     }
 
     fn drain(&mut self, put: &mut dyn FnMut(usize, Vec<ArrayRef>) -> Result<()>) -> Result<()> {
-        let Some(outside) = &self.outside else { return Ok(()) };
-        self.states.iter_mut().enumerate().try_for_each(|(group, state)| put(group, outside.drain(state)))
+        let Some(external) = &self.external else { return Ok(()) };
+        self.states.iter_mut().enumerate().try_for_each(|(group, state)| put(group, external.drain(state)))
     }
 
     fn sorted(&self, rows: &[u64]) -> Option<Box<dyn FromSorted>> {
-        self.outside.as_ref().map(|outside| outside.sorted(rows))
+        self.external.as_ref().map(|external| external.sorted(rows))
     }
 
     fn slide(&self, args: &[ArrayRef], rows: Option<&[u32]>, frames: &[(u32, u32)]) -> Result<ArrayRef> {
@@ -310,19 +310,19 @@ where
 }
 
 /// As [`made`], of an aggregate whose states are values that can be kept on disk.
-fn made_outside<S, U, F>(
+fn made_external<S, U, F>(
     args: Arguments,
     kind: Type,
     update: U,
     finish: F,
-    outside: Arc<dyn Outside<S>>,
+    external: Arc<dyn ExternalValues<S>>,
 ) -> Made
 where
     S: State,
     U: Fn(&mut [S], &[u32], &[ArrayRef]) -> Result<()> + Clone + Send + Sync + 'static,
     F: Fn(&mut [S]) -> Result<ArrayRef> + Clone + Send + Sync + 'static,
 {
-    made_with(args, kind, update, finish, Some(outside))
+    made_with(args, kind, update, finish, Some(external))
 }
 
 fn made_with<S, U, F>(
@@ -330,7 +330,7 @@ fn made_with<S, U, F>(
     kind: Type,
     update: U,
     finish: F,
-    outside: Option<Arc<dyn Outside<S>>>,
+    external: Option<Arc<dyn ExternalValues<S>>>,
 ) -> Made
 where
     S: State,
@@ -338,8 +338,8 @@ where
     F: Fn(&mut [S]) -> Result<ArrayRef> + Clone + Send + Sync + 'static,
 {
     let make = move || {
-        let (update, finish, outside) = (update.clone(), finish.clone(), outside.clone());
-        Box::new(States { states: Vec::<S>::new(), update, finish, outside }) as Box<dyn Accumulator>
+        let (update, finish, external) = (update.clone(), finish.clone(), external.clone());
+        Box::new(States { states: Vec::<S>::new(), update, finish, external }) as Box<dyn Accumulator>
     };
     Made { args: args.values, kind, make: Arc::new(make), quantile: None }
 }

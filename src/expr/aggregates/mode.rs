@@ -15,8 +15,8 @@ use serde::{Deserialize, Serialize};
 use super::super::functions::{Arguments, Complaint};
 use super::super::{Scalar, Type, array_of};
 use super::bits::{bits_of, has_bits, of_bits};
-use super::outside::{FromSorted, Outside};
-use super::{Aggregate, Made, State, column, each_valid, made, made_outside};
+use super::external::{ExternalValues, FromSorted};
+use super::{Aggregate, Made, State, column, each_valid, made, made_external};
 use crate::error::Result;
 
 pub(super) const AGGREGATES: &[Aggregate] = &[Aggregate {
@@ -136,8 +136,8 @@ fn mode(args: Arguments) -> Result<Made, Complaint> {
             });
             Ok(())
         };
-        let outside = Apart { kind: kind.clone(), sorted_as: Type::Int, values: PhantomData };
-        made_outside(args, kind.clone(), update, most_frequent(kind), Arc::new(outside))
+        let external = Apart { kind: kind.clone(), sorted_as: Type::Int, values: PhantomData };
+        made_external(args, kind.clone(), update, most_frequent(kind), Arc::new(external))
     } else if kind == Type::Text {
         let update = |states: &mut [Counts<Box<str>>], groups: &[u32], args: &[ArrayRef]| {
             let array = column(args, 0)?;
@@ -148,8 +148,8 @@ fn mode(args: Arguments) -> Result<Made, Complaint> {
             });
             Ok(())
         };
-        let outside = Apart { kind: kind.clone(), sorted_as: Type::Text, values: PhantomData };
-        made_outside(args, kind.clone(), update, most_frequent(kind), Arc::new(outside))
+        let external = Apart { kind: kind.clone(), sorted_as: Type::Text, values: PhantomData };
+        made_external(args, kind.clone(), update, most_frequent(kind), Arc::new(external))
     } else {
         let update = |states: &mut [Counts<Shown>], groups: &[u32], args: &[ArrayRef]| {
             let array = column(args, 0)?;
@@ -182,7 +182,7 @@ struct Apart<V> {
     values: PhantomData<fn() -> V>,
 }
 
-impl<V: Value + At> Outside<Counts<V>> for Apart<V> {
+impl<V: Value + At> ExternalValues<Counts<V>> for Apart<V> {
     fn kind(&self) -> Type {
         self.sorted_as.clone()
     }

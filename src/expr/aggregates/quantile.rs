@@ -10,8 +10,8 @@ use serde::{Deserialize, Serialize};
 
 use super::super::functions::{Arguments, Complaint};
 use super::super::{Bound, Scalar, Type, compare};
-use super::outside::{FromSorted, Outside};
-use super::{Aggregate, Made, State, column, each_value, made_outside};
+use super::external::{ExternalValues, FromSorted};
+use super::{Aggregate, Made, State, column, each_value, made_external};
 use crate::error::Result;
 
 pub(super) const AGGREGATES: &[Aggregate] = &[
@@ -72,7 +72,7 @@ impl State for Values {
 fn quantile(mut args: Arguments, p: f64) -> Result<Made, Complaint> {
     args.number(0)?;
     args.want(0, &Type::Float)?;
-    let made = made_outside(
+    let made = made_external(
         args,
         Type::Float,
         |states: &mut [Values], groups, args| {
@@ -115,7 +115,7 @@ pub(crate) fn select(values: &mut [f64], p: f64) -> Option<f64> {
 /// Values sorted, so that the quantile is met on the way.
 struct Apart(f64);
 
-impl Outside<Values> for Apart {
+impl ExternalValues<Values> for Apart {
     fn kind(&self) -> Type {
         Type::Float
     }

@@ -366,7 +366,7 @@ impl Binder<'_> {
         }
         let a = self.dated(a, &b.kind.clone(), span)?;
         let b = self.dated(b, &a.kind.clone(), span)?;
-        let Some(shared) = a.kind.unite(&b.kind) else {
+        let Some(shared) = a.kind.common_type(&b.kind) else {
             let mut next = String::new();
             if a.kind == Type::Text || b.kind == Type::Text {
                 let other = if a.kind == Type::Text { &b.kind } else { &a.kind };
@@ -428,7 +428,7 @@ impl Binder<'_> {
         if args.values.iter().any(|v| v.kind == Type::Unknown) {
             return Bound::unknown();
         }
-        let kind = match args.unite() {
+        let kind = match args.common_type() {
             Ok(kind) => kind,
             Err(complaint) => {
                 let error = complaint_error(complaint, spans.first().copied().unwrap_or_default(), &spans);

@@ -23,7 +23,11 @@ impl Binder<'_> {
                 let kernel = move |args: &[Column], rows: usize, events: &mut Events| {
                     arithmetic::negate(&kind, &functions::arg(args, 0), rows, events)
                 };
-                if result == Type::Float { args.call(result, kernel) } else { args.loud_call(result, kernel) }
+                if result == Type::Float {
+                    args.call(result, kernel)
+                } else {
+                    args.fallible_call(result, kernel)
+                }
             }
             (kind, _) => {
                 let what = format!("- needs a number, and this is {kind}.");
@@ -88,7 +92,7 @@ impl Binder<'_> {
             };
             return self.type_error(span, format!("{symbol} needs numbers, and this is {other}."), next);
         }
-        let shared = match (op, a.kind.unite(&b.kind)) {
+        let shared = match (op, a.kind.common_type(&b.kind)) {
             (Binary::Divide, _) => Type::Float,
             (_, Some(Type::Null)) => Type::Int,
             (_, Some(kind)) => kind,
@@ -122,10 +126,10 @@ impl Binder<'_> {
         let args = Arguments { name: symbol, usage: "a + b", values };
         let result = kind.clone();
         match kind {
-            Type::Int => args.loud_call(result, move |args, rows, events| {
+            Type::Int => args.fallible_call(result, move |args, rows, events| {
                 arithmetic::ints(op, &arg(args, 0), &arg(args, 1), rows, events)
             }),
-            Type::Decimal(..) => args.loud_call(result, move |args, rows, _| {
+            Type::Decimal(..) => args.fallible_call(result, move |args, rows, _| {
                 arithmetic::decimal(op, &kind, &arg(args, 0), &arg(args, 1), rows)
             }),
             _ => {
@@ -136,7 +140,7 @@ impl Binder<'_> {
                 // A division by a number that is not zero can do no harm.
                 let safe =
                     args.values.get(1).and_then(Bound::as_literal).is_some_and(|v| *v != Scalar::Float(0.0));
-                if divides && !safe { args.loud_call(result, kernel) } else { args.call(result, kernel) }
+                if divides && !safe { args.fallible_call(result, kernel) } else { args.call(result, kernel) }
             }
         }
     }
@@ -154,7 +158,7 @@ impl Binder<'_> {
         let Some(x) = cast::silently(x, &kind) else { return Bound::unknown() };
         let result = kind.clone();
         let args = Arguments { name: op.symbol(), usage: "x + interval", values: vec![x] };
-        args.loud_call(result, move |args, rows, events| {
+        args.fallible_call(result, move |args, rows, events| {
             let x = functions::arg(args, 0);
             Ok(match kind {
                 Type::Date => arithmetic::shift_dates(&x, by, rows, events),

@@ -62,7 +62,7 @@ pub(crate) fn compare(op: Binary, kind: Type, a: Bound, b: Bound) -> Bound {
 
 fn coalesce(mut args: Arguments) -> Result<Bound, Complaint> {
     args.count(1..=usize::MAX)?;
-    let kind = args.unite()?;
+    let kind = args.common_type()?;
     let Some(last) = args.values.pop() else { return Ok(Bound::unknown()) };
     // Each value is worked out once, and only where those before it are null.
     Ok(args
@@ -93,7 +93,7 @@ fn nullif(mut args: Arguments) -> Result<Bound, Complaint> {
     let made = Bound::using(x, |x| {
         let mut sides = Arguments { name: args.name, usage: args.usage, values };
         sides.values.insert(0, x.clone());
-        let shared = match sides.unite() {
+        let shared = match sides.common_type() {
             Ok(shared) => shared,
             Err(error) => {
                 complaint = Some(error);
@@ -119,7 +119,7 @@ fn choose(mut args: Arguments) -> Result<Bound, Complaint> {
     args.count(3..=3)?;
     args.want(0, &Type::Bool)?;
     let condition = args.values.remove(0);
-    let kind = args.unite()?;
+    let kind = args.common_type()?;
     let (Some(b), Some(a)) = (args.values.pop(), args.values.pop()) else { return Ok(Bound::unknown()) };
     Ok(Bound { node: Node::Case(vec![(condition, a)], Some(Box::new(b))), kind })
 }

@@ -180,7 +180,7 @@ impl Arguments {
     }
 
     /// Turns all arguments into the one type they share.
-    pub(crate) fn unite(&mut self) -> Result<Type, Complaint> {
+    pub(crate) fn common_type(&mut self) -> Result<Type, Complaint> {
         let mut shared = Type::Null;
         // Beside a date, wherever it stands, a text literal is read as one.
         let dated = |v: &Bound| v.kind.is_temporal();
@@ -189,7 +189,7 @@ impl Arguments {
             if beside_date && matches!(value.as_literal(), Some(Scalar::Text(_))) {
                 continue;
             }
-            shared = shared.unite(&value.kind).ok_or_else(|| {
+            shared = shared.common_type(&value.kind).ok_or_else(|| {
                 let what = format!(
                     "{} needs values of one type: {shared} and {} do not mix.",
                     self.name, value.kind
@@ -241,7 +241,7 @@ impl Arguments {
     }
 
     /// The call of a kernel that may fail or count an event.
-    pub(crate) fn loud_call(
+    pub(crate) fn fallible_call(
         self,
         kind: Type,
         kernel: impl Fn(&[Column], usize, &mut Events) -> Result<Column> + Send + Sync + 'static,
@@ -249,8 +249,8 @@ impl Arguments {
         self.call_with(kind, false, Arc::new(kernel))
     }
 
-    fn call_with(self, kind: Type, quiet: bool, kernel: Kernel) -> Bound {
-        Bound { node: Node::Call(Call { name: self.name, args: self.values, kernel, quiet }), kind }
+    fn call_with(self, kind: Type, infallible: bool, kernel: Kernel) -> Bound {
+        Bound { node: Node::Call(Call { name: self.name, args: self.values, kernel, infallible }), kind }
     }
 }
 

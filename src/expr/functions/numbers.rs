@@ -68,7 +68,7 @@ fn of_float(mut args: Arguments, f: fn(f64) -> f64) -> Result<Bound, Complaint> 
     args.count(1..=1)?;
     args.number(0)?;
     args.want(0, &Type::Float)?;
-    Ok(args.loud_call(Type::Float, move |args, rows, events| {
+    Ok(args.fallible_call(Type::Float, move |args, rows, events| {
         let x = arg(args, 0);
         let nulls = x.nulls(rows);
         let values = x.floats();
@@ -94,7 +94,7 @@ fn abs(mut args: Arguments) -> Result<Bound, Complaint> {
     };
     // -x where x is negative; the smallest int has no counterpart, and negate says so.
     let of = kind.clone();
-    Ok(args.loud_call(kind, move |args, rows, events| {
+    Ok(args.fallible_call(kind, move |args, rows, events| {
         let x = arg(args, 0);
         let zero = Column::Constant(zero.clone(), of.clone());
         let is_negative = compare::compare(Binary::Less, &of, &x, &zero, rows).bools(rows);
@@ -110,7 +110,7 @@ fn power(mut args: Arguments) -> Result<Bound, Complaint> {
         args.number(i)?;
         args.want(i, &Type::Float)?;
     }
-    Ok(args.loud_call(Type::Float, |args, rows, events| {
+    Ok(args.fallible_call(Type::Float, |args, rows, events| {
         let (x, y) = (arg(args, 0), arg(args, 1));
         let nulls = both_valid(&x, &y, rows);
         let (a, b) = (x.floats(), y.floats());
@@ -147,7 +147,7 @@ fn sign(mut args: Arguments) -> Result<Bound, Complaint> {
 
 fn extreme(mut args: Arguments, better: Binary) -> Result<Bound, Complaint> {
     args.count(1..=usize::MAX)?;
-    let kind = args.unite()?;
+    let kind = args.common_type()?;
     Ok(args.call(kind.clone(), move |args, rows, _| {
         let arrays: Vec<_> = args.iter().map(|a| a.array(rows)).collect();
         let mut values = Vec::with_capacity(rows);

@@ -149,7 +149,7 @@ fn round(mut args: Arguments) -> Result<Bound, Complaint> {
             }
         })
     };
-    Ok(if is_float { args.call(result, kernel) } else { args.loud_call(result, kernel) })
+    Ok(if is_float { args.call(result, kernel) } else { args.fallible_call(result, kernel) })
 }
 
 /// The multiple of `unit` nearest to `value`, half away from zero.
@@ -193,7 +193,7 @@ fn band(mut args: Arguments) -> Result<Bound, Complaint> {
     let kind = if ints { Type::Int } else { Type::Float };
     args.want(0, &kind)?;
     args.want(1, &kind)?;
-    Ok(args.loud_call(kind, move |args, rows, events| {
+    Ok(args.fallible_call(kind, move |args, rows, events| {
         let (x, width) = (arg(args, 0), arg(args, 1));
         let nulls = both_valid(&x, &width, rows);
         let valid = |row: usize| nulls.as_ref().is_none_or(|n| n.is_valid(row));
@@ -232,7 +232,7 @@ pub(super) fn count_domain(column: &Column, before: usize, rows: usize, events: 
 
 fn band_at(mut args: Arguments) -> Result<Bound, Complaint> {
     args.count(2..=usize::MAX)?;
-    let kind = args.unite()?;
+    let kind = args.common_type()?;
     Ok(args.call(kind.clone(), move |args, rows, _| {
         let arrays: Vec<_> = args.iter().map(|a| a.array(rows)).collect();
         let values: Vec<Scalar> = (0..rows)

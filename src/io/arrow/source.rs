@@ -17,10 +17,10 @@ use arrow_schema::{ArrowError, Schema};
 
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::Batch;
+use crate::io::merge_schemas::{self, Flat, MergedSchema};
 use crate::io::open_files::{OpenFiles, PositionedFile};
 use crate::io::place;
 use crate::io::source::{About, Decoded, Morsel, Request, RowTest, Scan, Source, SourceColumn};
-use crate::io::unite::{self, Flat, United};
 
 /// The first bytes of a file that has a footer.
 const MAGIC: [u8; 6] = *b"ARROW1";
@@ -52,7 +52,7 @@ impl ArrowFile {
             let stream = StreamReader::try_new(reader, None).map_err(|e| broken(shown, &e))?;
             (stream.schema(), None)
         };
-        let columns = unite::flat(schema.fields()).columns;
+        let columns = merge_schemas::flat(schema.fields()).columns;
         Ok(ArrowFile { path: path.to_owned(), shown: shown.to_owned(), file, schema, columns, bytes, blocks })
     }
 }
@@ -115,7 +115,7 @@ fn broken(shown: &str, error: &ArrowError) -> Error {
 #[derive(Debug)]
 pub(crate) struct ArrowSource {
     files: Arc<Vec<ArrowFile>>,
-    united: Arc<United>,
+    united: Arc<MergedSchema>,
     has_file_column: bool,
     about: About,
 }
@@ -127,11 +127,11 @@ impl ArrowSource {
     /// A file cannot be read, or columns of one name have types that do not go together.
     pub(crate) fn new(files: &[PathBuf], base: &Path, file_column: Option<&str>) -> Result<ArrowSource> {
         let open_files = Arc::default();
-        let open = |file: &PathBuf| ArrowFile::open(file, &unite::shown(file, base), &open_files);
+        let open = |file: &PathBuf| ArrowFile::open(file, &merge_schemas::shown(file, base), &open_files);
         let opened: Vec<ArrowFile> = files.iter().map(open).collect::<Result<_>>()?;
         let columns = opened.iter().map(|f| (f.shown.as_str(), f.columns.as_slice()));
-        let united = United::of_files(columns, file_column)?;
-        let note = |f: &ArrowFile| unite::flat(f.schema.fields()).notes(&f.shown);
+        let united = MergedSchema::of_files(columns, file_column)?;
+        let note = |f: &ArrowFile| merge_schemas::flat(f.schema.fields()).notes(&f.shown);
         let notes = opened.iter().flat_map(note).collect();
         let bytes = Some(opened.iter().map(|f| f.bytes).sum());
         let about = About { files: files.len(), bytes, notes, ..About::default() };
@@ -163,7 +163,7 @@ impl Source for ArrowSource {
 
 struct Shared {
     files: Arc<Vec<ArrowFile>>,
-    united: Arc<United>,
+    united: Arc<MergedSchema>,
     file_column: Option<usize>,
     request: Request,
 }
@@ -264,9 +264,16 @@ impl Morsel for ArrowMorsel {
             match place.and_then(|p| file.columns.get(p)?.path.split_first()) {
                 Some((root, path)) => {
                     let name = wanted.map_or("", |c| &c.name);
-                    unite::column_of(&file.shown, name, unite::followed(read.column(*root), path), &data)
+                    merge_schemas::column_of(
+                        &file.shown,
+                        name,
+                        merge_schemas::followed(read.column(*root), path),
+                        &data,
+                    )
                 }
-                None if shared.file_column == Some(*column) => Ok(unite::file_name(&file.shown, rows)),
+                None if shared.file_column == Some(*column) => {
+                    Ok(merge_schemas::file_name(&file.shown, rows))
+                }
                 None => Ok(new_null_array(&data, rows)),
             }
         };

@@ -9,7 +9,7 @@ use arrow_schema::ArrowError;
 
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::{Batch, Field};
-use crate::io::binary::{Means, Out, RowWriter, Rows, failed};
+use crate::io::binary::{Out, RowWriter, Rows, WriterResources, failed};
 use crate::io::format::{Codec, WriteOptions};
 
 /// Rows of a batch at most.
@@ -18,7 +18,7 @@ const BATCH_ROWS: usize = 1 << 16;
 pub(crate) struct ArrowWriter {
     rows: Rows,
     file: FileWriter<Out>,
-    means: Means,
+    resources: WriterResources,
 }
 
 impl ArrowWriter {
@@ -26,7 +26,7 @@ impl ArrowWriter {
         out: Out,
         fields: &[Field],
         options: &WriteOptions,
-        means: &Means,
+        resources: &WriterResources,
     ) -> Result<ArrowWriter> {
         let rows = Rows::new(fields);
         let codec = match options.codec {
@@ -36,7 +36,7 @@ impl ArrowWriter {
         };
         let options = IpcWriteOptions::default().try_with_compression(codec).map_err(broken)?;
         let file = FileWriter::try_new_with_options(out, &rows.schema(), options).map_err(broken)?;
-        Ok(ArrowWriter { rows, file, means: means.clone() })
+        Ok(ArrowWriter { rows, file, resources: resources.clone() })
     }
 
     fn flush(&mut self) -> Result<()> {
@@ -51,7 +51,7 @@ impl ArrowWriter {
 impl RowWriter for ArrowWriter {
     fn write(&mut self, batch: Batch) -> Result<()> {
         self.rows.push(batch)?;
-        if self.rows.are_many(BATCH_ROWS, self.means.part()) { self.flush() } else { Ok(()) }
+        if self.rows.are_many(BATCH_ROWS, self.resources.part()) { self.flush() } else { Ok(()) }
     }
 
     fn settle(&mut self) -> Result<()> {

@@ -13,7 +13,7 @@ use super::at::At;
 use super::cells::{Borders, Cells};
 use super::decode;
 use super::options::{BadCells, BadRows};
-use super::ready;
+use super::passthrough;
 use super::source::Cast;
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::{Batch, Event, Type, taken};
@@ -136,7 +136,7 @@ impl Columns<'_> {
     /// this file. Of the columns some may not be known: those that may stay unread.
     fn standing(&self, columns: &[Option<ArrayRef>], rows: Rows<'_>) -> Option<BinaryViewArray> {
         let forms = self.at.shared.lines.as_ref()?.get(self.at.file)?.as_ref()?;
-        Some(ready::lines(forms, self.text, self.cells, columns, rows))
+        Some(passthrough::lines(forms, self.text, self.cells, columns, rows))
     }
 
     /// The rows as lines, and of their columns only those that others need. A row that does not stand as it would be

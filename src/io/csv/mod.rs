@@ -12,8 +12,8 @@ mod decode;
 mod head;
 mod infer;
 mod options;
+mod passthrough;
 mod ranges;
-mod ready;
 mod source;
 pub(crate) mod write;
 

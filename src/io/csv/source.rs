@@ -5,8 +5,8 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use arrow_schema::DataType;
+use churn_kernels::passthrough::Form;
 use churn_kernels::pool::Pool;
-use churn_kernels::verbatim::Form;
 use churn_kernels::views::TextBlock;
 
 use super::at::At;
@@ -16,8 +16,8 @@ use super::cutter::{Cut, Cutter};
 use super::head::Head;
 use super::infer;
 use super::options::{CsvOptions, Header};
+use super::passthrough;
 use super::ranges::{Range, Scratch};
-use super::ready;
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::Type;
 use crate::io::format::LineForm;
@@ -89,13 +89,13 @@ impl CsvSource {
             heads.push(head);
             looks.push(look);
         }
-        source.unite(&heads, &looks)?;
+        source.merge_schemas(&heads, &looks)?;
         source.heads = Arc::new(heads);
         Ok(source)
     }
 
     /// Columns by name over all files, in order of first appearance.
-    fn unite<'a>(&mut self, heads: &'a [Head], looks: &'a [Vec<infer::Look>]) -> Result<()> {
+    fn merge_schemas<'a>(&mut self, heads: &'a [Head], looks: &'a [Vec<infer::Look>]) -> Result<()> {
         let mut names: Vec<&str> = Vec::new();
         let mut known: HashSet<&str> = HashSet::new();
         let positions = |head: &Head| {
@@ -155,7 +155,7 @@ impl CsvSource {
                     }
                     shared = Some(match shared {
                         None => (kind, head),
-                        Some((before, first)) => match before.unite(&kind) {
+                        Some((before, first)) => match before.common_type(&kind) {
                             Some(united) => (united, first),
                             None => return Err(drift(column, (&before, first), (&kind, head))),
                         },
@@ -313,7 +313,7 @@ impl Scan for CsvScan {
 
     fn keep_lines(&mut self, form: LineForm) -> bool {
         let Some(shared) = Arc::get_mut(&mut self.shared) else { return false };
-        if !ready::is_usual(&shared.options, form) {
+        if !passthrough::is_usual(&shared.options, form) {
             return false;
         }
         let kinds: Vec<Type> =
@@ -322,7 +322,7 @@ impl Scan for CsvScan {
             let read = shared.request.columns.iter().filter_map(|c| casts.get(*c)).enumerate();
             let mut as_they_stand = read.map(|(place, c)| c.position == Some(place) && !c.by_pattern);
             let is_all = head.names.len() == kinds.len() && as_they_stand.all(|same| same);
-            if is_all { ready::forms(&kinds) } else { None }
+            if is_all { passthrough::forms(&kinds) } else { None }
         };
         let files: Vec<_> = shared.heads.iter().zip(shared.casts.iter()).map(of_file).collect();
         shared.lines = files.iter().any(Option::is_some).then_some(files);

@@ -13,9 +13,9 @@ use super::infer::Looks;
 use super::long;
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::{Batch, Event, Type};
+use crate::io::merge_schemas::{self, MergedSchema, Part};
 use crate::io::place;
 use crate::io::source::{About, Decoded, Looked, Morsel, Request, RowTest, Scan, Source, SourceColumn};
-use crate::io::unite::{self, Part, United};
 use crate::text::name;
 
 /// Bytes of all files together that are looked at from their starts; of those after them less is.
@@ -47,7 +47,7 @@ impl JsonOptions {
 #[derive(Debug)]
 pub(crate) struct JsonSource {
     files: Arc<Vec<JsonFile>>,
-    united: Arc<United>,
+    united: Arc<MergedSchema>,
     kinds: Vec<Type>,
     options: Arc<JsonOptions>,
     about: About,
@@ -65,7 +65,7 @@ impl JsonSource {
         let (mut bytes, mut rows, mut looked) = (Some(0), Some(0), None);
         let mut left = WHOLE_TOGETHER;
         for path in files {
-            let mut file = JsonFile::open(path, &unite::shown(path, base), left)?;
+            let mut file = JsonFile::open(path, &merge_schemas::shown(path, base), left)?;
             left = left.saturating_sub(file.start.len());
             let inferred = looked_at(&file, &options)?;
             nothing_seen.push(inferred.nulls);
@@ -92,7 +92,7 @@ impl JsonSource {
                 columns: all.iter().map(|(n, d)| (n.as_str(), d)).collect(),
             })
             .collect();
-        let mut united = United::new(&parts, options.file_column.as_deref())?;
+        let mut united = MergedSchema::new(&parts, options.file_column.as_deref())?;
         for column in &mut united.columns {
             column.open = nothing_seen.iter().all(|columns| columns.contains(&column.name))
                 && !options.types.iter().any(|(n, _)| *n == column.name);
@@ -280,7 +280,7 @@ impl Morsel for JsonMorsel {
                 Some(place) => {
                     arrays.get(*place).cloned().unwrap_or_else(|| new_null_array(&DataType::Null, rows))
                 }
-                None => unite::file_name(shown, rows),
+                None => merge_schemas::file_name(shown, rows),
             }
         };
         let batch = Batch { columns: shared.places.iter().map(column).collect(), rows };

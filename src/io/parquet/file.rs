@@ -13,8 +13,8 @@ use parquet::file::metadata::{PageIndexPolicy, ParquetMetaData};
 use parquet::file::reader::{ChunkReader, Length};
 
 use crate::error::{Error, ErrorKind, Result};
+use crate::io::merge_schemas::{Flat, flat};
 use crate::io::open_files::{OpenFiles, PositionedFile};
-use crate::io::unite::{Flat, flat};
 
 /// A file as the crate's reader takes it.
 #[derive(Clone, Debug)]

@@ -14,9 +14,9 @@ use super::file::{ParquetFile, broken, damaged};
 use super::skip;
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::Batch;
+use crate::io::merge_schemas::{self, MergedSchema};
 use crate::io::ranges::Range;
 use crate::io::source::{About, Decoded, Morsel, Request, RowTest, Scan, Source, SourceColumn};
-use crate::io::unite::{self, United};
 
 /// Rows that are decoded together, and cells of them: batches of many columns have fewer rows.
 const BATCH_ROWS: usize = 1 << 14;
@@ -32,7 +32,7 @@ const PIECES: usize = 16;
 #[derive(Debug)]
 pub(crate) struct ParquetSource {
     files: Arc<Vec<ParquetFile>>,
-    united: Arc<United>,
+    united: Arc<MergedSchema>,
     has_file_column: bool,
     about: About,
 }
@@ -44,10 +44,10 @@ impl ParquetSource {
     /// A file cannot be read, or columns of one name have types that do not go together.
     pub(crate) fn new(files: &[PathBuf], base: &Path, file_column: Option<&str>) -> Result<ParquetSource> {
         let open_files = Arc::default();
-        let open = |file: &PathBuf| ParquetFile::open(file, &unite::shown(file, base), &open_files);
+        let open = |file: &PathBuf| ParquetFile::open(file, &merge_schemas::shown(file, base), &open_files);
         let opened: Vec<ParquetFile> = files.iter().map(open).collect::<Result<_>>()?;
         let columns = opened.iter().map(|f| (f.shown.as_str(), f.columns.as_slice()));
-        let united = United::of_files(columns, file_column)?;
+        let united = MergedSchema::of_files(columns, file_column)?;
         let notes = opened.iter().flat_map(|f| f.notes.iter().cloned()).collect();
         let about = About {
             files: files.len(),
@@ -90,7 +90,7 @@ impl Source for ParquetSource {
 /// What all morsels need.
 struct Shared {
     files: Arc<Vec<ParquetFile>>,
-    united: Arc<United>,
+    united: Arc<MergedSchema>,
     file_column: Option<usize>,
     request: Request,
     done: AtomicU64,
@@ -246,7 +246,7 @@ impl Piece {
         let mut roots: Vec<usize> = flats.iter().flatten().filter_map(|f| f.path.first().copied()).collect();
         roots.sort_unstable();
         roots.dedup();
-        let way = |flat: &crate::io::unite::Flat| {
+        let way = |flat: &crate::io::merge_schemas::Flat| {
             let (root, rest) = flat.path.split_first()?;
             Some((roots.iter().position(|r| r == root)?, rest.to_vec()))
         };
@@ -276,9 +276,16 @@ impl Piece {
             match way {
                 Some((root, path)) => {
                     let name = wanted.map_or("", |c| &c.name);
-                    unite::column_of(&file.shown, name, unite::followed(read.column(*root), path), &data)
+                    merge_schemas::column_of(
+                        &file.shown,
+                        name,
+                        merge_schemas::followed(read.column(*root), path),
+                        &data,
+                    )
                 }
-                None if self.shared.file_column == Some(*column) => Ok(unite::file_name(&file.shown, rows)),
+                None if self.shared.file_column == Some(*column) => {
+                    Ok(merge_schemas::file_name(&file.shown, rows))
+                }
                 None => Ok(new_null_array(&data, rows)),
             }
         };

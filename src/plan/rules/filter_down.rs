@@ -27,10 +27,10 @@ fn push_within(node: Node, changed: &mut bool) -> Node {
     let Node { op, input: Some(input), step } = node else { return node };
     let (condition, is_early) = match op {
         Op::Filter(condition) => (condition, false),
-        Op::Early(condition) => (condition, true),
+        Op::Prefilter(condition) => (condition, true),
         op => return Node { op, input: Some(input), step },
     };
-    let again = |condition| if is_early { Op::Early(condition) } else { Op::Filter(condition) };
+    let again = |condition| if is_early { Op::Prefilter(condition) } else { Op::Filter(condition) };
     if !passes(&input.op, &condition) {
         return input.over(again(condition), step);
     }
@@ -38,7 +38,7 @@ fn push_within(node: Node, changed: &mut bool) -> Node {
     *changed = true;
     if let Op::Group { keys, .. } = &op {
         let early = condition.replaced(&|id| keys.iter().find(|(f, _)| f.id == id).map(|(_, by)| by.clone()));
-        let below = push(below.over(Op::Early(early), step), changed);
+        let below = push(below.over(Op::Prefilter(early), step), changed);
         return below.over(op, of).over(again(condition), step);
     }
     push(below.over(again(condition), step), changed).over(op, of)
@@ -49,17 +49,19 @@ fn passes(op: &Op, condition: &Bound) -> bool {
     let mut used = Vec::new();
     condition.columns(&mut used);
     let is_of = |keys: &[ColumnId]| {
-        condition.is_quiet() && !used.is_empty() && used.iter().all(|id| keys.contains(id))
+        condition.is_infallible() && !used.is_empty() && used.iter().all(|id| keys.contains(id))
     };
     match op {
-        Op::Compute(columns) => columns.iter().all(|(field, by)| by.is_quiet() && !used.contains(&field.id)),
-        Op::Sort { keys, keep: None } => keys.iter().all(|key| key.by.is_quiet()),
+        Op::Compute(columns) => {
+            columns.iter().all(|(field, by)| by.is_infallible() && !used.contains(&field.id))
+        }
+        Op::Sort { keys, keep: None } => keys.iter().all(|key| key.by.is_infallible()),
         Op::Window(window) => is_of(&window.by),
         Op::Per { keys, .. } => is_of(keys),
         Op::Group { keys, calls } => {
             let carried = keys.iter().filter(|(_, by)| by.as_column().is_some()).map(|(f, _)| f.id);
             let mut parts = calls.iter().flat_map(|call| call.made.args.iter().chain(&call.only));
-            is_of(&carried.collect::<Vec<_>>()) && parts.all(Bound::is_quiet)
+            is_of(&carried.collect::<Vec<_>>()) && parts.all(Bound::is_infallible)
         }
         _ => false,
     }

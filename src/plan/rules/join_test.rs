@@ -6,7 +6,7 @@
 
 use super::Rule;
 use crate::expr::{Bound, ColumnId, Node as Expr};
-use crate::plan::{EarlyTests, Node, Op};
+use crate::plan::{Node, Op, PrefilterTests};
 
 pub(super) const RULE: Rule = Rule { name: "filter tested while joining", apply };
 
@@ -16,14 +16,14 @@ fn apply(node: Node, _: &[ColumnId]) -> (Node, bool) {
         if let Op::Filter(condition) = &node.op
             && let Some(input) = node.input.as_deref_mut()
             && let Op::Join(join) = &mut input.op
-            && condition.is_quiet()
+            && condition.is_infallible()
         {
             let left = input.input.as_ref().map(|left| left.columns()).unwrap_or_default();
             let added: Vec<ColumnId> = join.added.iter().map(|field| field.id).collect();
             let of = |columns: &[ColumnId]| conditions(condition, columns);
-            let early = EarlyTests { left: of(&left), other: of(&added), step: node.step };
+            let early = PrefilterTests { left: of(&left), other: of(&added), step: node.step };
             changed |= !early.is_empty();
-            join.early = early;
+            join.prefilter = early;
         }
         node
     });

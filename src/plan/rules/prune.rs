@@ -122,7 +122,7 @@ fn prune(mut node: Node, mut needed: Vec<ColumnId>, changed: &mut bool) -> Node 
             kept.reverse();
             *columns = kept;
         }
-        Op::Filter(condition) | Op::Early(condition) | Op::Require { condition, .. } => {
+        Op::Filter(condition) | Op::Prefilter(condition) | Op::Require { condition, .. } => {
             condition.columns(&mut needed)
         }
         Op::Sort { keys, .. } => keys.iter().for_each(|key| key.by.columns(&mut needed)),

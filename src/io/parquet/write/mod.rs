@@ -1,9 +1,9 @@
-//! Parquet, written: row groups of a million rows, their columns encoded side by side (`lanes`).
+//! Parquet, written: row groups of a million rows, their columns encoded side by side (`column_scheduler`).
 
 mod checksum;
 mod chunk;
+mod column_scheduler;
 mod hybrid;
-mod lanes;
 mod packer;
 mod values;
 
@@ -26,12 +26,12 @@ use parquet::file::writer::SerializedFileWriter;
 
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::{Batch, Field};
-use crate::io::binary::{Means, Out, RowWriter, Rows, failed};
+use crate::io::binary::{Out, RowWriter, Rows, WriterResources, failed};
 use crate::io::format::{Codec, WriteOptions};
 
 use checksum::{Encoder, PagesOfGroup};
 use chunk::{Bounds, Chunk};
-use lanes::Lanes;
+use column_scheduler::ColumnScheduler;
 use packer::Packer;
 
 /// Rows of a row group.
@@ -43,7 +43,7 @@ const PART_ROWS: usize = 1 << 16;
 pub(crate) struct ParquetWriter {
     rows: Rows,
     options: WriteOptions,
-    means: Means,
+    resources: WriterResources,
     state: State,
 }
 
@@ -62,7 +62,7 @@ struct Writing {
     packer: Packer,
     /// Columns whose values repeat.
     repeating: Vec<bool>,
-    lanes: Lanes,
+    scheduler: ColumnScheduler,
     groups: usize,
     /// Rows of the row group, and bytes that they took.
     rows: usize,
@@ -79,9 +79,19 @@ enum Column {
 type Done = Vec<(Bytes, ColumnCloseResult)>;
 
 impl ParquetWriter {
-    pub(crate) fn new(out: Out, fields: &[Field], options: &WriteOptions, means: &Means) -> ParquetWriter {
+    pub(crate) fn new(
+        out: Out,
+        fields: &[Field],
+        options: &WriteOptions,
+        resources: &WriterResources,
+    ) -> ParquetWriter {
         let rows = Rows::new(fields);
-        ParquetWriter { rows, options: options.clone(), means: means.clone(), state: State::Ready(out) }
+        ParquetWriter {
+            rows,
+            options: options.clone(),
+            resources: resources.clone(),
+            state: State::Ready(out),
+        }
     }
 
     fn properties(&self, repeating: &[bool]) -> WriterProperties {
@@ -136,9 +146,19 @@ impl ParquetWriter {
         let factory = ArrowRowGroupWriterFactory::new(&file, schema.clone());
         let factory = factory.with_page_store_factory(pages.clone());
         let packer = Packer::new(compression(&self.options));
-        let lanes = Lanes::new(schema.fields(), &self.means.helpers);
-        let writing =
-            Writing { file, factory, pages, schema, packer, repeating, lanes, groups: 0, rows: 0, bytes: 0 };
+        let scheduler = ColumnScheduler::new(schema.fields(), &self.resources.helpers);
+        let writing = Writing {
+            file,
+            factory,
+            pages,
+            schema,
+            packer,
+            repeating,
+            scheduler,
+            groups: 0,
+            rows: 0,
+            bytes: 0,
+        };
         self.state = State::Writing(Box::new(writing));
         Ok(())
     }
@@ -147,12 +167,12 @@ impl ParquetWriter {
 impl RowWriter for ParquetWriter {
     fn write(&mut self, batch: Batch) -> Result<()> {
         self.rows.push(batch)?;
-        if !self.rows.are_many(PART_ROWS, self.means.part()) {
+        if !self.rows.are_many(PART_ROWS, self.resources.part()) {
             return Ok(());
         }
         self.flush()?;
         match &mut self.state {
-            State::Writing(writing) if writing.bytes >= self.means.bytes => {
+            State::Writing(writing) if writing.bytes >= self.resources.bytes => {
                 writing.end_group();
                 writing.write_ended()
             }
@@ -196,7 +216,7 @@ impl Writing {
                 }
             }
             self.bytes += some.iter().map(Batch::memory).sum::<usize>();
-            self.lanes.push(&some)?;
+            self.scheduler.push(&some)?;
             if self.rows == GROUP_ROWS {
                 self.end_group();
             }
@@ -231,14 +251,14 @@ impl Writing {
             chunk.map_or(Column::Crate(encoders), |chunk| Column::Own(Box::new(chunk)))
         });
         let columns = columns.collect();
-        self.lanes.begin(columns);
+        self.scheduler.begin(columns);
         self.groups += 1;
         Ok(())
     }
 
     fn end_group(&mut self) {
         if self.rows > 0 {
-            self.lanes.end();
+            self.scheduler.end();
             (self.rows, self.bytes) = (0, 0);
         }
     }
@@ -246,13 +266,13 @@ impl Writing {
     /// Writes all rows that came, with them as the last ones of a row group.
     fn settle(&mut self) -> Result<()> {
         self.end_group();
-        self.lanes.settle(0)?;
+        self.scheduler.settle(0)?;
         self.write_ended()
     }
 
     /// Writes the row groups that have ended.
     fn write_ended(&mut self) -> Result<()> {
-        while let Some(columns) = self.lanes.ended() {
+        while let Some(columns) = self.scheduler.ended() {
             let mut group = self.file.next_row_group().map_err(broken)?;
             for (bytes, told) in columns.into_iter().flatten() {
                 group.append_column(&bytes, told).map_err(broken)?;

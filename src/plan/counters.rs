@@ -5,7 +5,7 @@ use crate::expr::{Event, Events};
 
 /// Counts of one step.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub(crate) struct StepTally {
+pub(crate) struct StepCounts {
     /// Rows that left it.
     pub(crate) rows: u64,
     pub(crate) events: Events,
@@ -13,35 +13,35 @@ pub(crate) struct StepTally {
 
 /// Counts of all steps.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub(crate) struct Tally(Vec<StepTally>);
+pub(crate) struct Counters(Vec<StepCounts>);
 
-impl Tally {
-    pub(crate) fn new(steps: usize) -> Tally {
-        Tally(vec![StepTally::default(); steps])
+impl Counters {
+    pub(crate) fn new(steps: usize) -> Counters {
+        Counters(vec![StepCounts::default(); steps])
     }
 
-    pub(crate) fn get(&self, step: StepId) -> StepTally {
+    pub(crate) fn get(&self, step: StepId) -> StepCounts {
         self.0.get(step).cloned().unwrap_or_default()
     }
 
     /// Adds rows that left a step.
     pub(crate) fn rows(&mut self, step: StepId, rows: usize) {
-        if let Some(tally) = self.0.get_mut(step) {
-            tally.rows += rows as u64;
+        if let Some(counters) = self.0.get_mut(step) {
+            counters.rows += rows as u64;
         }
     }
 
     /// Sets the rows that left a step to no more than a limit.
     pub(crate) fn limit(&mut self, step: StepId, rows: u64) {
-        if let Some(tally) = self.0.get_mut(step) {
-            tally.rows = tally.rows.min(rows);
+        if let Some(counters) = self.0.get_mut(step) {
+            counters.rows = counters.rows.min(rows);
         }
     }
 
     /// Forgets what was counted of a step.
     pub(crate) fn clear(&mut self, step: StepId) {
-        if let Some(tally) = self.0.get_mut(step) {
-            *tally = StepTally::default();
+        if let Some(counters) = self.0.get_mut(step) {
+            *counters = StepCounts::default();
         }
     }
 
@@ -57,9 +57,9 @@ impl Tally {
     }
 
     /// Adds the counts of the same steps, and of further ones.
-    pub(crate) fn merge(&mut self, other: &Tally) {
+    pub(crate) fn merge(&mut self, other: &Counters) {
         if other.0.len() > self.0.len() {
-            self.0.resize_with(other.0.len(), StepTally::default);
+            self.0.resize_with(other.0.len(), StepCounts::default);
         }
         for (a, b) in self.0.iter_mut().zip(&other.0) {
             a.rows += b.rows;

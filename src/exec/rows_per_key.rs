@@ -4,14 +4,14 @@ use std::sync::Arc;
 
 use arrow_array::BooleanArray;
 
-use super::grace::{Became, Large, Process};
 use super::keys::KeyTable;
+use super::spill::partitioned::{ExternalOperator, PartitionOperator, Transformed};
 use super::spill::{Disk, Run};
 use crate::error::Result;
 use crate::expr::{Batch, Type};
 
 /// So many rows of each key.
-struct Ends {
+struct RowsPerKey {
     keys: Vec<usize>,
     kinds: Vec<Type>,
     count: usize,
@@ -20,18 +20,18 @@ struct Ends {
 }
 
 /// Keeps the first rows of each key.
-pub(crate) fn first_rows(keys: Vec<usize>, kinds: Vec<Type>, count: usize) -> Arc<dyn Process> {
-    Arc::new(Ends { keys, kinds, count, last: false })
+pub(crate) fn first_rows(keys: Vec<usize>, kinds: Vec<Type>, count: usize) -> Arc<dyn PartitionOperator> {
+    Arc::new(RowsPerKey { keys, kinds, count, last: false })
 }
 
 /// Keeps the last rows of each key.
-pub(crate) fn last_rows(keys: Vec<usize>, kinds: Vec<Type>, count: usize) -> Arc<dyn Process> {
-    Arc::new(Ends { keys, kinds, count, last: true })
+pub(crate) fn last_rows(keys: Vec<usize>, kinds: Vec<Type>, count: usize) -> Arc<dyn PartitionOperator> {
+    Arc::new(RowsPerKey { keys, kinds, count, last: true })
 }
 
-impl Process for Ends {
+impl PartitionOperator for RowsPerKey {
     /// The last rows are the first ones from the other end.
-    fn rows(&self, batches: &[Batch]) -> Result<Vec<Became>> {
+    fn rows(&self, batches: &[Batch]) -> Result<Vec<Transformed>> {
         let mut table = KeyTable::new(self.kinds.clone())?;
         let mut seen: Vec<usize> = Vec::new();
         let mut keep = |batch: &Batch| {
@@ -50,19 +50,19 @@ impl Process for Ends {
         if !self.last {
             return batches.iter().map(&mut keep).collect();
         }
-        let mut kept: Vec<Became> = batches.iter().rev().map(&mut keep).collect::<Result<_>>()?;
+        let mut kept: Vec<Transformed> = batches.iter().rev().map(&mut keep).collect::<Result<_>>()?;
         kept.reverse();
         Ok(kept)
     }
 
-    fn large(&self) -> Option<&dyn Large> {
+    fn external(&self) -> Option<&dyn ExternalOperator> {
         Some(self)
     }
 }
 
-impl Large for Ends {
+impl ExternalOperator for RowsPerKey {
     /// One key has nearly all rows: the table of keys is small, and the rows pass by, twice where the last are wanted.
-    fn worked_out(&self, run: &Run, disk: &Disk) -> Result<Run> {
+    fn run_external(&self, run: &Run, disk: &Disk) -> Result<Run> {
         let mut table = KeyTable::new(self.kinds.clone())?;
         let keys: Vec<usize> = self.keys.iter().map(|key| key + 1).collect();
         // Of each key how many rows are passed over yet.

@@ -8,7 +8,7 @@ use arrow_array::{ArrayRef, Int64Array};
 
 use crate::error::{Error, ErrorKind, Result};
 use crate::exec::budget::Reservation;
-use crate::exec::held::slices;
+use crate::exec::materialized::slices;
 use crate::exec::sort::{Changes, OrderKey, Sorter, batches};
 use crate::exec::spill::Disk;
 use crate::expr::aggregates::Accumulator;
@@ -16,7 +16,7 @@ use crate::expr::{Batch, Type};
 
 /// What the states of some accumulators held, once it did not fit.
 #[derive(Default)]
-pub(crate) struct Outside {
+pub(crate) struct ExternalStates {
     values: Vec<Option<Values>>,
     /// Rows that came since states were weighed, which takes a walk over all groups.
     unweighed: usize,
@@ -72,19 +72,19 @@ impl Values {
     }
 }
 
-impl Outside {
+impl ExternalStates {
     /// Takes out of memory what can be, of states that have so many bytes; what is left is for the sorted values.
     pub(crate) fn take(
         &mut self,
         accumulators: &mut [Box<dyn Accumulator>],
         bytes: usize,
-        held: &mut Reservation,
+        reservation: &mut Reservation,
         disk: &Disk,
     ) -> Result<()> {
-        let _ = held.try_hold(bytes);
+        let _ = reservation.try_hold(bytes);
         self.values.resize_with(accumulators.len(), || None);
         for (values, accumulator) in self.values.iter_mut().zip(accumulators) {
-            if let (None, Some(kind)) = (&values, accumulator.outside()) {
+            if let (None, Some(kind)) = (&values, accumulator.external()) {
                 let key = |place: usize, kind: Type| OrderKey::column(place, kind, false, false);
                 let sorter = Sorter::new(vec![key(0, Type::Int), key(1, kind.clone())], disk)?;
                 *values = Some(Values { kind, sorter, rows: Vec::new() });
@@ -101,7 +101,7 @@ impl Outside {
         &mut self,
         rows: usize,
         accumulators: &mut [Box<dyn Accumulator>],
-        held: &mut Reservation,
+        reservation: &mut Reservation,
         disk: &Disk,
     ) -> Result<()> {
         let memory = |all: &[Box<dyn Accumulator>]| all.iter().map(|a| a.memory()).sum();
@@ -112,11 +112,11 @@ impl Outside {
         self.unweighed = 0;
         // While values leave memory, they are there twice.
         let bytes: usize = memory(accumulators);
-        if held.try_hold(bytes * 2) {
+        if reservation.try_hold(bytes * 2) {
             return Ok(());
         }
-        self.take(accumulators, bytes, held, disk)?;
-        held.hold_whole(memory(accumulators))
+        self.take(accumulators, bytes, reservation, disk)?;
+        reservation.hold_whole(memory(accumulators))
     }
 
     /// The results of all groups.

@@ -2,6 +2,8 @@
 //!
 //! A file is unlinked as soon as it is made, so that the system takes it away however the run ends.
 
+pub(crate) mod partitioned;
+
 use std::fs::File;
 use std::io::{BufReader, BufWriter, Read, Write};
 use std::path::PathBuf;
@@ -15,10 +17,10 @@ use arrow_schema::{ArrowError, Field, Schema};
 
 use churn_kernels::memory;
 
-use super::budget::Budget;
-use super::held::slices_of;
 use crate::cancel;
 use crate::error::{Error, ErrorKind, Result};
+use crate::exec::budget::Budget;
+use crate::exec::materialized::slices_of;
 use crate::expr::{Batch, alone, bytes_alone, without_dictionary};
 use crate::io::place;
 
@@ -168,7 +170,7 @@ impl Writer {
         }
     }
 
-    /// Ends the file.
+    /// RowsPerKey the file.
     pub(crate) fn finish(mut self) -> Result<Run> {
         if let Some(mut out) = self.out.take() {
             out.finish().and_then(|()| out.flush()).map_err(|e| arrow_failed(&self.folder, e))?;

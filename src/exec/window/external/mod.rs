@@ -21,7 +21,7 @@ use sorted::{PLACE, Sorted};
 const PIECE: usize = 1 << 12;
 
 /// The rows of a file with the results behind their columns; the first column are the places.
-pub(super) fn worked_out(window: &Window, run: &Run, disk: &Disk) -> Result<Run> {
+pub(super) fn run_external(window: &Window, run: &Run, disk: &Disk) -> Result<Run> {
     let sorted = Sorted::new(window, run, disk)?;
     let mut calls = window
         .calls

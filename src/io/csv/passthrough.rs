@@ -2,7 +2,7 @@
 
 use arrow_array::{Array, ArrayRef, BinaryViewArray};
 use churn_kernels::cells::Rows;
-use churn_kernels::verbatim::{Form, Verbatim};
+use churn_kernels::passthrough::{Form, Passthrough};
 use churn_kernels::views::TextBlock;
 
 use super::cells::Cells;
@@ -41,14 +41,14 @@ pub(super) fn lines(
     columns: &[Option<ArrayRef>],
     rows: Rows<'_>,
 ) -> BinaryViewArray {
-    let mut verbatim = Verbatim::new(rows);
+    let mut rows_as_they_stand = Passthrough::new(rows);
     for (position, (form, column)) in forms.iter().zip(columns).enumerate() {
         let cells = cells.column(position);
         match column {
-            Some(column) => verbatim.column(cells, *form, column.nulls()),
-            None => verbatim.unread(cells, *form),
+            Some(column) => rows_as_they_stand.column(cells, *form, column.nulls()),
+            None => rows_as_they_stand.unread(cells, *form),
         }
     }
     let last = cells.column(forms.len().saturating_sub(1));
-    verbatim.lines(block, cells.column(0), last)
+    rows_as_they_stand.lines(block, cells.column(0), last)
 }

@@ -3,15 +3,15 @@
 use arrow_array::{Array, BooleanArray, new_null_array};
 use arrow_buffer::BooleanBuffer;
 
-use super::matching::Pairs;
+use super::spec::Pairs;
 use crate::error::Result;
 use crate::exec::keys::UNKNOWN;
-use crate::exec::tally::Work;
+use crate::exec::morsel_output::MorselOutput;
 use crate::expr::{Batch, Bound, Event, Events, Field};
-use crate::plan::{EarlyTests, Join, StepId};
+use crate::plan::{Join, PrefilterTests, StepId};
 
 /// The conditions, placed.
-pub(super) struct Early {
+pub(super) struct Prefilter {
     left: Vec<Bound>,
     other: Vec<Bound>,
     added: Vec<Field>,
@@ -27,11 +27,11 @@ pub(super) struct Failing {
     none: bool,
 }
 
-impl Early {
-    pub(super) fn new(join: &Join, left: &[crate::expr::ColumnId]) -> Result<Early> {
-        let EarlyTests { left: of_left, other, step } = &join.early;
+impl Prefilter {
+    pub(super) fn new(join: &Join, left: &[crate::expr::ColumnId]) -> Result<Prefilter> {
+        let PrefilterTests { left: of_left, other, step } = &join.prefilter;
         let added: Vec<_> = join.added.iter().map(|field| field.id).collect();
-        Ok(Early {
+        Ok(Prefilter {
             left: of_left.iter().map(|test| test.placed(left)).collect::<Result<_>>()?,
             other: other.iter().map(|test| test.placed(&added)).collect::<Result<_>>()?,
             added: join.added.clone(),
@@ -53,7 +53,7 @@ impl Early {
         mut pairs: Pairs,
         batch: &Batch,
         failing: &Failing,
-        work: &mut Work,
+        work: &mut MorselOutput,
     ) -> Result<Pairs> {
         let lefts = failed(&self.left, batch)?;
         if lefts.is_none() && failing.rows.is_none() {
@@ -77,7 +77,7 @@ impl Early {
         &self,
         chosen: Vec<bool>,
         batch: &Batch,
-        work: &mut Work,
+        work: &mut MorselOutput,
     ) -> Result<BooleanArray> {
         let chosen = BooleanBuffer::from(chosen);
         let Some(failed) = failed(&self.left, batch)? else { return Ok(chosen.into()) };
@@ -86,8 +86,8 @@ impl Early {
         Ok(kept.into())
     }
 
-    fn count(&self, rows: usize, work: &mut Work) {
-        work.tally.event(self.step, Event::NotTrue, rows);
+    fn count(&self, rows: usize, work: &mut MorselOutput) {
+        work.counters.event(self.step, Event::NotTrue, rows);
     }
 }
 

@@ -11,10 +11,10 @@ use arrow_row::{OwnedRow, Row, RowConverter, Rows};
 
 use super::budget::Reservation;
 use super::context::Context;
-use super::held::{Held, slices};
+use super::materialized::{Materialized, slices};
+use super::morsel_output::MorselOutput;
 use super::pipeline::{Commit, Part, Prepare, Sink};
 use super::sort::{Order, gathered};
-use super::tally::Work;
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::Batch;
 
@@ -55,7 +55,7 @@ impl Encode {
 }
 
 impl Prepare for Encode {
-    fn prepare(&self, batch: Batch, work: &mut Work) -> Result<Part> {
+    fn prepare(&self, batch: Batch, work: &mut MorselOutput) -> Result<Part> {
         let columns = self.order.columns(&batch, work)?;
         let keys = self.converter.convert_columns(&columns).map_err(crate::expr::arrow_error)?;
         let rows = self.candidates(&keys);
@@ -70,7 +70,7 @@ struct Top {
     keep: usize,
     converter: Arc<RowConverter>,
     worst: Worst,
-    held: Reservation,
+    reservation: Reservation,
     parts: Vec<Keyed>,
     rows: usize,
 }
@@ -83,7 +83,7 @@ pub(crate) fn sink(order: Order, keep: usize, context: &Context) -> Result<Sink>
         keep,
         converter: converter.clone(),
         worst: worst.clone(),
-        held: context.budget.reservation(),
+        reservation: context.budget.reservation(),
         parts: Vec::new(),
         rows: 0,
     };
@@ -138,18 +138,18 @@ impl Top {
         self.parts = vec![Keyed { batch, keys }];
         let bytes: usize = self.parts.iter().map(|p| p.batch.memory() + p.keys.size()).sum();
         // No more than the rows that were asked for, and few: they count, but stop nothing.
-        let _ = self.held.try_hold(bytes);
+        let _ = self.reservation.try_hold(bytes);
         Ok(())
     }
 }
 
 impl Commit for Top {
-    fn commit(&mut self, part: Part, _: &mut Work) -> Result<bool> {
+    fn commit(&mut self, part: Part, _: &mut MorselOutput) -> Result<bool> {
         let Ok(keyed) = part.downcast::<Keyed>() else {
             return Err(Error::new(ErrorKind::Internal, "A sort was handed something else than rows."));
         };
         if keyed.batch.rows > 0 {
-            let _ = self.held.try_add(keyed.batch.memory() + keyed.keys.size());
+            let _ = self.reservation.try_add(keyed.batch.memory() + keyed.keys.size());
             self.rows += keyed.batch.rows;
             self.parts.push(*keyed);
         }
@@ -159,10 +159,10 @@ impl Commit for Top {
         Ok(true)
     }
 
-    fn finish(self: Box<Self>, _: &mut Work) -> Result<Held> {
+    fn finish(self: Box<Self>, _: &mut MorselOutput) -> Result<Materialized> {
         if self.parts.is_empty() {
-            return Ok(Held::Batches(Vec::new()));
+            return Ok(Materialized::Batches(Vec::new()));
         }
-        Ok(Held::Batches(slices(self.gathered(&self.best())?)))
+        Ok(Materialized::Batches(slices(self.gathered(&self.best())?)))
     }
 }

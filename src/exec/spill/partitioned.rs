@@ -1,4 +1,4 @@
-//! Rows that do not fit in memory, dealt to files by their keys: equal keys meet in one file, in the order they
+//! Rows that do not fit in memory, partitioned to files by their keys: equal keys meet in one file, in the order they
 //! came, and one file after the other fits.
 //!
 //! Each row takes the number of its place with it, so that what becomes of the rows can be put back in order.
@@ -9,62 +9,62 @@ use arrow_array::cast::AsArray;
 use arrow_array::{ArrayRef, BooleanArray, Int64Array, LargeBinaryArray, UInt32Array};
 use churn_kernels::memory;
 
-use super::budget::Reservation;
-use super::context::Context;
-use super::held::{Held, batch_of, concat};
-use super::keys::KeyTable;
-use super::merge::{self, Merge};
-use super::pipeline::{Commit, Part, Sink};
-use super::spill::{Disk, PIECE, Run, Spill, Writer};
-use super::tally::Work;
+use super::{Disk, PIECE, Run, Spill, Writer};
 use crate::error::Result;
+use crate::exec::budget::Reservation;
+use crate::exec::context::Context;
+use crate::exec::keys::KeyTable;
+use crate::exec::materialized::{CompactBatches, Materialized, batch_of, concat};
+use crate::exec::merge::{self, Merge};
+use crate::exec::morsel_output::MorselOutput;
+use crate::exec::pipeline::{Commit, Part, Sink};
 use crate::expr::{Batch, Type};
 
-/// Files that rows are dealt to.
-pub(crate) const FILES: usize = 64;
+/// Partitions that rows are partitioned to.
+pub(crate) const PARTITIONS: usize = 64;
 
 /// Rows that wait for a file until they are written together, at most.
 const WAITING: usize = 1 << 11;
 
 /// Numbers of places as bytes that compare alike.
-pub(crate) fn numbered(numbers: impl Iterator<Item = u64>) -> ArrayRef {
+pub(crate) fn encode_positions(numbers: impl Iterator<Item = u64>) -> ArrayRef {
     Arc::new(LargeBinaryArray::from_iter_values(numbers.map(u64::to_be_bytes)))
 }
 
 /// The numbers of such places.
-pub(crate) fn place_numbers(places: &ArrayRef) -> Int64Array {
+pub(crate) fn decode_positions(places: &ArrayRef) -> Int64Array {
     let number = |bytes: &[u8]| bytes.try_into().map_or(0, i64::from_be_bytes);
     let places = places.as_binary_opt::<i64>();
     places.into_iter().flat_map(|p| p.iter().flatten()).map(number).collect()
 }
 
 /// Rows on their way to files.
-pub(crate) struct Dealt {
+pub(crate) struct PartitionWriter {
     kinds: Vec<Type>,
-    /// How often rows with these keys were dealt before.
+    /// How often rows with these keys were partitioned before.
     level: u32,
-    /// Rows that are not dealt yet, their keys behind their columns, and their places.
+    /// Rows that are not partitioned yet, their keys behind their columns, and their places.
     rows: Vec<Batch>,
     numbers: Vec<u64>,
     bytes: usize,
-    files: Vec<File>,
+    files: Vec<PartitionFile>,
 }
 
-/// Rows that are dealt together, and bytes of them: so many that each file gets some.
+/// Rows that are partitioned together, and bytes of them: so many that each file gets some.
 const TOGETHER: usize = 1 << 14;
 const TOGETHER_BYTES: usize = 4 << 20;
 
 /// A file of them, and what waits to be written to it.
-struct File {
+struct PartitionFile {
     writer: Writer,
     waiting: Vec<Batch>,
     rows: usize,
     bytes: usize,
 }
 
-impl File {
-    fn new(spill: &Spill) -> Result<File> {
-        Ok(File { writer: spill.writer()?, waiting: Vec::new(), rows: 0, bytes: 0 })
+impl PartitionFile {
+    fn new(spill: &Spill) -> Result<PartitionFile> {
+        Ok(PartitionFile { writer: spill.writer()?, waiting: Vec::new(), rows: 0, bytes: 0 })
     }
 
     fn push(&mut self, batch: Batch) -> Result<()> {
@@ -85,14 +85,14 @@ impl File {
     }
 }
 
-impl Dealt {
-    pub(crate) fn new(kinds: Vec<Type>, spill: &Spill) -> Result<Dealt> {
-        Dealt::again(kinds, 0, spill)
+impl PartitionWriter {
+    pub(crate) fn new(kinds: Vec<Type>, spill: &Spill) -> Result<PartitionWriter> {
+        PartitionWriter::at_level(kinds, 0, spill)
     }
 
-    fn again(kinds: Vec<Type>, level: u32, spill: &Spill) -> Result<Dealt> {
-        let files = (0..FILES).map(|_| File::new(spill)).collect::<Result<_>>()?;
-        Ok(Dealt { kinds, level, rows: Vec::new(), numbers: Vec::new(), bytes: 0, files })
+    fn at_level(kinds: Vec<Type>, level: u32, spill: &Spill) -> Result<PartitionWriter> {
+        let files = (0..PARTITIONS).map(|_| PartitionFile::new(spill)).collect::<Result<_>>()?;
+        Ok(PartitionWriter { kinds, level, rows: Vec::new(), numbers: Vec::new(), bytes: 0, files })
     }
 
     /// Deals rows by these keys; `numbers` has the place of each.
@@ -109,24 +109,24 @@ impl Dealt {
         let numbers = std::mem::take(&mut self.numbers);
         for mut batch in concat(std::mem::take(&mut self.rows))? {
             let keys = batch.columns.split_off(batch.columns.len().saturating_sub(self.kinds.len()));
-            self.deal(&batch, &keys, &numbers)?;
+            self.partition(&batch, &keys, &numbers)?;
         }
         Ok(())
     }
 
-    fn deal(&mut self, batch: &Batch, keys: &[ArrayRef], numbers: &[u64]) -> Result<()> {
+    fn partition(&mut self, batch: &Batch, keys: &[ArrayRef], numbers: &[u64]) -> Result<()> {
         let mut table = KeyTable::new(self.kinds.clone())?;
         let mut groups = Vec::new();
         table.numbers(keys, batch.rows, &mut groups)?;
         let mut file_of = vec![0usize; table.len()];
-        for (file, (_, groups)) in table.deal_again(FILES, self.level)?.into_iter().enumerate() {
+        for (file, (_, groups)) in table.partition_at(PARTITIONS, self.level)?.into_iter().enumerate() {
             for group in groups {
                 if let Some(slot) = file_of.get_mut(group as usize) {
                     *slot = file;
                 }
             }
         }
-        let mut rows: Vec<Vec<u32>> = vec![Vec::new(); FILES];
+        let mut rows: Vec<Vec<u32>> = vec![Vec::new(); PARTITIONS];
         for (row, group) in (0u32..).zip(&groups) {
             if let Some(rows) = file_of.get(*group as usize).and_then(|file| rows.get_mut(*file)) {
                 rows.push(row);
@@ -136,7 +136,8 @@ impl Dealt {
             if rows.is_empty() {
                 continue;
             }
-            let places = numbered(rows.iter().map(|row| numbers.get(*row as usize).copied().unwrap_or(0)));
+            let places =
+                encode_positions(rows.iter().map(|row| numbers.get(*row as usize).copied().unwrap_or(0)));
             let mut part = batch.take(&UInt32Array::from(rows))?;
             part.columns.insert(0, places);
             file.push(part)?;
@@ -144,66 +145,66 @@ impl Dealt {
         Ok(())
     }
 
-    /// Ends the files: for each its rows, the first column their places.
+    /// RowsPerKey the files: for each its rows, the first column their places.
     pub(crate) fn finish(mut self) -> Result<Vec<Run>> {
         self.settle()?;
-        self.files.into_iter().map(File::finish).collect()
+        self.files.into_iter().map(PartitionFile::finish).collect()
     }
 }
 
 /// What becomes of a batch: the rows that it is now, and which of its own rows they stand in the places of, if not of
 /// all.
-pub(crate) type Became = (Batch, Option<BooleanArray>);
+pub(crate) type Transformed = (Batch, Option<BooleanArray>);
 
 /// What becomes of rows that meet by their keys.
-pub(crate) trait Process: Send + Sync {
+pub(crate) trait PartitionOperator: Send + Sync {
     /// What each batch becomes.
-    fn rows(&self, batches: &[Batch]) -> Result<Vec<Became>>;
+    fn rows(&self, batches: &[Batch]) -> Result<Vec<Transformed>>;
 
-    /// The way of files whose rows do not fit though no deal can part them; without one they are held.
-    fn large(&self) -> Option<&dyn Large> {
+    /// The way of files whose rows do not fit though no partitioning can separate them; without one they are held.
+    fn external(&self) -> Option<&dyn ExternalOperator> {
         None
     }
 }
 
 /// What becomes of a file of rows that are not held.
-pub(crate) trait Large {
+pub(crate) trait ExternalOperator {
     /// The file that they become. The first column, of that one too, are the places.
-    fn worked_out(&self, run: &Run, disk: &Disk) -> Result<Run>;
+    fn run_external(&self, run: &Run, disk: &Disk) -> Result<Run>;
 }
 
-impl<F: Fn(&[Batch]) -> Result<Vec<Became>> + Send + Sync> Process for F {
-    fn rows(&self, batches: &[Batch]) -> Result<Vec<Became>> {
+impl<F: Fn(&[Batch]) -> Result<Vec<Transformed>> + Send + Sync> PartitionOperator for F {
+    fn rows(&self, batches: &[Batch]) -> Result<Vec<Transformed>> {
         self(batches)
     }
 }
 
-/// Files of rows that meet by their keys, and what becomes of them.
-pub(crate) struct Files<'a> {
+/// Partitions of rows that meet by their keys, and what becomes of them.
+pub(crate) struct Partitions<'a> {
     pub(crate) kinds: &'a [Type],
     /// The keys of some rows.
     pub(crate) keys: &'a dyn Fn(&Batch) -> Result<Vec<ArrayRef>>,
-    pub(crate) process: &'a dyn Process,
+    pub(crate) process: &'a dyn PartitionOperator,
     /// What the process holds beside the rows.
     pub(crate) bytes_a_row: usize,
     pub(crate) spill: &'a Spill,
     pub(crate) threads: usize,
 }
 
-/// How often rows are dealt at most: after so many times those of one file have one key.
+/// How often rows are partitioned at most: after so many times those of one file have one key.
 const LEVELS: u32 = 4;
 
-/// Rows that are not dealt again where there is a way without.
+/// Rows that are not repartitioned where there is a way without.
 const FEW: u64 = 1 << 14;
 
-impl Files<'_> {
+impl Partitions<'_> {
     /// Works on the rows of one file after the other; gives the results, each run in order.
-    pub(crate) fn processed(&self, runs: Vec<Run>, held: &mut Reservation) -> Result<Vec<Run>> {
-        let budget = held.budget().clone();
+    pub(crate) fn processed(&self, runs: Vec<Run>, reservation: &mut Reservation) -> Result<Vec<Run>> {
+        let budget = reservation.budget().clone();
         let disk = Disk { spill: self.spill, budget: &budget, threads: self.threads };
-        // Files that are many are merged on the way: they are all open.
+        // Partitions that are many are merged on the way: they are all open.
         let (mut results, mut merged) = (Vec::new(), Vec::new());
-        // Without keys all rows are in one file, however often they are dealt.
+        // Without keys all rows are in one file, however often they are partitioned.
         let first = if self.kinds.is_empty() { LEVELS } else { 0 };
         let mut open: Vec<(Run, u32)> = runs.into_iter().rev().map(|run| (run, first)).collect();
         while let Some((run, level)) = open.pop() {
@@ -211,19 +212,19 @@ impl Files<'_> {
                 continue;
             }
             if results.len() >= merge::MOST {
-                held.hold(0)?;
+                reservation.hold(0)?;
                 merged.push(merge::one(std::mem::take(&mut results), &disk)?);
             }
-            let large = self.process.large();
-            let Some(mut batches) = self.held(&run, large.is_some(), held)? else {
-                held.hold(0)?;
+            let large = self.process.external();
+            let Some(mut batches) = self.load(&run, large.is_some(), reservation)? else {
+                reservation.hold(0)?;
                 memory::give_back();
                 if level == LEVELS || (large.is_some() && run.rows <= FEW) {
-                    results.push(large.ok_or_else(|| disk.budget.refused())?.worked_out(&run, &disk)?);
+                    results.push(large.ok_or_else(|| disk.budget.refused())?.run_external(&run, &disk)?);
                     continue;
                 }
-                let parts = self.dealt_again(&run, level + 1)?;
-                // One key has all rows: no further deal can part them.
+                let parts = self.repartitioned(&run, level + 1)?;
+                // One key has all rows: no further partitioning can separate them.
                 let whole = parts.iter().any(|part| part.rows == run.rows);
                 open.extend(parts.into_iter().map(|part| (part, if whole { LEVELS } else { level + 1 })));
                 continue;
@@ -240,123 +241,124 @@ impl Files<'_> {
             }
             results.push(writer.finish()?);
         }
-        held.hold(0)?;
+        reservation.hold(0)?;
         merged.append(&mut results);
         Ok(merged)
     }
 
     /// The rows of a file; none if they do not fit. A few do, unless there is a way without.
-    fn held(&self, run: &Run, is_hard: bool, held: &mut Reservation) -> Result<Option<Vec<Batch>>> {
+    fn load(&self, run: &Run, is_hard: bool, reservation: &mut Reservation) -> Result<Option<Vec<Batch>>> {
         let (mut batches, mut bytes) = (Vec::new(), 0);
         for batch in run.reader()?.into_iter().flatten() {
             let batch = batch?;
             bytes += batch.memory() + batch.rows * self.bytes_a_row;
             batches.push(batch);
-            if !(if is_hard { held.try_hold(bytes) } else { held.fits_whole(bytes) }) {
+            if !(if is_hard { reservation.try_hold(bytes) } else { reservation.fits_whole(bytes) }) {
                 return Ok(None);
             }
         }
         Ok(Some(batches))
     }
 
-    /// The rows of a file, dealt to more of them.
-    fn dealt_again(&self, run: &Run, level: u32) -> Result<Vec<Run>> {
-        let mut dealt = Dealt::again(self.kinds.to_vec(), level, self.spill)?;
+    /// The rows of a file, partitioned to more of them.
+    fn repartitioned(&self, run: &Run, level: u32) -> Result<Vec<Run>> {
+        let mut writer = PartitionWriter::at_level(self.kinds.to_vec(), level, self.spill)?;
         for batch in run.reader()?.into_iter().flatten() {
             let mut batch = batch?;
             let places = batch.columns.remove(0);
-            let places = places.as_binary_opt::<i64>().map(|p| p.iter().flatten().map(place_of).collect());
-            dealt.push(&batch, &(self.keys)(&batch)?, &places.unwrap_or_else(Vec::new))?;
+            let places =
+                places.as_binary_opt::<i64>().map(|p| p.iter().flatten().map(decode_position).collect());
+            writer.push(&batch, &(self.keys)(&batch)?, &places.unwrap_or_else(Vec::new))?;
         }
-        dealt.finish()
+        writer.finish()
     }
 }
 
 /// A place from its bytes.
-fn place_of(bytes: &[u8]) -> u64 {
+fn decode_position(bytes: &[u8]) -> u64 {
     bytes.try_into().map_or(0, u64::from_be_bytes)
 }
 
 /// A sink whose rows meet by their keys: in memory, or file by file.
-pub(crate) struct Meeting {
+pub(crate) struct PartitionedSink {
     /// Places of the keys among the columns.
     keys: Vec<usize>,
     kinds: Vec<Type>,
-    process: Arc<dyn Process>,
+    process: Arc<dyn PartitionOperator>,
     /// What the process holds beside the rows.
     bytes_a_row: usize,
     spill: Spill,
     threads: usize,
-    held: Reservation,
+    reservation: Reservation,
     batches: Vec<Batch>,
-    dealt: Option<Dealt>,
+    writer: Option<PartitionWriter>,
     row: u64,
 }
 
-impl Meeting {
+impl PartitionedSink {
     pub(crate) fn sink(
         keys: Vec<usize>,
         kinds: Vec<Type>,
-        (process, bytes_a_row): (Arc<dyn Process>, usize),
+        (process, bytes_a_row): (Arc<dyn PartitionOperator>, usize),
         context: &Context,
     ) -> Sink {
-        let commit = Meeting {
+        let commit = PartitionedSink {
             keys,
             kinds,
             process,
             bytes_a_row,
             spill: context.spill.clone(),
             threads: context.threads(),
-            held: context.budget.reservation(),
+            reservation: context.budget.reservation(),
             batches: Vec::new(),
-            dealt: None,
+            writer: None,
             row: 0,
         };
-        Sink { prepare: Arc::new(super::held::Compacted), commit: Box::new(commit) }
+        Sink { prepare: Arc::new(CompactBatches), commit: Box::new(commit) }
     }
 
-    fn deal(&mut self, batch: &Batch) -> Result<()> {
+    fn partition(&mut self, batch: &Batch) -> Result<()> {
         let keys: Vec<ArrayRef> = self.keys.iter().filter_map(|i| batch.columns.get(*i).cloned()).collect();
         let numbers: Vec<u64> = (self.row..self.row + batch.rows as u64).collect();
         self.row += batch.rows as u64;
-        if self.dealt.is_none() {
-            self.dealt = Some(Dealt::new(self.kinds.clone(), &self.spill)?);
+        if self.writer.is_none() {
+            self.writer = Some(PartitionWriter::new(self.kinds.clone(), &self.spill)?);
         }
-        match &mut self.dealt {
-            Some(dealt) => dealt.push(batch, &keys, &numbers),
+        match &mut self.writer {
+            Some(writer) => writer.push(batch, &keys, &numbers),
             None => Ok(()),
         }
     }
 }
 
-impl Commit for Meeting {
-    fn commit(&mut self, part: Part, _: &mut Work) -> Result<bool> {
+impl Commit for PartitionedSink {
+    fn commit(&mut self, part: Part, _: &mut MorselOutput) -> Result<bool> {
         let batch = batch_of(part)?;
         if batch.rows == 0 {
             return Ok(true);
         }
-        if self.dealt.is_some() {
-            return self.deal(&batch).map(|()| true);
+        if self.writer.is_some() {
+            return self.partition(&batch).map(|()| true);
         }
-        let fits = self.held.try_add(batch.memory() + batch.rows * self.bytes_a_row);
+        let fits = self.reservation.try_add(batch.memory() + batch.rows * self.bytes_a_row);
         self.batches.push(batch);
         if !fits {
             for batch in std::mem::take(&mut self.batches) {
-                self.deal(&batch)?;
+                self.partition(&batch)?;
             }
-            self.held.hold(0)?;
+            self.reservation.hold(0)?;
             memory::give_back();
         }
         Ok(true)
     }
 
-    fn finish(mut self: Box<Self>, _: &mut Work) -> Result<Held> {
-        let Some(dealt) = self.dealt.take() else {
+    fn finish(mut self: Box<Self>, _: &mut MorselOutput) -> Result<Materialized> {
+        let Some(writer) = self.writer.take() else {
             let made = self.process.rows(&self.batches)?;
-            return Ok(Held::Batches(made.into_iter().map(|(batch, _)| batch).collect()));
+            return Ok(Materialized::Batches(made.into_iter().map(|(batch, _)| batch).collect()));
         };
         let keys = self.keys.clone();
-        let files = Files {
+        let files = Partitions {
             kinds: &self.kinds,
             keys: &|batch| Ok(keys.iter().filter_map(|i| batch.columns.get(*i).cloned()).collect()),
             process: self.process.as_ref(),
@@ -364,8 +366,8 @@ impl Commit for Meeting {
             spill: &self.spill,
             threads: self.threads,
         };
-        let runs = files.processed(dealt.finish()?, &mut self.held)?;
-        let disk = Disk { spill: &self.spill, budget: self.held.budget(), threads: self.threads };
-        Ok(Held::Scan(Box::new(Merge::new(runs, None, &disk)?)))
+        let runs = files.processed(writer.finish()?, &mut self.reservation)?;
+        let disk = Disk { spill: &self.spill, budget: self.reservation.budget(), threads: self.threads };
+        Ok(Materialized::Scan(Box::new(Merge::new(runs, None, &disk)?)))
     }
 }

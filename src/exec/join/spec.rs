@@ -4,11 +4,11 @@ use std::sync::Arc;
 
 use arrow_array::{ArrayRef, UInt32Array, new_empty_array};
 
-use super::early::Early;
-use super::side::Side;
+use super::build_side::BuildSide;
+use super::prefilter::Prefilter;
 use crate::error::{Error, ErrorKind, Result};
 use crate::exec::keys::UNKNOWN;
-use crate::exec::tally::Work;
+use crate::exec::morsel_output::MorselOutput;
 use crate::expr::ast::Binary;
 use crate::expr::{Batch, Bound, Scalar, Type, taken, widen};
 use crate::plan::{JoinKind, StepId};
@@ -17,7 +17,7 @@ use crate::plan::{JoinKind, StepId};
 pub(super) const MANY: usize = u8::MAX as usize;
 
 /// A join, placed.
-pub(super) struct Matching {
+pub(super) struct JoinSpec {
     pub(super) kind: JoinKind,
     pub(super) asof: bool,
     pub(super) expect_one: bool,
@@ -29,7 +29,7 @@ pub(super) struct Matching {
     pub(super) added: Vec<Type>,
     /// Keys that are columns of the result of their own.
     pub(super) merged: Vec<usize>,
-    pub(super) early: Early,
+    pub(super) prefilter: Prefilter,
     pub(super) step: StepId,
     pub(super) text: String,
 }
@@ -110,7 +110,7 @@ impl Pairs {
     }
 }
 
-impl Matching {
+impl JoinSpec {
     pub(super) fn kinds(&self) -> Vec<Type> {
         self.keys.iter().map(|key| key.kind.clone()).collect()
     }
@@ -134,7 +134,7 @@ impl Matching {
     }
 
     /// Works out what the left rows of a batch are matched by.
-    pub(super) fn left(&self, batch: &Batch, work: &mut Work) -> Result<Left> {
+    pub(super) fn left(&self, batch: &Batch, work: &mut MorselOutput) -> Result<Left> {
         Ok(Left {
             keys: self.evaluated(self.keys.iter().map(|key| &key.left), batch, work)?,
             tests: self.evaluated(self.tests.iter().map(|test| &test.left), batch, work)?,
@@ -147,7 +147,7 @@ impl Matching {
         &self,
         bounds: impl IntoIterator<Item = &'a Bound>,
         batch: &Batch,
-        work: &mut Work,
+        work: &mut MorselOutput,
     ) -> Result<Vec<ArrayRef>> {
         let evaluate = |bound: &Bound| {
             work.with_events(self.step, |events| bound.evaluate_key(batch, events))
@@ -157,7 +157,13 @@ impl Matching {
     }
 
     /// The rows of some pairs: left columns, added ones, merged keys.
-    pub(super) fn joined(&self, batch: &Batch, left: &Left, side: &Side, pairs: &Pairs) -> Result<Batch> {
+    pub(super) fn joined(
+        &self,
+        batch: &Batch,
+        left: &Left,
+        side: &BuildSide,
+        pairs: &Pairs,
+    ) -> Result<Batch> {
         let lefts = pairs.left.as_ref().map(|left| UInt32Array::from(left.clone()));
         let of_left = |column: &ArrayRef| match &lefts {
             None => Ok(column.clone()),
@@ -173,7 +179,7 @@ impl Matching {
     }
 
     /// Rows of the other table that no left row matched: left columns are null.
-    pub(super) fn alone(&self, side: &Side, rows: &[u32], left_kinds: &[Type]) -> Result<Batch> {
+    pub(super) fn alone(&self, side: &BuildSide, rows: &[u32], left_kinds: &[Type]) -> Result<Batch> {
         let null = |kind: &Type| arrow_array::new_null_array(&kind.arrow(), rows.len());
         let mut columns: Vec<ArrayRef> = left_kinds.iter().map(null).collect();
         let added = self.added.len();
@@ -219,4 +225,4 @@ impl Matching {
 }
 
 /// A join and the table that it is probed against.
-pub(super) type Shared = (Arc<Matching>, Arc<Side>);
+pub(super) type Shared = (Arc<JoinSpec>, Arc<BuildSide>);

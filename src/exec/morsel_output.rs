@@ -2,34 +2,34 @@
 
 use crate::expr::{Batch, Events};
 use crate::io::target::Placed;
-use crate::plan::{StepId, Tally};
+use crate::plan::{Counters, StepId};
 
 /// Something for a side output: text that is encoded already, or rows of a columnar format.
 #[derive(Debug)]
-pub(crate) enum Side {
+pub(crate) enum SideOutput {
     Bytes(Vec<u8>),
     Rows(Batch),
 }
 
 /// What one morsel leaves beside its rows.
-pub(crate) struct Work {
-    pub(crate) tally: Tally,
+pub(crate) struct MorselOutput {
+    pub(crate) counters: Counters,
     /// What goes to the run's side outputs, by their number.
-    pub(crate) side: Vec<(usize, Side)>,
+    pub(crate) side: Vec<(usize, SideOutput)>,
     /// Bytes of side outputs that have their places and are still to be written there.
     pub(crate) placed: Vec<Placed>,
     /// Rows that came from the source.
     pub(crate) source_rows: usize,
 }
 
-impl Work {
-    pub(crate) fn new(steps: usize) -> Work {
-        Work { tally: Tally::new(steps), side: Vec::new(), placed: Vec::new(), source_rows: 0 }
+impl MorselOutput {
+    pub(crate) fn new(steps: usize) -> MorselOutput {
+        MorselOutput { counters: Counters::new(steps), side: Vec::new(), placed: Vec::new(), source_rows: 0 }
     }
 
     /// Evaluates with the step's events.
     pub(crate) fn with_events<T>(&mut self, step: StepId, f: impl FnOnce(&mut Events) -> T) -> T {
         let mut spare = Events::default();
-        f(self.tally.events(step).unwrap_or(&mut spare))
+        f(self.counters.events(step).unwrap_or(&mut spare))
     }
 }

@@ -6,27 +6,27 @@ use arrow_array::cast::AsArray;
 use arrow_array::types::UInt32Type;
 use arrow_array::{ArrayRef, UInt32Array};
 
-use super::local::{Grouping, Local};
-use super::outside::Outside;
+use super::external::ExternalStates;
+use super::local::{Grouping, LocalTable};
 use crate::error::Result;
-use crate::exec::grace::{Became, Large, Process};
-use crate::exec::held::Held;
+use crate::exec::materialized::Materialized;
+use crate::exec::morsel_output::MorselOutput;
+use crate::exec::spill::partitioned::{ExternalOperator, PartitionOperator, Transformed};
 use crate::exec::spill::{Disk, Reader, Run, Spill, Writer};
-use crate::exec::tally::Work;
 use crate::expr::{Batch, taken};
 use crate::io::memory::Ready;
 use crate::io::source::{Morsel, Scan};
 
 /// Rows with the numbers of their groups.
 #[derive(Default)]
-pub(super) struct Staying {
+pub(super) struct BroadcastRows {
     rows: Vec<(Batch, Vec<u32>)>,
     memory: usize,
     /// Where they are once there was no room for them; the numbers are the last column.
     file: Option<Writer>,
 }
 
-impl Staying {
+impl BroadcastRows {
     /// Adds rows.
     pub(super) fn push(&mut self, batch: Batch, numbers: Vec<u32>) -> Result<()> {
         if let Some(file) = &mut self.file {
@@ -48,7 +48,7 @@ impl Staying {
     }
 
     /// Puts the rows into a file.
-    pub(super) fn leave_memory(&mut self, spill: &Spill) -> Result<()> {
+    pub(super) fn spill(&mut self, spill: &Spill) -> Result<()> {
         let mut file = spill.writer_alone()?;
         self.memory = 0;
         self.rows.drain(..).try_for_each(|(batch, numbers)| write(&mut file, batch, numbers))?;
@@ -70,16 +70,20 @@ impl Staying {
     }
 
     /// The rows with their groups' results at their right.
-    pub(super) fn held(self, results: Vec<ArrayRef>) -> Result<Held> {
+    pub(super) fn materialized(self, results: Vec<ArrayRef>) -> Result<Materialized> {
         match self.file {
             None => {
-                let rows = self.rows.into_iter().map(|(batch, numbers)| beside(batch, &numbers, &results));
-                Ok(Held::Batches(rows.collect::<Result<_>>()?))
+                let rows = self.rows.into_iter().map(|(batch, numbers)| broadcast(batch, &numbers, &results));
+                Ok(Materialized::Batches(rows.collect::<Result<_>>()?))
             }
             Some(file) => {
                 let run = file.finish()?;
                 let reader = Mutex::new(run.reader()?);
-                Ok(Held::Scan(Box::new(OnDisk { _run: run, reader, results: Arc::new(results) })))
+                Ok(Materialized::Scan(Box::new(SpilledBroadcast {
+                    _run: run,
+                    reader,
+                    results: Arc::new(results),
+                })))
             }
         }
     }
@@ -91,44 +95,44 @@ fn write(file: &mut Writer, mut batch: Batch, numbers: Vec<u32>) -> Result<()> {
 }
 
 /// What becomes of rows that meet by their keys: each stands beside its group.
-pub(super) struct Beside(pub(super) Arc<Grouping>);
+pub(super) struct Broadcast(pub(super) Arc<Grouping>);
 
-impl Beside {
+impl Broadcast {
     /// Adds rows to a table of groups. What happens to values was counted when the workers saw the rows first.
-    fn add(local: &mut Local<'_>, batch: Batch) -> Result<()> {
-        local.update(batch, &mut Work::new(0))
+    fn add(local: &mut LocalTable<'_>, batch: Batch) -> Result<()> {
+        local.update(batch, &mut MorselOutput::new(0))
     }
 }
 
-impl Process for Beside {
-    fn rows(&self, batches: &[Batch]) -> Result<Vec<Became>> {
-        let mut local = Local::new(&self.0)?;
-        batches.iter().try_for_each(|batch| Beside::add(&mut local, batch.clone()))?;
-        let results = Outside::default().results(&mut local.accumulators, local.keys.len());
+impl PartitionOperator for Broadcast {
+    fn rows(&self, batches: &[Batch]) -> Result<Vec<Transformed>> {
+        let mut local = LocalTable::new(&self.0)?;
+        batches.iter().try_for_each(|batch| Broadcast::add(&mut local, batch.clone()))?;
+        let results = ExternalStates::default().results(&mut local.accumulators, local.keys.len());
         let results = results.map_err(|e| e.in_step(&self.0.text))?;
         let rows = std::mem::take(&mut local.rows).into_iter();
-        rows.map(|(batch, numbers)| Ok((beside(batch, &numbers, &results)?, None))).collect()
+        rows.map(|(batch, numbers)| Ok((broadcast(batch, &numbers, &results)?, None))).collect()
     }
 
-    fn large(&self) -> Option<&dyn Large> {
+    fn external(&self) -> Option<&dyn ExternalOperator> {
         Some(self)
     }
 }
 
-impl Large for Beside {
+impl ExternalOperator for Broadcast {
     /// The rows pass by twice: for the groups, and to stand beside them.
-    fn worked_out(&self, run: &Run, disk: &Disk) -> Result<Run> {
-        let mut local = Local::new(&self.0)?;
-        let (mut outside, mut held) = (Outside::default(), disk.budget.reservation());
+    fn run_external(&self, run: &Run, disk: &Disk) -> Result<Run> {
+        let mut local = LocalTable::new(&self.0)?;
+        let (mut external, mut reservation) = (ExternalStates::default(), disk.budget.reservation());
         for batch in run.reader()?.into_iter().flatten() {
             let mut batch = batch?;
             batch.columns.remove(0);
             let rows = batch.rows;
-            Beside::add(&mut local, batch)?;
+            Broadcast::add(&mut local, batch)?;
             local.rows.clear();
-            outside.relieve(rows, &mut local.accumulators, &mut held, disk)?;
+            external.relieve(rows, &mut local.accumulators, &mut reservation, disk)?;
         }
-        let results = outside.results(&mut local.accumulators, local.keys.len());
+        let results = external.results(&mut local.accumulators, local.keys.len());
         let results = results.map_err(|e| e.in_step(&self.0.text))?;
         let mut made = disk.spill.writer()?;
         for batch in run.reader()?.into_iter().flatten() {
@@ -136,7 +140,7 @@ impl Large for Beside {
             let places = batch.columns.remove(0);
             let mut numbers = Vec::new();
             local.keys.numbers(&self.0.key_columns(&batch)?, batch.rows, &mut numbers)?;
-            let mut batch = beside(batch, &numbers, &results)?;
+            let mut batch = broadcast(batch, &numbers, &results)?;
             batch.columns.insert(0, places);
             made.write(batch)?;
         }
@@ -145,7 +149,7 @@ impl Large for Beside {
 }
 
 /// Rows with the results of their groups.
-fn beside(batch: Batch, numbers: &[u32], results: &[ArrayRef]) -> Result<Batch> {
+fn broadcast(batch: Batch, numbers: &[u32], results: &[ArrayRef]) -> Result<Batch> {
     let numbers = UInt32Array::from(numbers.to_vec());
     let mut columns = batch.columns;
     for result in results {
@@ -155,20 +159,20 @@ fn beside(batch: Batch, numbers: &[u32], results: &[ArrayRef]) -> Result<Batch> 
 }
 
 /// Rows that are read from a file as they are taken.
-struct OnDisk {
+struct SpilledBroadcast {
     _run: Run,
     reader: Mutex<Option<Reader>>,
     results: Arc<Vec<ArrayRef>>,
 }
 
-impl Scan for OnDisk {
+impl Scan for SpilledBroadcast {
     fn next(&self) -> Result<Option<Box<dyn Morsel>>> {
         let mut reader = self.reader.lock().unwrap_or_else(PoisonError::into_inner);
         let Some(mut batch) = reader.as_mut().and_then(Iterator::next).transpose()? else { return Ok(None) };
         let numbers = batch.columns.pop();
         let numbers = numbers.as_ref().and_then(|n| n.as_primitive_opt::<UInt32Type>());
         let numbers = numbers.map(|n| n.values().to_vec()).unwrap_or_default();
-        Ok(Some(Box::new(Ready::new(beside(batch, &numbers, &self.results)?))))
+        Ok(Some(Box::new(Ready::new(broadcast(batch, &numbers, &self.results)?))))
     }
 
     fn progress(&self) -> (u64, Option<u64>) {

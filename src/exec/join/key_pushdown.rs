@@ -9,12 +9,12 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 
 use arrow_array::BooleanArray;
 
-use super::matching::Shared;
+use super::spec::Shared;
 use crate::error::Result;
 use crate::exec::keys::UNKNOWN;
+use crate::exec::morsel_output::MorselOutput;
 use crate::exec::pipeline::Pipeline;
-use crate::exec::stream::{ScanTest, Sieve};
-use crate::exec::tally::Work;
+use crate::exec::stream::{ScanFilter, ScanTest};
 use crate::expr::compare::order_of;
 use crate::expr::{Batch, Bound, ColumnId, Event, Scalar, Type};
 use crate::io::ranges::Range;
@@ -35,8 +35,8 @@ struct Keys {
     kept: AtomicUsize,
 }
 
-impl Sieve for Keys {
-    fn keep(&self, batch: &Batch, work: &mut Work) -> Result<BooleanArray> {
+impl ScanFilter for Keys {
+    fn keep(&self, batch: &Batch, work: &mut MorselOutput) -> Result<BooleanArray> {
         let (tried, kept) = (self.tried.load(Ordering::Relaxed), self.kept.load(Ordering::Relaxed));
         if tried > TRIED && kept * 2 > tried {
             return Ok(BooleanArray::from(vec![true; batch.rows]));
@@ -48,22 +48,22 @@ impl Sieve for Keys {
         let stay = keep.true_count();
         self.tried.fetch_add(batch.rows, Ordering::Relaxed);
         self.kept.fetch_add(stay, Ordering::Relaxed);
-        work.tally.event(how.step, Event::MatchedNone, batch.rows - stay);
+        work.counters.event(how.step, Event::MatchedNone, batch.rows - stay);
         Ok(keep)
     }
 
-    fn skipped(&self, rows: usize, work: &mut Work) {
-        work.tally.event(self.shared.0.step, Event::MatchedNone, rows);
+    fn skipped(&self, rows: usize, work: &mut MorselOutput) {
+        work.counters.event(self.shared.0.step, Event::MatchedNone, rows);
     }
 }
 
 /// Has the left table's source test the keys, if its rows come straight from there.
 pub(super) fn push(join: &Join, left: &mut Pipeline, shared: &Shared) -> Result<()> {
     let drops = matches!(join.kind, JoinKind::Inner | JoinKind::Semi) && !join.expect_all;
-    let is_quiet = join.keys.iter().all(|key| key.left.is_quiet());
+    let is_infallible = join.keys.iter().all(|key| key.left.is_infallible());
     let [leg] = left.legs.as_mut_slice() else { return Ok(()) };
     let is_source = leg.scan_step.is_some() && leg.stream.is_empty() && leg.limit.is_none();
-    if !(drops && is_quiet && is_source && left.serial.is_empty()) || join.keys.is_empty() {
+    if !(drops && is_infallible && is_source && left.serial.is_empty()) || join.keys.is_empty() {
         return Ok(());
     }
     let ScanTest { mut columns, mut tests } =

@@ -9,7 +9,7 @@ use arrow_array::{ArrayRef, UInt32Array};
 
 use super::PIECE;
 use crate::error::{Error, ErrorKind, Result};
-use crate::exec::held::concat;
+use crate::exec::materialized::concat;
 use crate::expr::{Batch, taken};
 
 /// A reader that goes on and never back.

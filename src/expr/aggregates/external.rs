@@ -17,7 +17,7 @@ pub(crate) trait FromSorted {
 }
 
 /// How the values of states are taken out of them.
-pub(super) trait Outside<S>: Send + Sync {
+pub(super) trait ExternalValues<S>: Send + Sync {
     /// The type that values are sorted as.
     fn kind(&self) -> Type;
 

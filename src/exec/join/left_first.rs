@@ -5,15 +5,15 @@ use std::sync::Arc;
 
 use arrow_array::BooleanArray;
 
-use super::matching::Matching;
+use super::spec::JoinSpec;
 use crate::error::Result;
 use crate::exec::context::Context;
-use crate::exec::held::Keep;
 use crate::exec::keys::{KeyTable, UNKNOWN};
+use crate::exec::materialized::materialize;
+use crate::exec::morsel_output::MorselOutput;
 use crate::exec::pipeline::{Leg, Pipeline};
 use crate::exec::sort::batches;
 use crate::exec::stream::StreamOp;
-use crate::exec::tally::Work;
 use crate::expr::{Batch, Event};
 use crate::plan::JoinKind;
 
@@ -26,10 +26,10 @@ const MOST: usize = 1 << 20;
 /// Runs the left table if it is much smaller, and has the other one keep only rows with its keys.
 ///
 /// What is left out there is counted as having matched none, as the join itself would count it.
-pub(super) fn first(
+pub(super) fn run_left_first(
     left: Pipeline,
     other: &mut Pipeline,
-    how: &Arc<Matching>,
+    how: &Arc<JoinSpec>,
     context: &Context,
 ) -> Result<Pipeline> {
     let drops = !how.kind.keeps_other() && how.kind != JoinKind::Cross && !how.keys.is_empty();
@@ -38,24 +38,24 @@ pub(super) fn first(
         return Ok(left);
     }
     let (layout, acts) = (left.layout.clone(), left.acts);
-    let kept = Keep::run(left, context)?;
+    let kept = materialize(left, context)?;
     let mut table = KeyTable::new(how.kinds())?;
     let (mut rows, mut numbers) = (0, Vec::new());
-    for batch in batches(kept.held()?.scan()) {
+    for batch in batches(kept.materialized()?.scan()) {
         let batch = batch?;
         rows += batch.rows;
         if rows > MOST {
             break;
         }
         // What happens to values is counted where the rows go by.
-        let keys = how.evaluated(how.keys.iter().map(|key| &key.left), &batch, &mut Work::new(0))?;
+        let keys = how.evaluated(how.keys.iter().map(|key| &key.left), &batch, &mut MorselOutput::new(0))?;
         numbers.clear();
         table.numbers(&keys, batch.rows, &mut numbers)?;
     }
     if rows <= MOST {
         other.push(Box::new(Known { how: how.clone(), table }));
     }
-    Ok(Pipeline { acts, ..Pipeline::of(Leg::of(kept.held()?.scan()), layout) })
+    Ok(Pipeline { acts, ..Pipeline::of(Leg::of(kept.materialized()?.scan()), layout) })
 }
 
 /// The size of what a pipeline reads, if all of it is files.
@@ -66,18 +66,18 @@ fn bytes(pipeline: &Pipeline) -> Option<u64> {
 
 /// Keeps the rows of the other table whose keys the left one has.
 struct Known {
-    how: Arc<Matching>,
+    how: Arc<JoinSpec>,
     table: KeyTable,
 }
 
 impl StreamOp for Known {
-    fn apply(&self, batch: Batch, work: &mut Work) -> Result<Batch> {
+    fn apply(&self, batch: Batch, work: &mut MorselOutput) -> Result<Batch> {
         let (keys, _) = self.how.of_side(&batch);
         let mut numbers = Vec::new();
         self.table.find(&keys, batch.rows, &mut numbers)?;
         let keep: BooleanArray = numbers.iter().map(|number| Some(*number != UNKNOWN)).collect();
         let kept = batch.filter(&keep)?;
-        work.tally.event(self.how.step, Event::OtherMatchedNone, batch.rows - kept.rows);
+        work.counters.event(self.how.step, Event::OtherMatchedNone, batch.rows - kept.rows);
         Ok(kept)
     }
 }

@@ -8,13 +8,13 @@ use super::display::cut;
 
 /// Rows of cells; the first column may be numbers, the last one is cut where the width ends.
 #[derive(Debug, Default)]
-pub(crate) struct Beside {
+pub(crate) struct AlignedText {
     pub(crate) rows: Vec<Vec<String>>,
     /// Whether the first column is aligned at its right.
     pub(crate) numbers_first: bool,
 }
 
-impl Beside {
+impl AlignedText {
     /// Writes the rows, three blanks between columns.
     pub(crate) fn write(&self, f: &mut fmt::Formatter<'_>, width: usize) -> fmt::Result {
         let columns = self.rows.iter().map(Vec::len).max().unwrap_or(0);

@@ -9,11 +9,11 @@ use arrow_array::cast::AsArray;
 use arrow_array::types::Int64Type;
 use arrow_array::{Array, ArrayRef, BooleanArray, UInt32Array};
 
-use super::grace::{Became, Process};
-use super::held::concat;
 use super::keys::{KeyTable, UNKNOWN};
+use super::materialized::concat;
+use super::morsel_output::MorselOutput;
+use super::spill::partitioned::{PartitionOperator, Transformed};
 use super::stream::{StreamOp, Take};
-use super::tally::Work;
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::compare::order_of;
 use crate::expr::{Batch, Bound, Scalar, Type, array_of, taken};
@@ -59,15 +59,15 @@ impl Cell {
 /// Doubled cells that are shown.
 const SHOWN: usize = 5;
 
-impl Process for Spread {
+impl PartitionOperator for Spread {
     /// The first of the groups of each `by` becomes the wide row.
-    fn rows(&self, batches: &[Batch]) -> Result<Vec<Became>> {
+    fn rows(&self, batches: &[Batch]) -> Result<Vec<Transformed>> {
         self.spread(batches)
     }
 }
 
 impl Spread {
-    fn spread(&self, batches: &[Batch]) -> Result<Vec<Became>> {
+    fn spread(&self, batches: &[Batch]) -> Result<Vec<Transformed>> {
         let Some(long) = concat(batches.to_vec())?.pop() else { return Ok(Vec::new()) };
         let combination = self.combinations_of(&long)?;
         let columns = |places: &[usize]| -> Vec<ArrayRef> {
@@ -248,7 +248,7 @@ impl StreamOp for Totals {
         true
     }
 
-    fn each(&self, batch: Batch, work: &mut Work, take: &mut Take<'_>) -> Result<()> {
+    fn each(&self, batch: Batch, work: &mut MorselOutput, take: &mut Take<'_>) -> Result<()> {
         let counted = match &self.counted {
             None => batch.clone(),
             Some(counted) => {

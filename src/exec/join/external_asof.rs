@@ -6,16 +6,16 @@ use arrow_array::cast::AsArray;
 use arrow_array::types::Int64Type;
 use arrow_array::{ArrayRef, UInt32Array};
 
-use super::matching::Matching;
+use super::spec::JoinSpec;
 use crate::error::Result;
-use crate::exec::grace::{numbered, place_numbers};
 use crate::exec::sort::{OrderKey, Sorter, batches};
+use crate::exec::spill::partitioned::{decode_positions, encode_positions};
 use crate::exec::spill::{Disk, Run};
 use crate::expr::ast::Binary;
 use crate::expr::{Batch, Type};
 
 /// The rows of a file, nearest first; of equally near ones the last comes first.
-pub(super) fn nearest_first(how: &Matching, run: &Run, disk: &Disk) -> Result<Run> {
+pub(super) fn nearest_first(how: &JoinSpec, run: &Run, disk: &Disk) -> Result<Run> {
     let mut keys = Vec::new();
     if let Some(test) = how.tests.first() {
         let column = 1 + how.added.len() + how.keys.len();
@@ -41,13 +41,13 @@ fn sorted(run: &Run, keys: Vec<OrderKey>, disk: &Disk) -> Result<Run> {
     };
     let mut sorter = Sorter::new(keys, disk)?;
     for batch in run.reader()?.into_iter().flatten() {
-        sorter.push(replaced(batch?, &|places| Arc::new(place_numbers(places))))?;
+        sorter.push(replaced(batch?, &|places| Arc::new(decode_positions(places))))?;
     }
     let mut writer = disk.spill.writer()?;
     for batch in batches(sorter.finish()?) {
         let as_bytes = |places: &ArrayRef| {
             let numbers = places.as_primitive_opt::<Int64Type>().map_or(&[][..], |p| p.values());
-            numbered(numbers.iter().map(|n| n.cast_unsigned()))
+            encode_positions(numbers.iter().map(|n| n.cast_unsigned()))
         };
         writer.write(replaced(batch?, &as_bytes))?;
     }

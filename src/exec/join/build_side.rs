@@ -9,18 +9,18 @@ use arrow_schema::DataType;
 use churn_kernels::{columns, gather, memory};
 
 use super::bands::Bands;
-use super::early::Failing;
 use super::index::{Index, present};
-use super::matching::{Left, Matching};
+use super::prefilter::Failing;
+use super::spec::{JoinSpec, Left};
 use crate::error::{Error, ErrorKind, Result};
 use crate::exec::budget::{Budget, Reservation};
 use crate::exec::context::Context;
-use crate::exec::grace::Dealt;
-use crate::exec::held::{Compacted, Held, batch_of, concat};
 use crate::exec::keys::UNKNOWN;
+use crate::exec::materialized::{CompactBatches, Materialized, batch_of, concat};
+use crate::exec::morsel_output::MorselOutput;
 use crate::exec::pipeline::{Commit, Part, Sink};
+use crate::exec::spill::partitioned::PartitionWriter;
 use crate::exec::spill::{Run, Spill};
-use crate::exec::tally::Work;
 use crate::expr::{Batch, taken};
 use crate::plan::JoinKind;
 
@@ -29,13 +29,13 @@ const SMALL: usize = 1 << 16;
 
 /// The other table's rows with the index of their keys: the columns that are added, then the keys, then what the
 /// conditions compare with.
-pub(super) struct Side {
+pub(super) struct BuildSide {
     pub(super) rows: Batch,
     index: Index,
     bands: Option<Bands>,
     pub(super) matched: Arc<Matched>,
     pub(super) failing: Failing,
-    _held: Reservation,
+    _reservation: Reservation,
 }
 
 /// A bit for each row of the other table: whether a left row matched it.
@@ -59,7 +59,7 @@ impl Matched {
             return;
         }
         if self.rows <= SMALL && rows.len() > self.words.len() {
-            // Gathered first, so that workers do not wait for each other.
+            // BuildInput first, so that workers do not wait for each other.
             let mut own = vec![0u8; self.words.len() * 64];
             for row in rows {
                 if let Some(mark) = own.get_mut(*row as usize) {
@@ -104,17 +104,17 @@ impl Matched {
     }
 }
 
-impl Side {
+impl BuildSide {
     /// Makes the index; gives the rows back if there is no room for it.
     pub(super) fn new(
         batches: Vec<Batch>,
-        matching: &Matching,
-        mut held: Reservation,
-    ) -> Result<std::result::Result<Side, Vec<Batch>>> {
+        spec: &JoinSpec,
+        mut reservation: Reservation,
+    ) -> Result<std::result::Result<BuildSide, Vec<Batch>>> {
         let rows: usize = batches.iter().map(|b| b.rows).sum();
-        let wanted = batches.iter().map(|batch| Side::memory_of(batch, matching)).sum();
-        if !held.try_hold(wanted) && rows > 0 {
-            held.hold(0)?;
+        let wanted = batches.iter().map(|batch| BuildSide::memory_of(batch, spec)).sum();
+        if !reservation.try_hold(wanted) && rows > 0 {
+            reservation.hold(0)?;
             return Ok(Err(batches));
         }
         if u32::try_from(rows).is_err() {
@@ -125,28 +125,35 @@ impl Side {
         }
         let rows = match concat(batches)?.pop() {
             Some(rows) => rows,
-            None => matching.empty_side(),
+            None => spec.empty_side(),
         };
-        let (keys, tests) = matching.of_side(&rows);
+        let (keys, tests) = spec.of_side(&rows);
         let compared: Vec<ArrayRef> = keys.iter().chain(&tests).cloned().collect();
         let valid = present(&compared);
-        let mut bands = Bands::new(&matching.conditions(), &tests)?;
-        let index = Index::new(&keys, &matching.kinds(), valid.as_ref(), rows.rows, bands.as_ref())?;
+        let mut bands = Bands::new(&spec.conditions(), &tests)?;
+        let index = Index::new(&keys, &spec.kinds(), valid.as_ref(), rows.rows, bands.as_ref())?;
         if let Some(bands) = &mut bands {
             bands.build(&index);
         }
-        let matched = Matched::new(if matching.kind == JoinKind::Cross { 0 } else { rows.rows });
+        let matched = Matched::new(if spec.kind == JoinKind::Cross { 0 } else { rows.rows });
         let memory = rows.memory() + index.memory() + bands.as_ref().map_or(0, Bands::memory);
-        let failing = matching.early.failing(&rows)?;
+        let failing = spec.prefilter.failing(&rows)?;
         // It is there; what it holds counts, and stops nothing any more.
-        let _ = held.try_hold(memory + matched.words.len() * 8);
-        Ok(Ok(Side { rows, index, bands, matched: Arc::new(matched), failing, _held: held }))
+        let _ = reservation.try_hold(memory + matched.words.len() * 8);
+        Ok(Ok(BuildSide {
+            rows,
+            index,
+            bands,
+            matched: Arc::new(matched),
+            failing,
+            _reservation: reservation,
+        }))
     }
 
     /// About the bytes that some rows take: twice while they are put together, what the index takes, and the ranks of
     /// what conditions compare while they are made.
-    pub(super) fn memory_of(rows: &Batch, matching: &Matching) -> usize {
-        rows.memory() * 2 + rows.rows * (24 + matching.tests.len() * 32)
+    pub(super) fn memory_of(rows: &Batch, spec: &JoinSpec) -> usize {
+        rows.memory() * 2 + rows.rows * (24 + spec.tests.len() * 32)
     }
 
     /// Marks rows that a left row matched. Without conditions these are whole groups, and one that many rows match is
@@ -238,99 +245,99 @@ impl Side {
 }
 
 /// What the sink made of the other table.
-pub(super) enum Gathered {
-    Side(Box<Side>),
-    /// It does not fit: its rows, dealt by their keys, each with its place.
-    Dealt(Vec<Run>),
+pub(super) enum BuildInput {
+    InMemory(Box<BuildSide>),
+    /// It does not fit: its rows, partitioned by their keys, each with its place.
+    Partitioned(Vec<Run>),
 }
 
 /// The sink of the other table.
-pub(super) struct Gathering {
-    matching: Arc<Matching>,
+pub(super) struct BuildSink {
+    spec: Arc<JoinSpec>,
     batches: Vec<Batch>,
-    dealt: Option<Dealt>,
+    writer: Option<PartitionWriter>,
     row: u64,
-    held: Reservation,
+    reservation: Reservation,
     budget: Budget,
     spill: Spill,
     made: Made,
 }
 
 /// Where a sink puts what it made.
-pub(super) type Made = Arc<Mutex<Option<Gathered>>>;
+pub(super) type Made = Arc<Mutex<Option<BuildInput>>>;
 
-impl Gathering {
-    pub(super) fn sink(matching: &Arc<Matching>, context: &Context) -> (Sink, Made) {
+impl BuildSink {
+    pub(super) fn sink(spec: &Arc<JoinSpec>, context: &Context) -> (Sink, Made) {
         let made = Made::default();
-        let commit = Gathering {
-            matching: matching.clone(),
+        let commit = BuildSink {
+            spec: spec.clone(),
             batches: Vec::new(),
-            dealt: None,
+            writer: None,
             row: 0,
-            held: context.budget.reservation(),
+            reservation: context.budget.reservation(),
             budget: context.budget.clone(),
             spill: context.spill.clone(),
             made: made.clone(),
         };
-        (Sink { prepare: Arc::new(Compacted), commit: Box::new(commit) }, made)
+        (Sink { prepare: Arc::new(CompactBatches), commit: Box::new(commit) }, made)
     }
 
-    fn deal(&mut self, batches: Vec<Batch>) -> Result<()> {
-        let dealt = match &mut self.dealt {
-            Some(dealt) => dealt,
-            none => none.insert(Dealt::new(self.matching.kinds(), &self.spill)?),
+    fn partition(&mut self, batches: Vec<Batch>) -> Result<()> {
+        let writer = match &mut self.writer {
+            Some(writer) => writer,
+            none => none.insert(PartitionWriter::new(self.spec.kinds(), &self.spill)?),
         };
         for batch in batches {
-            let (keys, _) = self.matching.of_side(&batch);
+            let (keys, _) = self.spec.of_side(&batch);
             let numbers: Vec<u64> = (self.row..self.row + batch.rows as u64).collect();
             self.row += batch.rows as u64;
-            dealt.push(&batch, &keys, &numbers)?;
+            writer.push(&batch, &keys, &numbers)?;
         }
         Ok(())
     }
 }
 
-impl Commit for Gathering {
-    fn commit(&mut self, part: Part, _: &mut Work) -> Result<bool> {
+impl Commit for BuildSink {
+    fn commit(&mut self, part: Part, _: &mut MorselOutput) -> Result<bool> {
         let batch = batch_of(part)?;
         if batch.rows == 0 {
             return Ok(true);
         }
-        if self.dealt.is_some() {
-            self.deal(vec![batch])?;
+        if self.writer.is_some() {
+            self.partition(vec![batch])?;
             return Ok(true);
         }
-        let fits = self.held.try_add(batch.memory());
+        let fits = self.reservation.try_add(batch.memory());
         self.batches.push(batch);
         if !fits {
             let batches = std::mem::take(&mut self.batches);
-            self.deal(batches)?;
-            self.held.hold(0)?;
+            self.partition(batches)?;
+            self.reservation.hold(0)?;
             memory::give_back();
         }
         Ok(true)
     }
 
-    fn finish(mut self: Box<Self>, _: &mut Work) -> Result<Held> {
+    fn finish(mut self: Box<Self>, _: &mut MorselOutput) -> Result<Materialized> {
         let batches = std::mem::take(&mut self.batches);
-        let gathered = if self.dealt.is_some() {
+        let gathered = if self.writer.is_some() {
             None
         } else {
-            let held = std::mem::replace(&mut self.held, self.budget.reservation());
-            match Side::new(batches, &self.matching, held)? {
-                Ok(side) => Some(Gathered::Side(Box::new(side))),
+            let reservation = std::mem::replace(&mut self.reservation, self.budget.reservation());
+            match BuildSide::new(batches, &self.spec, reservation)? {
+                Ok(side) => Some(BuildInput::InMemory(Box::new(side))),
                 Err(batches) => {
-                    self.deal(batches)?;
+                    self.partition(batches)?;
                     None
                 }
             }
         };
-        let gathered = match (gathered, self.dealt.take()) {
+        let gathered = match (gathered, self.writer.take()) {
             (Some(side), _) => side,
-            (None, Some(dealt)) => Gathered::Dealt(dealt.finish()?),
+            (None, Some(writer)) => BuildInput::Partitioned(writer.finish()?),
             (None, None) => return Err(Error::new(ErrorKind::Internal, "A join has no other table.")),
         };
         *self.made.lock().unwrap_or_else(PoisonError::into_inner) = Some(gathered);
-        Ok(Held::Batches(Vec::new()))
+        Ok(Materialized::Batches(Vec::new()))
     }
 }

@@ -13,7 +13,7 @@ const TRIED: u64 = 1 << 12;
 
 /// A table of a few keys of 16 bytes.
 #[derive(Clone, Debug)]
-pub(crate) struct Few {
+pub(crate) struct PerfectHash {
     factor: u64,
     /// The keys at their places, in halves. A place of none holds a key that has another place: none is found there.
     low: [u64; PLACES],
@@ -27,9 +27,9 @@ fn folded(key: u128) -> u64 {
     halves ^ halves >> 32
 }
 
-impl Few {
+impl PerfectHash {
     /// A table of these keys, by their places; `None` if they are too many, or have no table, or it would not help.
-    pub(crate) fn new(keys: &[u128]) -> Option<Few> {
+    pub(crate) fn new(keys: &[u128]) -> Option<PerfectHash> {
         let is_fast = match Way::choose() {
             #[cfg(target_arch = "x86_64")]
             Way::Avx512(_) => true,
@@ -39,7 +39,8 @@ impl Few {
         let parts = |key: u128| (key as u64, (key >> 64) as u64);
         let table = |factor: u64| {
             let (low, high) = parts(first);
-            let mut few = Few { factor, low: [low; PLACES], high: [high; PLACES], numbers: [0; PLACES] };
+            let mut few =
+                PerfectHash { factor, low: [low; PLACES], high: [high; PLACES], numbers: [0; PLACES] };
             let mut taken = [false; PLACES];
             for (number, key) in (0u64..).zip(keys) {
                 let place = few.place(*key);
@@ -133,7 +134,7 @@ mod tests {
             other in any::<u128>(),
         ) {
             let keys: Vec<u128> = keys.into_iter().collect();
-            let Some(few) = Few::new(&keys) else { return Ok(()) };
+            let Some(few) = PerfectHash::new(&keys) else { return Ok(()) };
             let numbers: Vec<u32> = rows.iter().map(|row| row.index(keys.len()) as u32).collect();
             let mut rows: Vec<u128> = numbers.iter().map(|number| keys[*number as usize]).collect();
             let mut found = vec![0; rows.len()];

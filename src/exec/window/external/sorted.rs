@@ -7,9 +7,9 @@ use arrow_array::{Array, ArrayRef, UInt64Array};
 
 use super::cursor::Cursor;
 use crate::error::Result;
-use crate::exec::grace::place_numbers;
 use crate::exec::keys::normal;
 use crate::exec::sort::{Changes, OrderKey, Sorter, batches, is_word, words_of};
+use crate::exec::spill::partitioned::decode_positions;
 use crate::exec::spill::{Disk, Run};
 use crate::exec::window::frames::{Partition, turned};
 use crate::exec::window::order::Key;
@@ -57,7 +57,7 @@ impl Sorted {
             let batch = batch?;
             let column = |i: &usize| batch.columns.get(i + 1).map(widen);
             let columns = window.by.iter().chain(&used).filter_map(column).collect::<Result<Vec<_>>>()?;
-            let places = batch.columns.first().map(|places| Arc::new(place_numbers(places)) as ArrayRef);
+            let places = batch.columns.first().map(|places| Arc::new(decode_positions(places)) as ArrayRef);
             sorter.push(Batch { columns: places.into_iter().chain(columns).collect(), rows: batch.rows })?;
         }
         let mut marks = Marks::new(window)?;

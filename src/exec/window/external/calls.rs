@@ -11,7 +11,7 @@ use super::cursor::{Cursor, Numbers, numbers};
 use super::sorted::{PEER, Sorted, WORD};
 use crate::error::{Error, ErrorKind, Result};
 use crate::exec::budget::Reservation;
-use crate::exec::group::Outside;
+use crate::exec::group::ExternalStates;
 use crate::exec::keys::normal;
 use crate::exec::spill::Disk;
 use crate::exec::window::frames::{Partition, Reached, Reaches, by_rows};
@@ -63,8 +63,8 @@ pub(super) fn worked<'a>(
             Box::new(Whole(whole(made, arguments()?, sorted, disk)?))
         }
         Task::Aggregate(Made { quantile: Some(p), .. }) => {
-            let held = disk.budget.reservation();
-            Box::new(Quantiles { p: *p, values: arguments()?, frames: frames()?, held })
+            let reservation = disk.budget.reservation();
+            Box::new(Quantiles { p: *p, values: arguments()?, frames: frames()?, reservation })
         }
         Task::Aggregate(made) => Box::new(Slid {
             sliding: (made.make)().sliding(),
@@ -170,8 +170,8 @@ impl Worked for Whole {
 
 fn whole(made: &Made, mut arguments: Arguments, sorted: &Sorted, disk: &Disk) -> Result<ArrayRef> {
     let mut accumulators = vec![(made.make)()];
-    let mut outside = Outside::default();
-    let mut held = disk.budget.reservation();
+    let mut outside = ExternalStates::default();
+    let mut reservation = disk.budget.reservation();
     for (number, partition) in (0u32..).zip(&sorted.partitions) {
         for from in partition.rows.clone().step_by(super::PIECE) {
             let rows = from..partition.rows.end.min(from + super::PIECE);
@@ -181,7 +181,7 @@ fn whole(made: &Made, mut arguments: Arguments, sorted: &Sorted, disk: &Disk) ->
                 accumulator.grow(number as usize + 1);
                 accumulator.update(&groups, &args)?;
             }
-            outside.relieve(rows.len(), &mut accumulators, &mut held, disk)?;
+            outside.relieve(rows.len(), &mut accumulators, &mut reservation, disk)?;
         }
     }
     let mut results = outside.results(&mut accumulators, sorted.partitions.len())?;
@@ -193,7 +193,7 @@ struct Quantiles<'a> {
     p: f64,
     values: Arguments,
     frames: Frames<'a>,
-    held: Reservation,
+    reservation: Reservation,
 }
 
 impl Quantiles<'_> {
@@ -207,7 +207,7 @@ impl Worked for Quantiles<'_> {
         let seen = frames.iter().filter(|frame| !frame.is_empty());
         let from = seen.clone().map(|frame| frame.start).min().unwrap_or(rows.start);
         let to = seen.map(|frame| frame.end).max().unwrap_or(from);
-        self.held.hold_whole((to - from) * Quantiles::A_ROW)?;
+        self.reservation.hold_whole((to - from) * Quantiles::A_ROW)?;
         let (args, some) = self.values.of(from..to)?;
         let lost = || Error::new(ErrorKind::Internal, "A quantile lacks its argument.");
         let values = args.first().and_then(|a| a.as_primitive_opt::<Float64Type>()).ok_or_else(lost)?;

@@ -3,33 +3,33 @@
 use std::fmt;
 use std::sync::Arc;
 
-use super::held::Kept;
+use super::materialized::MaterializedTable;
 use crate::error::Result;
 use crate::expr::{Batch, Field};
 use crate::io::source::{About, Decoded, Morsel, Request, RowTest, Scan, Source, SourceColumn};
 
 /// Rows that are in memory, or in a file if they are many.
-pub(crate) struct KeptSource {
+pub(crate) struct MaterializedSource {
     columns: Vec<SourceColumn>,
     about: About,
-    kept: Kept,
+    kept: MaterializedTable,
 }
 
-impl KeptSource {
-    pub(crate) fn new(fields: &[Field], kept: Kept) -> KeptSource {
+impl MaterializedSource {
+    pub(crate) fn new(fields: &[Field], kept: MaterializedTable) -> MaterializedSource {
         let column = |f: &Field| SourceColumn { name: f.name.clone(), data: f.kind.arrow(), open: false };
         let about = About { rows: Some(kept.rows()), ..About::default() };
-        KeptSource { columns: fields.iter().map(column).collect(), about, kept }
+        MaterializedSource { columns: fields.iter().map(column).collect(), about, kept }
     }
 }
 
-impl fmt::Debug for KeptSource {
+impl fmt::Debug for MaterializedSource {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.debug_struct("KeptSource").field("columns", &self.columns).finish_non_exhaustive()
+        f.debug_struct("MaterializedSource").field("columns", &self.columns).finish_non_exhaustive()
     }
 }
 
-impl Source for KeptSource {
+impl Source for MaterializedSource {
     fn columns(&self) -> &[SourceColumn] {
         &self.columns
     }
@@ -39,7 +39,7 @@ impl Source for KeptSource {
     }
 
     fn open(&self, request: Request) -> Result<Box<dyn Scan>> {
-        Ok(Box::new(Picked { scan: self.kept.held()?.scan(), columns: request.columns.into() }))
+        Ok(Box::new(Picked { scan: self.kept.materialized()?.scan(), columns: request.columns.into() }))
     }
 }
 

@@ -44,7 +44,7 @@ const SPECIAL: [u8; 3] = [b'"', b'\r', 0xef];
 
 /// Which of some rows stand as they would be written.
 #[derive(Debug)]
-pub struct Verbatim<'a> {
+pub struct Passthrough<'a> {
     rows: Rows<'a>,
     /// A bit for each, 64 of them a word.
     stand: Vec<u64>,
@@ -52,10 +52,10 @@ pub struct Verbatim<'a> {
     trimmed: Vec<(Cells<'a>, Vec<u64>)>,
 }
 
-impl<'a> Verbatim<'a> {
+impl<'a> Passthrough<'a> {
     /// As long as nothing else is known, all do.
-    pub fn new(rows: Rows<'a>) -> Verbatim<'a> {
-        Verbatim { rows, stand: vec![u64::MAX; rows.len().div_ceil(CHUNK)], trimmed: Vec::new() }
+    pub fn new(rows: Rows<'a>) -> Passthrough<'a> {
+        Passthrough { rows, stand: vec![u64::MAX; rows.len().div_ceil(CHUNK)], trimmed: Vec::new() }
     }
 
     /// Leaves those whose cell of the next column, if it has a value, is in the one form for it, and is empty
@@ -66,7 +66,7 @@ impl<'a> Verbatim<'a> {
         self.leave(cells, form, |_, _| valid.as_mut().map_or(u64::MAX, |valid| valid.next().unwrap_or(0)));
     }
 
-    /// As [`Verbatim::column`], of cells that were not read and are of a form that [is told unread](Form::is_told_unread).
+    /// As [`Passthrough::column`], of cells that were not read and are of a form that [is told unread](Form::is_told_unread).
     /// The empty cell is null.
     pub fn unread(&mut self, cells: Cells<'a>, form: Form) {
         let sure = |chunk: Chunk<'_>| if form.is_told_unread() { of_digits(chunk) } else { 0 };
@@ -410,7 +410,7 @@ mod tests {
                 let is_plain = (whole | but_zeros) >> i & 1 == 1;
                 let is_number = text.trim_start_matches('-').bytes().all(|b| b.is_ascii_digit() || b == b'.')
                     && number::parse_float(text.as_bytes()).is_some();
-                // Few that are no numbers are taken for such by their look, none by their digits.
+                // PerfectHash that are no numbers are taken for such by their look, none by their digits.
                 prop_assert!(!is_plain || (sure >> i & 1 == 1) == is_number, "{}", text);
             }
         }

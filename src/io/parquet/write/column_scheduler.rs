@@ -25,7 +25,7 @@ enum Task {
 }
 
 /// The columns.
-pub(super) struct Lanes {
+pub(super) struct ColumnScheduler {
     shared: Arc<Shared>,
     helpers: Helpers,
 }
@@ -39,14 +39,14 @@ struct Shared {
 }
 
 struct State {
-    lanes: Vec<Lane>,
+    queues: Vec<ColumnQueue>,
     /// Tasks that are not done.
     open: usize,
     failed: Option<crate::error::Error>,
 }
 
 #[derive(Default)]
-struct Lane {
+struct ColumnQueue {
     tasks: VecDeque<Task>,
     is_taken: bool,
     /// Its columns of row groups that ended.
@@ -57,16 +57,16 @@ fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
-impl Lanes {
-    pub(super) fn new(fields: &[FieldRef], helpers: &Helpers) -> Lanes {
-        let lanes = fields.iter().map(|_| Lane::default()).collect();
+impl ColumnScheduler {
+    pub(super) fn new(fields: &[FieldRef], helpers: &Helpers) -> ColumnScheduler {
+        let queues = fields.iter().map(|_| ColumnQueue::default()).collect();
         let shared = Shared {
             fields: fields.to_vec(),
             columns: fields.iter().map(|_| Mutex::new(None)).collect(),
-            state: Mutex::new(State { lanes, open: 0, failed: None }),
+            state: Mutex::new(State { queues, open: 0, failed: None }),
             moved: Condvar::new(),
         };
-        Lanes { shared: Arc::new(shared), helpers: helpers.clone() }
+        ColumnScheduler { shared: Arc::new(shared), helpers: helpers.clone() }
     }
 
     /// Starts a row group.
@@ -106,18 +106,18 @@ impl Lanes {
     /// The next row group, once all its columns have ended.
     pub(super) fn ended(&self) -> Option<Vec<Done>> {
         let mut state = lock(&self.shared.state);
-        if state.lanes.is_empty() || state.lanes.iter().any(|lane| lane.done.is_empty()) {
+        if state.queues.is_empty() || state.queues.iter().any(|queue| queue.done.is_empty()) {
             return None;
         }
-        Some(state.lanes.iter_mut().filter_map(|lane| lane.done.pop_front()).collect())
+        Some(state.queues.iter_mut().filter_map(|queue| queue.done.pop_front()).collect())
     }
 
     /// Adds a task for each column.
     fn add(&self, tasks: impl Iterator<Item = Task>) {
         let mut state = lock(&self.shared.state);
-        let State { lanes, open, .. } = &mut *state;
-        for (lane, task) in lanes.iter_mut().zip(tasks) {
-            lane.tasks.push_back(task);
+        let State { queues, open, .. } = &mut *state;
+        for (queue, task) in queues.iter_mut().zip(tasks) {
+            queue.tasks.push_back(task);
             *open += 1;
         }
         drop(state);
@@ -125,16 +125,16 @@ impl Lanes {
     }
 }
 
-impl Drop for Lanes {
+impl Drop for ColumnScheduler {
     /// What nobody waits for any more is not done.
     fn drop(&mut self) {
-        lock(&self.shared.state).lanes.iter_mut().for_each(|lane| lane.tasks.clear());
+        lock(&self.shared.state).queues.iter_mut().for_each(|queue| queue.tasks.clear());
     }
 }
 
 impl State {
     fn has_free(&self) -> bool {
-        self.lanes.iter().any(|lane| !lane.is_taken && !lane.tasks.is_empty())
+        self.queues.iter().any(|queue| !queue.is_taken && !queue.tasks.is_empty())
     }
 }
 
@@ -143,22 +143,22 @@ impl Shared {
     fn one(&self) -> bool {
         let (place, task) = {
             let mut state = lock(&self.state);
-            let free = state.lanes.iter_mut().enumerate().filter(|(_, lane)| !lane.is_taken);
-            let Some((place, lane)) = free.max_by_key(|(_, lane)| lane.tasks.len()) else { return false };
-            let Some(task) = lane.tasks.pop_front() else { return false };
-            lane.is_taken = true;
+            let free = state.queues.iter_mut().enumerate().filter(|(_, queue)| !queue.is_taken);
+            let Some((place, queue)) = free.max_by_key(|(_, queue)| queue.tasks.len()) else { return false };
+            let Some(task) = queue.tasks.pop_front() else { return false };
+            queue.is_taken = true;
             (place, task)
         };
         let made = guarded(|| self.work(place, task));
         let mut state = lock(&self.state);
         state.open -= 1;
-        if let Some(lane) = state.lanes.get_mut(place) {
-            lane.is_taken = false;
+        if let Some(queue) = state.queues.get_mut(place) {
+            queue.is_taken = false;
         }
         match made {
             Ok(done) => {
-                if let Some(lane) = state.lanes.get_mut(place) {
-                    lane.done.extend(done);
+                if let Some(queue) = state.queues.get_mut(place) {
+                    queue.done.extend(done);
                 }
             }
             Err(error) => {

@@ -106,32 +106,32 @@ pub(crate) struct Part<'a> {
 
 /// Columns by name over all files, in order of first appearance.
 #[derive(Debug)]
-pub(crate) struct United {
+pub(crate) struct MergedSchema {
     pub(crate) columns: Vec<SourceColumn>,
     /// For each file, for each column of the table, its place among the file's.
     pub(crate) places: Vec<Vec<Option<usize>>>,
 }
 
-impl United {
+impl MergedSchema {
     /// Unites the columns of files by their names as messages show them.
     ///
     /// # Errors
-    /// As [`United::new`].
+    /// As [`MergedSchema::new`].
     pub(crate) fn of_files<'a>(
         files: impl Iterator<Item = (&'a str, &'a [Flat])>,
         file_column: Option<&str>,
-    ) -> Result<United> {
+    ) -> Result<MergedSchema> {
         let columns = |flat: &'a [Flat]| flat.iter().map(|c| (c.name.as_str(), &c.data)).collect();
         let parts: Vec<Part<'a>> =
             files.map(|(shown, flat)| Part { shown, columns: columns(flat) }).collect();
-        United::new(&parts, file_column)
+        MergedSchema::new(&parts, file_column)
     }
 
     /// Unites the columns of some files; `file_column` adds one for the file's name.
     ///
     /// # Errors
     /// Columns of one name have types that do not go together.
-    pub(crate) fn new(parts: &[Part<'_>], file_column: Option<&str>) -> Result<United> {
+    pub(crate) fn new(parts: &[Part<'_>], file_column: Option<&str>) -> Result<MergedSchema> {
         let mut columns: Vec<(SourceColumn, &str)> = Vec::new();
         for part in parts {
             for (column, data) in &part.columns {
@@ -164,7 +164,7 @@ impl United {
             });
             places.iter_mut().for_each(|p| p.push(None));
         }
-        Ok(United { columns, places })
+        Ok(MergedSchema { columns, places })
     }
 }
 
@@ -174,7 +174,7 @@ fn both(column: &str, (a, first): (&DataType, &str), (b, second): (&DataType, &s
         return Ok(a.clone());
     }
     let kinds = (Type::of(a).unwrap_or(Type::Unknown), Type::of(b).unwrap_or(Type::Unknown));
-    match kinds.0.unite(&kinds.1) {
+    match kinds.0.common_type(&kinds.1) {
         Some(united) => Ok(united.arrow()),
         None => {
             let (a, b) = kinds;
@@ -193,11 +193,11 @@ fn both(column: &str, (a, first): (&DataType, &str), (b, second): (&DataType, &s
 /// Some do not; the error names the file and the column.
 pub(crate) fn column_of(shown: &str, column: &str, array: ArrayRef, to: &DataType) -> Result<ArrayRef> {
     check_range(&array).map_err(|e| e.in_file(shown, None, Some(column)))?;
-    conformed(array, to)
+    cast_to(array, to)
 }
 
 /// A column as another Arrow type of the same language type, or of a wider one.
-pub(crate) fn conformed(array: ArrayRef, to: &DataType) -> Result<ArrayRef> {
+pub(crate) fn cast_to(array: ArrayRef, to: &DataType) -> Result<ArrayRef> {
     if array.data_type() == to {
         return Ok(array);
     }

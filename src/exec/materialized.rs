@@ -1,0 +1,249 @@
+//! Materialized rows: results, and tables that are used more than once; and the sinks that make them.
+
+use std::sync::{Arc, Mutex, PoisonError};
+
+use arrow_array::{Array, ArrayRef};
+
+use super::budget::Reservation;
+use super::context::Context;
+use super::morsel_output::MorselOutput;
+use super::pipeline::{self, Commit, Part, Pipeline, Prepare, Sink};
+use super::spill::{Reader, Run, Spill, Writer};
+use crate::error::{Error, ErrorKind, Result};
+use crate::expr::{Batch, alike};
+use crate::io::memory::{Batches, Ready};
+use crate::io::source::{Morsel, Scan};
+
+/// The rows that a sink leaves when its pipeline has run.
+pub(crate) enum Materialized {
+    Batches(Vec<Batch>),
+    /// Rows that are made, or read from disk, as they are taken.
+    Scan(Box<dyn Scan>),
+}
+
+impl Materialized {
+    /// A source of the rows for the next pipeline.
+    pub(crate) fn scan(self) -> Box<dyn Scan> {
+        match self {
+            Materialized::Batches(batches) => Box::new(Batches::new(batches)),
+            Materialized::Scan(scan) => scan,
+        }
+    }
+
+    /// The rows in memory.
+    pub(crate) fn batches(self) -> Result<Vec<Batch>> {
+        let scan = match self {
+            Materialized::Batches(batches) => return Ok(batches),
+            Materialized::Scan(scan) => scan,
+        };
+        let mut batches = Vec::new();
+        while let Some(mut morsel) = scan.next()? {
+            while let Some(decoded) = morsel.next(None)? {
+                batches.push(decoded.batch);
+            }
+        }
+        Ok(batches)
+    }
+}
+
+/// Parts of a large batch that workers can share.
+pub(crate) fn slices(batch: Batch) -> Vec<Batch> {
+    slices_of(batch, 1 << 14)
+}
+
+/// Parts of a batch of so many rows.
+pub(crate) fn slices_of(batch: Batch, rows: usize) -> Vec<Batch> {
+    if batch.rows <= rows {
+        return vec![batch];
+    }
+    let starts = (0..batch.rows).step_by(rows);
+    starts.map(|from| batch.slice(from, rows.min(batch.rows - from))).collect()
+}
+
+/// Hands batches on, their texts copied out where a few of them would hold a whole block.
+pub(crate) struct CompactBatches;
+
+impl Prepare for CompactBatches {
+    fn prepare(&self, batch: Batch, _: &mut MorselOutput) -> Result<Part> {
+        Ok(Box::new(batch.compacted()))
+    }
+}
+
+/// The batch that a part is.
+pub(crate) fn batch_of(part: Part) -> Result<Batch> {
+    match part.downcast::<Batch>() {
+        Ok(batch) => Ok(*batch),
+        Err(_) => Err(Error::new(ErrorKind::Internal, "A sink was handed something else than a batch.")),
+    }
+}
+
+/// All rows, for the caller: what they hold is the caller's, not the run's.
+pub(crate) struct Collect(Vec<Batch>);
+
+impl Collect {
+    pub(crate) fn sink() -> Sink {
+        Sink { prepare: Arc::new(CompactBatches), commit: Box::new(Collect(Vec::new())) }
+    }
+}
+
+impl Commit for Collect {
+    fn commit(&mut self, part: Part, _: &mut MorselOutput) -> Result<bool> {
+        let batch = batch_of(part)?;
+        if batch.rows > 0 {
+            self.0.push(batch);
+        }
+        Ok(true)
+    }
+
+    fn finish(self: Box<Self>, _: &mut MorselOutput) -> Result<Materialized> {
+        Ok(Materialized::Batches(self.0))
+    }
+}
+
+/// The rows of a table that is being materialized: in memory, or in a file if they do not fit.
+struct TableBuffer {
+    batches: Vec<Batch>,
+    file: Option<Writer>,
+    spill: Spill,
+    reservation: Reservation,
+    /// Bytes that stay in memory, at most.
+    most: usize,
+}
+
+/// A table that has run, to be read any number of times.
+#[derive(Clone)]
+pub(crate) enum MaterializedTable {
+    InMemory(Arc<(Vec<Batch>, Reservation)>),
+    Spilled(Run),
+}
+
+impl MaterializedTable {
+    /// How many rows there are.
+    pub(crate) fn rows(&self) -> u64 {
+        match self {
+            MaterializedTable::InMemory(table) => table.0.iter().map(|batch| batch.rows as u64).sum(),
+            MaterializedTable::Spilled(run) => run.rows,
+        }
+    }
+
+    /// The rows, for the next pipeline.
+    pub(crate) fn materialized(&self) -> Result<Materialized> {
+        match self {
+            MaterializedTable::InMemory(table) => Ok(Materialized::Batches(table.0.clone())),
+            MaterializedTable::Spilled(run) => {
+                Ok(Materialized::Scan(Box::new(SpilledRows(Mutex::new(run.reader()?)))))
+            }
+        }
+    }
+}
+
+/// Runs a pipeline and materializes its rows.
+pub(crate) fn materialize(pipeline: Pipeline, context: &Context) -> Result<MaterializedTable> {
+    materialize_within(usize::MAX, pipeline, context)
+}
+
+/// Runs a pipeline and materializes its rows, so many bytes of them in memory at most.
+pub(crate) fn materialize_within(
+    most: usize,
+    pipeline: Pipeline,
+    context: &Context,
+) -> Result<MaterializedTable> {
+    let table = Arc::new(Mutex::new(None));
+    let (spill, reservation) = (context.spill.clone(), context.budget.reservation());
+    let buffer = TableBuffer { batches: Vec::new(), file: None, spill, reservation, most };
+    let commit = Box::new(TableSink { buffer, table: table.clone() });
+    pipeline::run(pipeline, Sink { prepare: Arc::new(CompactBatches), commit }, context)?;
+    let table = table.lock().unwrap_or_else(PoisonError::into_inner).take();
+    table.ok_or_else(|| Error::new(ErrorKind::Internal, "A table was not materialized."))
+}
+
+/// The sink of [`materialize`].
+struct TableSink {
+    buffer: TableBuffer,
+    table: Arc<Mutex<Option<MaterializedTable>>>,
+}
+
+impl Commit for TableSink {
+    fn commit(&mut self, part: Part, _: &mut MorselOutput) -> Result<bool> {
+        let batch = batch_of(part)?;
+        let buffer = &mut self.buffer;
+        if let Some(file) = &mut buffer.file {
+            return file.write(batch).map(|()| true);
+        }
+        if batch.rows > 0 {
+            let fits =
+                buffer.reservation.try_add(batch.memory()) && buffer.reservation.bytes() <= buffer.most;
+            buffer.batches.push(batch);
+            if !fits {
+                let mut file = buffer.spill.writer_alone()?;
+                buffer.batches.drain(..).try_for_each(|batch| file.write(batch))?;
+                buffer.file = Some(file);
+                buffer.reservation.hold(0)?;
+            }
+        }
+        Ok(true)
+    }
+
+    fn finish(self: Box<Self>, _: &mut MorselOutput) -> Result<Materialized> {
+        let TableBuffer { batches, file, reservation, .. } = self.buffer;
+        let table = match file {
+            Some(file) => MaterializedTable::Spilled(file.finish()?),
+            None => MaterializedTable::InMemory(Arc::new((batches, reservation))),
+        };
+        *self.table.lock().unwrap_or_else(PoisonError::into_inner) = Some(table);
+        Ok(Materialized::Batches(Vec::new()))
+    }
+}
+
+/// Rows in a file, batch by batch.
+struct SpilledRows(Mutex<Option<Reader>>);
+
+impl Scan for SpilledRows {
+    fn next(&self) -> Result<Option<Box<dyn Morsel>>> {
+        let mut reader = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let batch = reader.as_mut().and_then(Iterator::next).transpose()?;
+        Ok(batch.map(|batch| Box::new(Ready::new(batch)) as Box<dyn Morsel>))
+    }
+
+    fn progress(&self) -> (u64, Option<u64>) {
+        (0, None)
+    }
+}
+
+/// One batch of many small ones.
+pub(crate) fn concat(batches: Vec<Batch>) -> Result<Vec<Batch>> {
+    let Some(first) = batches.first() else { return Ok(Vec::new()) };
+    let mut columns = Vec::new();
+    for i in 0..first.columns.len() {
+        let mut parts: Vec<ArrayRef> = batches.iter().filter_map(|b| b.columns.get(i).cloned()).collect();
+        alike(&mut parts)?;
+        let parts: Vec<&dyn Array> = parts.iter().map(AsRef::as_ref).collect();
+        columns.push(arrow_select::concat::concat(&parts).map_err(crate::expr::arrow_error)?);
+    }
+    Ok(vec![Batch { columns, rows: batches.iter().map(|b| b.rows).sum() }])
+}
+
+/// No rows at all: the chain runs for what it writes or requires.
+pub(crate) struct Discard;
+
+impl Discard {
+    pub(crate) fn sink() -> Sink {
+        Sink { prepare: Arc::new(Discard), commit: Box::new(Discard) }
+    }
+}
+
+impl Prepare for Discard {
+    fn prepare(&self, _: Batch, _: &mut MorselOutput) -> Result<Part> {
+        Ok(Box::new(()))
+    }
+}
+
+impl Commit for Discard {
+    fn commit(&mut self, _: Part, _: &mut MorselOutput) -> Result<bool> {
+        Ok(true)
+    }
+
+    fn finish(self: Box<Self>, _: &mut MorselOutput) -> Result<Materialized> {
+        Ok(Materialized::Batches(Vec::new()))
+    }
+}
