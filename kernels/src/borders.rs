@@ -22,7 +22,7 @@ pub(crate) struct Rule {
 pub(crate) const EIGHT: usize = 8;
 
 /// Rows whose cells are to be placed, 64 at a time; some more may wait behind them.
-pub(crate) struct Rows {
+pub(crate) struct RowBorders {
     /// For each row a bit for each border of its cells: one as if a separator stood before the row, those of its
     /// separators, and one at its end.
     pub(crate) borders: [u64; CHUNK + EIGHT],
@@ -32,9 +32,9 @@ pub(crate) struct Rows {
     pub(crate) long: Vec<(usize, Range<usize>)>,
 }
 
-impl Default for Rows {
+impl Default for RowBorders {
     fn default() -> Self {
-        Rows { borders: [0; CHUNK + EIGHT], starts: [0; CHUNK + EIGHT], count: 0, long: Vec::new() }
+        RowBorders { borders: [0; CHUNK + EIGHT], starts: [0; CHUNK + EIGHT], count: 0, long: Vec::new() }
     }
 }
 
@@ -53,7 +53,7 @@ impl Rule {
     }
 }
 
-impl Rows {
+impl RowBorders {
     /// Places the cells of 64 rows, or of those that there are, in the first places, and gives those that are left.
     pub(crate) fn place<'p>(
         &mut self,
@@ -157,7 +157,12 @@ impl Rows {
 /// Finds the borders of the cells of eight rows, each between two edges, and where they start, behind the rows that
 /// are there; gives a bit for each row that has another number of cells or whose borders do not fit in a word.
 #[inline(always)]
-pub(crate) fn plain_borders(rule: Rule, words: &[u64], edges: &[u32; EIGHT + 1], rows: &mut Rows) -> u8 {
+pub(crate) fn plain_borders(
+    rule: Rule,
+    words: &[u64],
+    edges: &[u32; EIGHT + 1],
+    rows: &mut RowBorders,
+) -> u8 {
     let mut odd = 0;
     let at = rows.borders.iter_mut().zip(&mut rows.starts).skip(rows.count);
     for (lane, (borders, start)) in at.take(EIGHT).enumerate() {
@@ -174,7 +179,12 @@ pub(crate) fn plain_borders(rule: Rule, words: &[u64], edges: &[u32; EIGHT + 1],
 #[cfg(target_arch = "x86_64")]
 #[inline]
 #[target_feature(enable = "avx512f,avx512bw,avx512vl,avx2")]
-pub(crate) fn borders_avx512(rule: Rule, words: &[u64], edges: &[u32; EIGHT + 1], rows: &mut Rows) -> u8 {
+pub(crate) fn borders_avx512(
+    rule: Rule,
+    words: &[u64],
+    edges: &[u32; EIGHT + 1],
+    rows: &mut RowBorders,
+) -> u8 {
     #[allow(clippy::wildcard_imports)]
     use std::arch::x86_64::*;
 
@@ -285,7 +295,7 @@ mod tests {
     proptest! {
         #[test]
         fn every_way_gives_the_same(borders in prop::collection::vec(any::<u64>(), CHUNK), wanted in prop::sample::subsequence((0..9).collect::<Vec<u32>>(), 1..5)) {
-            let mut rows = Rows { starts: [7; CHUNK + EIGHT], count: CHUNK, ..Rows::default() };
+            let mut rows = RowBorders { starts: [7; CHUNK + EIGHT], count: CHUNK, ..RowBorders::default() };
             // Ten borders at least.
             rows.borders.iter_mut().zip(borders).for_each(|(to, bits)| *to = bits | 0x3ff << 40);
             let (mut fast, mut plain) = (vec![[0; CHUNK]; 2 * wanted.len()], vec![[0; CHUNK]; 2 * wanted.len()]);
@@ -307,7 +317,7 @@ mod tests {
                 edges[i + 1] = edges[i].wrapping_add(1) + length;
             }
             let rule = Rule { width, comment: None };
-            let (mut fast, mut plain) = (Rows::default(), Rows::default());
+            let (mut fast, mut plain) = (RowBorders::default(), RowBorders::default());
             let odd = plain_borders(rule, &words, &edges, &mut plain);
             #[cfg(target_arch = "x86_64")]
             if let Way::Avx512(_) = Way::choose() {

@@ -7,7 +7,7 @@
 
 #[cfg(target_arch = "x86_64")]
 use crate::borders::borders_avx512;
-use crate::borders::{EIGHT, Rows, Rule, plain_borders};
+use crate::borders::{EIGHT, RowBorders, Rule, plain_borders};
 use crate::chunk::CHUNK;
 use crate::masks::Way;
 use crate::structure::Structure;
@@ -132,11 +132,11 @@ impl Grid {
         structure: &Structure,
         rule: Rule,
         wanted: &[u32],
-        borders: impl Fn(Rule, &[u64], &[u32; EIGHT + 1], &mut Rows) -> u8,
+        borders: impl Fn(Rule, &[u64], &[u32; EIGHT + 1], &mut RowBorders) -> u8,
     ) {
         let (words, way) = (structure.separators.as_slice(), Way::choose());
         let mut left = self.places.as_mut_slice();
-        let mut rows = Rows::default();
+        let mut rows = RowBorders::default();
         let mut edges = structure.edges.as_slice();
         let mut last = [0; EIGHT + 1];
         self.rows = 0;

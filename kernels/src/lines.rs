@@ -47,7 +47,7 @@ pub fn with_own(standing: Option<&BinaryViewArray>, text: Vec<u8>, ends: &[usize
 /// The lines are read from the first to the last, and written at the ends of ranges, which are near if they are few.
 pub fn partitioned(parts: &[&BinaryViewArray], ranges: &[u32], count: usize) -> LargeBinaryArray {
     let views = || parts.iter().flat_map(|part| part.views().iter().map(move |view| (*part, view)));
-    let mut next = vec![Next::default(); count + 1];
+    let mut next = vec![NextLine::default(); count + 1];
     for ((_, view), range) in views().zip(ranges) {
         if let Some(next) = next.get_mut(*range as usize + 1) {
             next.line += 1;
@@ -57,7 +57,7 @@ pub fn partitioned(parts: &[&BinaryViewArray], ranges: &[u32], count: usize) -> 
     let (mut line, mut byte) = (0, 0);
     for next in &mut next {
         (line, byte) = (line + next.line, byte + next.byte);
-        *next = Next { line, byte };
+        *next = NextLine { line, byte };
     }
     let (mut text, mut ends) = (memory::zeroed(byte), vec![0i64; line + 1]);
     let mut rest = ranges;
@@ -104,7 +104,7 @@ fn near(part: &BinaryViewArray, view: u128) {
 
 /// Where the next line of a range goes.
 #[derive(Clone, Copy, Default)]
-struct Next {
+struct NextLine {
     line: usize,
     byte: usize,
 }

@@ -1,9 +1,10 @@
-//! Rows that stand in a block as they would be written: their bytes need only be copied.
+//! Passthrough of rows: those whose bytes in the input are the bytes that the writer would produce are copied instead of
+//! being decoded and encoded again.
 //!
-//! A number, a day or a truth can be written in several ways; the writer has one for each value. A cell that is
-//! in that way, as far as is easily seen, reads back and is written the same. What is not easily seen counts as not
-//! so: the row is then written from its values. Fractions with zeros at their end are the one exception: a row is also
-//! copied without these.
+//! A number, a day or a bool can be written in several ways (`1.50`, `1.5`), of which the writer uses one, its canonical
+//! form. These loops test 64 cells at a time whether they are in canonical form. The test may say no of a cell that is
+//! (its row is then encoded from its values), never yes of one that is not. Fractions with trailing zeros are the one
+//! exception: their rows are copied without those zeros.
 
 use arrow_array::BinaryViewArray;
 use arrow_buffer::NullBuffer;
@@ -42,7 +43,7 @@ const ONES: u64 = 0x0101_0101_0101_0101;
 /// Bytes for which a text is written with quotes, and the first one of a mark of byte order.
 const SPECIAL: [u8; 3] = [b'"', b'\r', 0xef];
 
-/// Which of some rows stand as they would be written.
+/// Finds the rows of a block whose bytes can be copied: all cells are in canonical form.
 #[derive(Debug)]
 pub struct Passthrough<'a> {
     rows: Rows<'a>,
@@ -53,13 +54,13 @@ pub struct Passthrough<'a> {
 }
 
 impl<'a> Passthrough<'a> {
-    /// As long as nothing else is known, all do.
+    /// Starts with all rows; each column that is tested removes some.
     pub fn new(rows: Rows<'a>) -> Passthrough<'a> {
         Passthrough { rows, stand: vec![u64::MAX; rows.len().div_ceil(CHUNK)], trimmed: Vec::new() }
     }
 
-    /// Leaves those whose cell of the next column, if it has a value, is in the one form for it, and is empty
-    /// otherwise. The cells must have been read: each that is not null is of its type.
+    /// Removes rows whose cell of the next column is not in canonical form: a value as the writer writes it, null as the
+    /// empty cell. The cells must have been decoded before, so that each that is not null is known to be of its type.
     pub fn column(&mut self, cells: Cells<'a>, form: Form, nulls: Option<&NullBuffer>) {
         let valid = nulls.map(|nulls| nulls.inner().bit_chunks());
         let mut valid = valid.as_ref().map(|chunks| chunks.iter_padded());
@@ -410,7 +411,7 @@ mod tests {
                 let is_plain = (whole | but_zeros) >> i & 1 == 1;
                 let is_number = text.trim_start_matches('-').bytes().all(|b| b.is_ascii_digit() || b == b'.')
                     && number::parse_float(text.as_bytes()).is_some();
-                // PerfectHash that are no numbers are taken for such by their look, none by their digits.
+                // Few that are no numbers are taken for such by their look, none by their digits.
                 prop_assert!(!is_plain || (sure >> i & 1 == 1) == is_number, "{}", text);
             }
         }

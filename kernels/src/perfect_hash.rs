@@ -1,27 +1,32 @@
-//! Numbers of keys that are few: looked for eight at a time, in a table where no two of them share a place.
+//! A perfect hash table of up to eight keys of 16 bytes, probed with eight keys at a time.
+//!
+//! Where a column has a handful of values, most batches hold no new key. A multiplier is searched for under which no two
+//! of the known keys share a slot; a probe is then one multiplication, one gather and one comparison for eight rows,
+//! without a branch. Only with AVX-512; elsewhere the hash table of all keys is as fast.
 
 use crate::masks::Way;
 
-/// Keys that the table holds at most.
+/// The most keys of a table.
 const MOST: usize = 8;
 
-/// Places of the table.
+/// Slots of the table.
 const PLACES: usize = 16;
 
-/// Factors that are tried.
+/// Multipliers that are tried before the search gives up.
 const TRIED: u64 = 1 << 12;
 
 /// A table of a few keys of 16 bytes.
 #[derive(Clone, Debug)]
 pub(crate) struct PerfectHash {
     factor: u64,
-    /// The keys at their places, in halves. A place of none holds a key that has another place: none is found there.
+    /// The keys by slot, low and high halves. A free slot holds a key that hashes to another slot, so that no probe
+    /// matches there.
     low: [u64; PLACES],
     high: [u64; PLACES],
     numbers: [u64; PLACES],
 }
 
-/// A key in 32 bits, those above them of no use.
+/// Folds a key to 32 bits; the upper half of the result is not meaningful.
 fn folded(key: u128) -> u64 {
     let halves = key as u64 ^ (key >> 64) as u64;
     halves ^ halves >> 32

@@ -171,7 +171,7 @@ mod tests {
 
     #[test]
     fn what_is_given_back_can_be_held_again() {
-        let budget = Budget::new(Some(100));
+        let budget = Budget::new(Some(106));
         let mut a = budget.reservation();
         assert!(a.hold(80).is_ok());
         assert!(budget.reservation().hold(40).is_err());

@@ -11,7 +11,7 @@ use super::spill::Spill;
 use crate::error::Result;
 use crate::io::binary::{Out, RowWriter, WriterResources};
 use crate::io::split::SplitTarget;
-use crate::io::target::{Placed, Shared, Target as File};
+use crate::io::target::{Placed, SharedTarget, Target as File};
 use crate::plan::Counters;
 use crate::plan::{Plan, StepId, StepInfo, Target};
 
@@ -40,7 +40,7 @@ enum Output {
         any: bool,
     },
     Rows {
-        file: Shared,
+        file: SharedTarget,
         writer: Option<Box<dyn RowWriter>>,
     },
     Split(Box<SplitTarget>),
@@ -152,7 +152,7 @@ impl Context {
 
     /// Opens a file of a columnar format to be written on the way; gives its number.
     pub(crate) fn row_output(&self, file: File, target: &Target) -> Result<usize> {
-        let file = Shared::new(file);
+        let file = SharedTarget::new(file);
         let out = Out::new(file.clone());
         let writer = target.format.writer(out, &target.fields, &target.options, &self.resources)?;
         Ok(self.add(Output::Rows { file, writer }))

@@ -30,7 +30,7 @@ use crate::expr::{Type, taken, widen};
 pub(crate) struct KeyTable {
     kinds: Vec<Type>,
     table: HashTable<u32>,
-    keys: Keys,
+    keys: TableKeys,
     /// Once keys are rows.
     converter: Option<RowConverter>,
     /// The last dictionary, and the numbers of its values that are known.
@@ -48,7 +48,7 @@ pub(crate) enum KeyList {
     None(usize),
 }
 
-enum Keys {
+enum TableKeys {
     /// One key of at most 16 bytes.
     Packed(Numbering),
     Rows {
@@ -64,23 +64,23 @@ enum Keys {
     None(usize),
 }
 
-impl Keys {
+impl TableKeys {
     fn len(&self) -> usize {
         match self {
-            Keys::Packed(keys) | Keys::Joint { numbering: keys, .. } => keys.keys().len(),
-            Keys::Rows { ends, .. } => ends.len(),
-            Keys::None(seen) => *seen,
+            TableKeys::Packed(keys) | TableKeys::Joint { numbering: keys, .. } => keys.keys().len(),
+            TableKeys::Rows { ends, .. } => ends.len(),
+            TableKeys::None(seen) => *seen,
         }
     }
 
     fn memory(&self) -> usize {
         match self {
-            Keys::Packed(keys) => keys.memory(),
-            Keys::Rows { bytes, ends } => bytes.capacity() + ends.capacity() * 8,
-            Keys::Joint { parts, numbering } => {
+            TableKeys::Packed(keys) => keys.memory(),
+            TableKeys::Rows { bytes, ends } => bytes.capacity() + ends.capacity() * 8,
+            TableKeys::Joint { parts, numbering } => {
                 numbering.memory() + parts.iter().map(KeyTable::memory).sum::<usize>()
             }
-            Keys::None(_) => 0,
+            TableKeys::None(_) => 0,
         }
     }
 }
@@ -108,18 +108,18 @@ impl KeyTable {
         };
         let mut converter = None;
         let keys = match kinds.as_slice() {
-            [] => Keys::None(0),
-            [one] if packs(one) => Keys::Packed(Numbering::default()),
+            [] => TableKeys::None(0),
+            [one] if packs(one) => TableKeys::Packed(Numbering::default()),
             few if few.len() <= MOST_JOINT && few.iter().all(packs) => {
                 let part = |kind: &Type| KeyTable::new(vec![kind.clone()]);
-                Keys::Joint {
+                TableKeys::Joint {
                     parts: few.iter().map(part).collect::<Result<_>>()?,
                     numbering: Numbering::default(),
                 }
             }
             _ => {
                 converter = Some(converter_of(&kinds)?);
-                Keys::Rows { bytes: Vec::new(), ends: Vec::new() }
+                TableKeys::Rows { bytes: Vec::new(), ends: Vec::new() }
             }
         };
         Ok(KeyTable {
@@ -151,7 +151,7 @@ impl KeyTable {
         {
             return self.dictionary_numbers(dictionary, into);
         }
-        if let Keys::Joint { .. } = self.keys {
+        if let TableKeys::Joint { .. } = self.keys {
             return self.joint_numbers(keys, rows, into);
         }
         let otherwise = |table: &mut Self, into: &mut Vec<u32>| table.any_numbers(keys, rows, into);
@@ -186,7 +186,7 @@ impl KeyTable {
 
     /// Numbers each key by itself, and their numbers together.
     fn joint_numbers(&mut self, keys: &[ArrayRef], rows: usize, into: &mut Vec<u32>) -> Result<()> {
-        let Keys::Joint { parts, .. } = &mut self.keys else { return Ok(()) };
+        let TableKeys::Joint { parts, .. } = &mut self.keys else { return Ok(()) };
         let (mut numbers, mut shifts, mut shift) = (Vec::with_capacity(parts.len()), Vec::new(), 0);
         for (part, key) in parts.iter_mut().zip(keys) {
             let mut own = Vec::with_capacity(rows);
@@ -205,7 +205,7 @@ impl KeyTable {
             near.iter_mut().zip(own).for_each(|(key, number)| *key |= number << shift);
         }
         let otherwise = |table: &mut Self, into: &mut Vec<u32>| {
-            let Keys::Joint { numbering, .. } = &mut table.keys else { return Ok(()) };
+            let TableKeys::Joint { numbering, .. } = &mut table.keys else { return Ok(()) };
             let mut joint = vec![0u128; rows];
             numbers.iter().enumerate().for_each(|(part, own)| join(&mut joint, own, part));
             numbering.number(&joint, into);
@@ -218,15 +218,15 @@ impl KeyTable {
     fn any_numbers(&mut self, keys: &[ArrayRef], rows: usize, into: &mut Vec<u32>) -> Result<()> {
         let keys = keys.iter().map(normal).collect::<Result<Vec<_>>>()?;
         into.reserve(rows);
-        if let Keys::None(seen) = &mut self.keys {
+        if let TableKeys::None(seen) = &mut self.keys {
             *seen = 1;
             into.extend(std::iter::repeat_n(0, rows));
             return Ok(());
         }
-        if let (Keys::Packed(_), Some(key)) = (&self.keys, keys.first()) {
+        if let (TableKeys::Packed(_), Some(key)) = (&self.keys, keys.first()) {
             match packed(key) {
                 Some(packed) => {
-                    if let Keys::Packed(keys) = &mut self.keys {
+                    if let TableKeys::Packed(keys) = &mut self.keys {
                         keys.number(&packed, into);
                     }
                     return Ok(());
@@ -245,7 +245,7 @@ impl KeyTable {
         {
             return self.find_in_dictionary(dictionary, into);
         }
-        if let Keys::Joint { parts, numbering } = &self.keys {
+        if let TableKeys::Joint { parts, numbering } = &self.keys {
             let mut joint = vec![0u128; rows];
             let mut numbers = Vec::with_capacity(rows);
             for (i, (part, key)) in parts.iter().zip(keys).enumerate() {
@@ -257,13 +257,13 @@ impl KeyTable {
             return Ok(());
         }
         let keys = keys.iter().map(normal).collect::<Result<Vec<_>>>()?;
-        if let (Keys::Packed(own), Some(key)) = (&self.keys, keys.first()) {
+        if let (TableKeys::Packed(own), Some(key)) = (&self.keys, keys.first()) {
             let packed = packed_with(key, Some(LONG)).unwrap_or_default();
             own.find_all(&packed, into);
             return Ok(());
         }
         match (&self.keys, &self.converter) {
-            (Keys::Rows { bytes, ends }, Some(converter)) => {
+            (TableKeys::Rows { bytes, ends }, Some(converter)) => {
                 let rows = converter.convert_columns(&keys).map_err(crate::expr::arrow_error)?;
                 into.extend(rows.iter().map(|row| {
                     let key = row.as_ref();
@@ -343,7 +343,7 @@ impl KeyTable {
     }
 
     fn row_number(&mut self, key: &[u8]) -> u32 {
-        let Keys::Rows { bytes, ends } = &mut self.keys else { return 0 };
+        let TableKeys::Rows { bytes, ends } = &mut self.keys else { return 0 };
         let hashed = hash::of_bytes(key);
         let equal = |n: &u32| key_at(bytes, ends, *n) == key;
         if let Some(number) = self.table.find(hashed, equal) {
@@ -359,8 +359,8 @@ impl KeyTable {
     /// Appends the number of each key of a list, whose keys are of the same types.
     pub(crate) fn absorb(&mut self, list: &KeyList, into: &mut Vec<u32>) -> Result<()> {
         match (&self.keys, list) {
-            (Keys::Packed(_) | Keys::Joint { .. }, KeyList::Rows { .. }) => self.change_over()?,
-            (Keys::Rows { .. }, KeyList::Packed(keys)) => {
+            (TableKeys::Packed(_) | TableKeys::Joint { .. }, KeyList::Rows { .. }) => self.change_over()?,
+            (TableKeys::Rows { .. }, KeyList::Packed(keys)) => {
                 let kind = self.kinds.first().cloned().unwrap_or(Type::Int);
                 return self.row_numbers(&[unpacked(keys.clone(), &kind)], into);
             }
@@ -368,7 +368,7 @@ impl KeyTable {
         }
         match list {
             KeyList::Packed(keys) => {
-                if let Keys::Packed(own) = &mut self.keys {
+                if let TableKeys::Packed(own) = &mut self.keys {
                     own.number(keys, into);
                 }
             }
@@ -376,7 +376,7 @@ impl KeyTable {
                 into.extend((0..ends.len() as u32).map(|n| self.row_number(key_at(bytes, ends, n))));
             }
             KeyList::None(seen) => {
-                self.keys = Keys::None(*seen);
+                self.keys = TableKeys::None(*seen);
                 into.extend(std::iter::repeat_n(0, *seen));
             }
         }
@@ -392,17 +392,17 @@ impl KeyTable {
 
     /// As [`KeyTable::partition`], by other bits of the hashes: keys that came to one list at the level before part.
     pub(crate) fn partition_at(mut self, parts: usize, level: u32) -> Result<Vec<(KeyList, Vec<u32>)>> {
-        if let Keys::Joint { .. } = self.keys {
+        if let TableKeys::Joint { .. } = self.keys {
             // The numbers of the parts mean nothing outside this table.
             self.change_over()?;
         }
         if parts == 1 || self.len() == 0 {
             let numbers = (0..self.len() as u32).collect();
             let list = match self.keys {
-                Keys::Packed(keys) => KeyList::Packed(keys.into_keys()),
-                Keys::Rows { bytes, ends } => KeyList::Rows { bytes, ends },
-                Keys::None(seen) => KeyList::None(seen),
-                Keys::Joint { .. } => KeyList::None(0),
+                TableKeys::Packed(keys) => KeyList::Packed(keys.into_keys()),
+                TableKeys::Rows { bytes, ends } => KeyList::Rows { bytes, ends },
+                TableKeys::None(seen) => KeyList::None(seen),
+                TableKeys::Joint { .. } => KeyList::None(0),
             };
             let mut lists = vec![(list, numbers)];
             lists.extend((1..parts).map(|_| (KeyList::Packed(Vec::new()), Vec::new())));
@@ -420,11 +420,11 @@ impl KeyTable {
             }
         }
         let list = |numbers: &Vec<u32>| match &self.keys {
-            Keys::Packed(keys) => KeyList::Packed(
+            TableKeys::Packed(keys) => KeyList::Packed(
                 numbers.iter().filter_map(|n| keys.keys().get(*n as usize).copied()).collect(),
             ),
-            Keys::None(_) | Keys::Joint { .. } => KeyList::None(numbers.len()),
-            Keys::Rows { bytes, ends } => {
+            TableKeys::None(_) | TableKeys::Joint { .. } => KeyList::None(numbers.len()),
+            TableKeys::Rows { bytes, ends } => {
                 let (mut own, mut own_ends) = (Vec::new(), Vec::with_capacity(numbers.len()));
                 for number in numbers {
                     own.extend_from_slice(key_at(bytes, ends, *number));
@@ -441,9 +441,11 @@ impl KeyTable {
     /// Not of joint keys, whose numbers mean nothing outside their table.
     pub(crate) fn hashes(&self, from: usize) -> Result<Vec<u64>> {
         Ok(match (&self.keys, self.kinds.as_slice()) {
-            (Keys::Packed(keys), _) => keys.keys().iter().skip(from).map(|key| hash::of_u128(*key)).collect(),
+            (TableKeys::Packed(keys), _) => {
+                keys.keys().iter().skip(from).map(|key| hash::of_u128(*key)).collect()
+            }
             // Texts that another table may hold packed.
-            (Keys::Rows { .. }, [Type::Text]) => {
+            (TableKeys::Rows { .. }, [Type::Text]) => {
                 let some: Vec<u32> = (from as u32..self.len() as u32).collect();
                 let texts = self.arrays(&some)?;
                 let Some(texts) = texts.first().and_then(|t| t.as_string_view_opt()) else {
@@ -456,17 +458,17 @@ impl KeyTable {
                 };
                 texts.views().iter().enumerate().map(hashed).collect()
             }
-            (Keys::Rows { bytes, ends }, _) => {
+            (TableKeys::Rows { bytes, ends }, _) => {
                 (from..ends.len()).map(|n| hash::of_bytes(key_at(bytes, ends, n as u32))).collect()
             }
-            (Keys::None(seen), _) => vec![0; seen.saturating_sub(from)],
-            (Keys::Joint { .. }, _) => Vec::new(),
+            (TableKeys::None(seen), _) => vec![0; seen.saturating_sub(from)],
+            (TableKeys::Joint { .. }, _) => Vec::new(),
         })
     }
 
     /// Makes room for so many keys.
     pub(crate) fn reserve(&mut self, keys: usize) {
-        if let Keys::Packed(own) = &mut self.keys {
+        if let TableKeys::Packed(own) = &mut self.keys {
             own.reserve(keys);
         }
     }
@@ -476,7 +478,7 @@ impl KeyTable {
         let known: Vec<u32> = (0..self.len() as u32).collect();
         let arrays = self.arrays(&known)?;
         self.converter = Some(converter_of(&self.kinds)?);
-        self.keys = Keys::Rows { bytes: Vec::new(), ends: Vec::new() };
+        self.keys = TableKeys::Rows { bytes: Vec::new(), ends: Vec::new() };
         self.table = HashTable::new();
         self.row_numbers(&arrays, &mut Vec::new())
     }
@@ -484,8 +486,8 @@ impl KeyTable {
     /// The keys with these numbers, as columns.
     pub(crate) fn arrays(&self, numbers: &[u32]) -> Result<Vec<ArrayRef>> {
         match &self.keys {
-            Keys::None(_) => Ok(Vec::new()),
-            Keys::Joint { parts, numbering } => {
+            TableKeys::None(_) => Ok(Vec::new()),
+            TableKeys::Joint { parts, numbering } => {
                 let mut columns = Vec::with_capacity(parts.len());
                 for (i, part) in parts.iter().enumerate() {
                     let number =
@@ -494,13 +496,13 @@ impl KeyTable {
                 }
                 Ok(columns)
             }
-            Keys::Packed(keys) => {
+            TableKeys::Packed(keys) => {
                 let kind = self.kinds.first().cloned().unwrap_or(Type::Int);
                 let values =
                     numbers.iter().map(|n| keys.keys().get(*n as usize).copied().unwrap_or(NULL)).collect();
                 Ok(vec![unpacked(values, &kind)])
             }
-            Keys::Rows { bytes, ends } => {
+            TableKeys::Rows { bytes, ends } => {
                 let Some(converter) = &self.converter else { return Ok(Vec::new()) };
                 let parser = converter.parser();
                 let rows = numbers.iter().map(|n| parser.parse(key_at(bytes, ends, *n)));

@@ -19,23 +19,23 @@ use crate::plan::StepId;
 /// Bytes of rows for which a file is made at least.
 const LEAST: usize = 4 << 20;
 
-enum Piece {
+enum TailPiece {
     Rows(Batch),
     File(Run),
 }
 
-impl Piece {
+impl TailPiece {
     fn rows(&self) -> usize {
         match self {
-            Piece::Rows(batch) => batch.rows,
-            Piece::File(run) => run.rows as usize,
+            TailPiece::Rows(batch) => batch.rows,
+            TailPiece::File(run) => run.rows as usize,
         }
     }
 }
 
 /// The last rows.
 pub(crate) struct Last {
-    pieces: VecDeque<Piece>,
+    pieces: VecDeque<TailPiece>,
     rows: usize,
     count: usize,
     reservation: Reservation,
@@ -59,19 +59,19 @@ impl Last {
     /// Puts the pieces that are in memory into one file.
     fn put_on_disk(&mut self) -> Result<()> {
         let first =
-            self.pieces.iter().rposition(|piece| matches!(piece, Piece::File(_))).map_or(0, |at| at + 1);
+            self.pieces.iter().rposition(|piece| matches!(piece, TailPiece::File(_))).map_or(0, |at| at + 1);
         let mut file = self.spill.writer_alone()?;
         for piece in self.pieces.drain(first..) {
-            if let Piece::Rows(batch) = piece {
+            if let TailPiece::Rows(batch) = piece {
                 file.write(batch)?;
             }
         }
-        self.pieces.push_back(Piece::File(file.finish()?));
+        self.pieces.push_back(TailPiece::File(file.finish()?));
         self.reservation.hold(0)
     }
 
     fn memory(&self) -> usize {
-        let bytes = |piece: &Piece| if let Piece::Rows(batch) = piece { batch.memory() } else { 0 };
+        let bytes = |piece: &TailPiece| if let TailPiece::Rows(batch) = piece { batch.memory() } else { 0 };
         self.pieces.iter().map(bytes).sum()
     }
 }
@@ -84,7 +84,7 @@ impl Commit for Last {
         }
         self.rows += batch.rows;
         let mut fits = self.reservation.try_add(batch.memory());
-        self.pieces.push_back(Piece::Rows(batch));
+        self.pieces.push_back(TailPiece::Rows(batch));
         let mut is_shorter = false;
         while let Some(first) = self.pieces.front()
             && self.rows - first.rows() >= self.count
@@ -104,25 +104,25 @@ impl Commit for Last {
 
     fn finish(self: Box<Self>, work: &mut MorselOutput) -> Result<Materialized> {
         work.counters.rows(self.step, self.rows.min(self.count));
-        let state = State { skip: self.rows.saturating_sub(self.count), pieces: self.pieces, open: None };
+        let state = LastState { skip: self.rows.saturating_sub(self.count), pieces: self.pieces, open: None };
         Ok(Materialized::Scan(Box::new(Pieces { state: Mutex::new(state), _reservation: self.reservation })))
     }
 }
 
 /// The pieces, one after the other.
 struct Pieces {
-    state: Mutex<State>,
+    state: Mutex<LastState>,
     _reservation: Reservation,
 }
 
-struct State {
+struct LastState {
     /// Rows at the front that are too many.
     skip: usize,
-    pieces: VecDeque<Piece>,
+    pieces: VecDeque<TailPiece>,
     open: Option<Reader>,
 }
 
-impl State {
+impl LastState {
     fn next(&mut self) -> Result<Option<Batch>> {
         loop {
             if let Some(batch) = self.open.as_mut().and_then(Iterator::next).transpose()? {
@@ -130,8 +130,8 @@ impl State {
             }
             match self.pieces.pop_front() {
                 None => return Ok(None),
-                Some(Piece::Rows(batch)) => return Ok(Some(batch)),
-                Some(Piece::File(run)) => self.open = run.reader()?,
+                Some(TailPiece::Rows(batch)) => return Ok(Some(batch)),
+                Some(TailPiece::File(run)) => self.open = run.reader()?,
             }
         }
     }

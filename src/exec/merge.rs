@@ -27,7 +27,7 @@ const LITTLE: usize = 24 << 20;
 pub(crate) const MOST: usize = 128;
 
 /// A run being read.
-struct Cursor {
+struct RunCursor {
     reader: Reader,
     keys: LargeBinaryArray,
     batch: Batch,
@@ -36,7 +36,7 @@ struct Cursor {
     source: Option<usize>,
 }
 
-impl Cursor {
+impl RunCursor {
     /// Goes to the next batch of the run; false at its end.
     fn advance(&mut self) -> Result<bool> {
         let Some(batch) = self.reader.next().transpose()? else { return Ok(false) };
@@ -52,10 +52,10 @@ impl Cursor {
 }
 
 /// The merge of some runs.
-pub(crate) struct Merge(Mutex<State>);
+pub(crate) struct Merge(Mutex<MergeState>);
 
-struct State {
-    cursors: Vec<Cursor>,
+struct MergeState {
+    cursors: Vec<RunCursor>,
     /// The runs by their next key.
     heads: BinaryHeap<Reverse<(Vec<u8>, usize)>>,
     /// The most rows that are still wanted.
@@ -69,7 +69,7 @@ impl Merge {
     /// are merged beforehand.
     pub(crate) fn new(runs: Vec<Run>, keep: Option<usize>, disk: &Disk) -> Result<Merge> {
         let runs = fewer(runs, keep, disk)?;
-        Ok(Merge(Mutex::new(State::new(&runs, keep)?)))
+        Ok(Merge(Mutex::new(MergeState::new(&runs, keep)?)))
     }
 }
 
@@ -99,7 +99,7 @@ fn merged(runs: &[Run], keep: Option<usize>, disk: &Disk) -> Result<Run> {
     if let [one] = runs {
         return Ok(one.clone());
     }
-    let mut state = State::new(runs, keep)?;
+    let mut state = MergeState::new(runs, keep)?;
     let mut writer = disk.spill.writer()?;
     while let Some(merged) = state.next()? {
         writer.write(merged.gathered(0)?)?;
@@ -107,18 +107,18 @@ fn merged(runs: &[Run], keep: Option<usize>, disk: &Disk) -> Result<Run> {
     writer.finish()
 }
 
-impl State {
-    fn new(runs: &[Run], keep: Option<usize>) -> Result<State> {
+impl MergeState {
+    fn new(runs: &[Run], keep: Option<usize>) -> Result<MergeState> {
         let (rows, bytes) =
             runs.iter().fold((0, 0), |(rows, bytes), run| (rows + run.rows, bytes + run.bytes));
         let rows = (BYTES as u64 * rows / (bytes as u64).max(1)).clamp(1, ROWS as u64) as usize;
         let left = keep.unwrap_or(usize::MAX);
-        let mut state = State { cursors: Vec::new(), heads: BinaryHeap::new(), left, rows };
+        let mut state = MergeState { cursors: Vec::new(), heads: BinaryHeap::new(), left, rows };
         for run in runs {
             let Some(reader) = run.reader()? else { continue };
             let keys = LargeBinaryArray::from_iter_values(std::iter::empty::<&[u8]>());
             let batch = Batch { columns: Vec::new(), rows: 0 };
-            let mut cursor = Cursor { reader, keys, batch, row: 0, source: None };
+            let mut cursor = RunCursor { reader, keys, batch, row: 0, source: None };
             if cursor.advance()? {
                 state.heads.push(Reverse((cursor.key().to_vec(), state.cursors.len())));
                 state.cursors.push(cursor);

@@ -33,4 +33,4 @@ pub(crate) use ledger::scans;
 pub use ledger::{Ledger, LedgerStep};
 pub(crate) use materialized::{Collect, Discard};
 pub use options::{Progress, RunOptions};
-pub(crate) use output::{Channel, Columns, Head, Writer};
+pub(crate) use output::{Channel, ColumnarOutput, Head, Writer};

@@ -65,15 +65,15 @@ impl<W: Write + Send> Commit for Writer<W> {
 }
 
 /// Rows of a columnar format into a writer of the caller's.
-pub(crate) struct Columns(Box<dyn RowWriter>);
+pub(crate) struct ColumnarOutput(Box<dyn RowWriter>);
 
-impl Columns {
+impl ColumnarOutput {
     pub(crate) fn sink(writer: Box<dyn RowWriter>) -> Sink {
-        Sink { prepare: Arc::new(CompactBatches), commit: Box::new(Columns(writer)) }
+        Sink { prepare: Arc::new(CompactBatches), commit: Box::new(ColumnarOutput(writer)) }
     }
 }
 
-impl Commit for Columns {
+impl Commit for ColumnarOutput {
     fn commit(&mut self, part: Part, _: &mut MorselOutput) -> Result<bool> {
         self.0.write(batch_of(part)?)?;
         Ok(true)

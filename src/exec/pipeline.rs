@@ -49,7 +49,7 @@ pub(crate) trait Gather {
 pub(crate) trait Commit: Send {
     /// Takes the parts in order; gives false when it wants no more.
     fn commit(&mut self, part: Part, work: &mut MorselOutput) -> Result<bool>;
-    /// RowsPerKey the run of its pipeline; gives its result.
+    /// Ends the run of its pipeline; gives its result.
     fn finish(self: Box<Self>, work: &mut MorselOutput) -> Result<Materialized>;
 }
 
@@ -174,7 +174,7 @@ enum Parts {
 }
 
 /// What became of a morsel.
-enum Made {
+enum MorselResult {
     Parts(Parts),
     /// It must be read again from where it begins.
     Again(Box<dyn Morsel>),
@@ -214,7 +214,7 @@ struct Queue {
 }
 
 /// The ordered side: only one worker at a time is in it.
-struct Ordered {
+struct OrderedSide {
     /// Where the morsels so far ended, by what they are parts of.
     seams: HashMap<(usize, usize), u64>,
     serial: Vec<Box<dyn SerialOp>>,
@@ -232,7 +232,7 @@ struct Run<'a> {
     moved: Condvar,
     /// The leg that morsels are taken from; guards the order of numbers and morsels.
     source: Mutex<usize>,
-    ordered: Mutex<Ordered>,
+    ordered: Mutex<OrderedSide>,
     stop: AtomicBool,
     context: &'a Context,
     ahead: u64,
@@ -268,7 +268,7 @@ pub(crate) fn run(pipeline: Pipeline, sink: Sink, context: &Context) -> Result<M
         }),
         moved: Condvar::new(),
         source: Mutex::new(0),
-        ordered: Mutex::new(Ordered {
+        ordered: Mutex::new(OrderedSide {
             seams: HashMap::new(),
             serial,
             commit: sink.commit,
@@ -278,13 +278,16 @@ pub(crate) fn run(pipeline: Pipeline, sink: Sink, context: &Context) -> Result<M
         }),
         stop: AtomicBool::new(false),
         context,
-        // What is gathered of a morsel may be large, and workers are seldom far apart. What is handed on is small,
-        // and a sink that works on much at once would else let them wait.
-        // Where tests make batches small, each is handed over early.
+        // A worker that holds the output of a morsel until its turn comes hands it over before the morsel is finished
+        // once it holds more than this, so that an operator that multiplies rows stays within the budget. Tests with
+        // small batches hand each over at once.
         most_waiting: match context.options.batch_rows {
             Some(_) => 0,
             None => usize::try_from(context.budget.share()).unwrap_or(usize::MAX),
         },
+        // Morsels that may be in work at once. Sinks that aggregate hold one result a morsel, which may be large: one more
+        // than there are threads. Others hold batches that wait for the ordered side: some more, so that workers go on
+        // while it is busy.
         ahead: if gathers { threads as u64 + 1 } else { threads as u64 * 8 + 1 },
     };
     if threads == 1 {
@@ -302,7 +305,7 @@ pub(crate) fn run(pipeline: Pipeline, sink: Sink, context: &Context) -> Result<M
     if let Some(error) = queue.error {
         return Err(error);
     }
-    let Ordered { serial, mut commit, mut work, .. } =
+    let OrderedSide { serial, mut commit, mut work, .. } =
         ordered.into_inner().unwrap_or_else(PoisonError::into_inner);
     guarded(|| kept_back(serial, &*sink.prepare, &mut *commit, &mut work, context))?;
     // Where a `first` stopped the run, steps below it are not told of, and those above saw all that there is.
@@ -422,8 +425,8 @@ impl Run<'_> {
         let mut work = MorselOutput::new(self.context.steps());
         loop {
             match guarded(|| self.parts(leg, &mut *morsel, &mut work, turn)) {
-                Ok(Made::Parts(parts)) => return Done { leg, morsel, parts: Ok(parts), work },
-                Ok(Made::Again(again)) => {
+                Ok(MorselResult::Parts(parts)) => return Done { leg, morsel, parts: Ok(parts), work },
+                Ok(MorselResult::Again(again)) => {
                     morsel = again;
                     work = MorselOutput::new(self.context.steps());
                 }
@@ -438,8 +441,10 @@ impl Run<'_> {
         morsel: &mut dyn Morsel,
         work: &mut MorselOutput,
         turn: &mut Turn,
-    ) -> Result<Made> {
-        let Some(leg) = self.legs.get(number) else { return Ok(Made::Parts(Parts::Ready(Vec::new()))) };
+    ) -> Result<MorselResult> {
+        let Some(leg) = self.legs.get(number) else {
+            return Ok(MorselResult::Parts(Parts::Ready(Vec::new())));
+        };
         let named = |e| self.named(number, e);
         let mut parts = self.no_parts();
         let mut gather = if self.has_serial { None } else { self.prepare.gather().transpose()? };
@@ -472,9 +477,9 @@ impl Run<'_> {
             })?;
             match handover {
                 Handover::GoOn => {}
-                Handover::Stopped => return Ok(Made::Parts(Parts::Ready(Vec::new()))),
+                Handover::Stopped => return Ok(MorselResult::Parts(Parts::Ready(Vec::new()))),
                 Handover::StartsAt(start) => match morsel.again(start) {
-                    Some(again) => return Ok(Made::Again(again)),
+                    Some(again) => return Ok(MorselResult::Again(again)),
                     None => handover = Handover::GoOn,
                 },
             }
@@ -482,7 +487,7 @@ impl Run<'_> {
         if let (Parts::Ready(parts), Some(gather)) = (&mut parts, gather) {
             parts.push(gather.finish()?);
         }
-        Ok(Made::Parts(parts))
+        Ok(MorselResult::Parts(parts))
     }
 
     /// Hands what was made of a part of a morsel to the sink, when its turn has come: what a morsel becomes may be any
@@ -644,7 +649,7 @@ impl Run<'_> {
     /// Puts parts of a morsel through the serial operators and into the sink; gives whether it wants more.
     fn commit_parts(
         &self,
-        ordered: &mut Ordered,
+        ordered: &mut OrderedSide,
         parts: Parts,
         work: &mut MorselOutput,
         placed: &mut Vec<Placed>,

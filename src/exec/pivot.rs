@@ -20,7 +20,7 @@ use crate::expr::{Batch, Bound, Scalar, Type, array_of, taken};
 use crate::plan::{StepId, Wanted};
 
 /// A pivot's last part, its columns placed.
-pub(crate) struct Spread {
+pub(crate) struct PivotOperator {
     pub(crate) by: Vec<usize>,
     pub(crate) by_kinds: Vec<Type>,
     pub(crate) keys: Vec<usize>,
@@ -59,15 +59,15 @@ impl Cell {
 /// Doubled cells that are shown.
 const SHOWN: usize = 5;
 
-impl PartitionOperator for Spread {
+impl PartitionOperator for PivotOperator {
     /// The first of the groups of each `by` becomes the wide row.
     fn rows(&self, batches: &[Batch]) -> Result<Vec<Transformed>> {
-        self.spread(batches)
+        self.pivoted(batches)
     }
 }
 
-impl Spread {
-    fn spread(&self, batches: &[Batch]) -> Result<Vec<Transformed>> {
+impl PivotOperator {
+    fn pivoted(&self, batches: &[Batch]) -> Result<Vec<Transformed>> {
         let Some(long) = concat(batches.to_vec())?.pop() else { return Ok(Vec::new()) };
         let combination = self.combinations_of(&long)?;
         let columns = |places: &[usize]| -> Vec<ArrayRef> {

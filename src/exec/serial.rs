@@ -76,7 +76,7 @@ impl SerialOp for First {
 /// to files. What passes from then on comes out at the end, in order.
 pub(crate) struct FirstPer {
     pub(crate) count: usize,
-    pub(crate) seen: Seen,
+    pub(crate) seen: SeenKeys,
     /// How many rows of each key passed.
     pub(crate) passed: Vec<usize>,
     /// Whether rows that do not pass are told of as repeated.
@@ -127,7 +127,7 @@ impl SerialOp for FirstPer {
         let kept: u64 = runs.iter().map(|run| run.rows).sum();
         self.tell(rows as usize, kept as usize, work);
         runs.push(full.passed.finish()?);
-        let Seen { spill, reservation, threads, .. } = &self.seen;
+        let SeenKeys { spill, reservation, threads, .. } = &self.seen;
         let disk = Disk { spill, budget: reservation.budget(), threads: *threads };
         Ok(Some(Box::new(Merge::new(runs, None, &disk)?)))
     }
@@ -161,7 +161,7 @@ impl SerialOp for SamplePercent {
 }
 
 /// The keys of all rows so far.
-pub(crate) struct Seen {
+pub(crate) struct SeenKeys {
     pub(crate) keys: Vec<usize>,
     kinds: Vec<Type>,
     table: KeyTable,
@@ -189,16 +189,16 @@ impl Full {
 }
 
 /// Rows of a batch, with their keys and places, and the numbers of known keys.
-struct Rows {
+struct UnknownRows {
     batch: Batch,
     keys: Vec<ArrayRef>,
     places: Vec<u64>,
     numbers: Vec<u32>,
 }
 
-impl Seen {
-    pub(crate) fn new(keys: Vec<usize>, kinds: Vec<Type>, context: &Context) -> Result<Seen> {
-        Ok(Seen {
+impl SeenKeys {
+    pub(crate) fn new(keys: Vec<usize>, kinds: Vec<Type>, context: &Context) -> Result<SeenKeys> {
+        Ok(SeenKeys {
             keys,
             table: KeyTable::new(kinds.clone())?,
             kinds,
@@ -240,7 +240,7 @@ impl Seen {
     }
 
     /// The rows whose keys the full table knows, and the others.
-    fn split(&mut self, batch: &Batch, first: u64) -> Result<(Rows, Rows)> {
+    fn split(&mut self, batch: &Batch, first: u64) -> Result<(UnknownRows, UnknownRows)> {
         let keys: Vec<_> = self.keys.iter().filter_map(|i| batch.columns.get(*i).cloned()).collect();
         let mut numbers = Vec::new();
         self.table.find(&keys, batch.rows, &mut numbers)?;
@@ -251,7 +251,7 @@ impl Seen {
             let found = rows().filter_map(|row| numbers.get(row).copied()).collect();
             let batch = batch.filter(&is_known.into())?;
             let keys = self.keys.iter().filter_map(|i| batch.columns.get(*i).cloned()).collect();
-            Ok(Rows { batch, keys, places, numbers: found })
+            Ok(UnknownRows { batch, keys, places, numbers: found })
         };
         Ok((part(true)?, part(false)?))
     }
@@ -259,7 +259,7 @@ impl Seen {
 
 /// `require unique by COLS`.
 pub(crate) struct RequireUnique {
-    pub(crate) seen: Seen,
+    pub(crate) seen: SeenKeys,
     pub(crate) names: Vec<String>,
     pub(crate) shown: Vec<(String, usize)>,
     pub(crate) text: String,

@@ -274,9 +274,9 @@ impl StreamOp for Tap {
 }
 
 /// Counts the rows that leave a step.
-pub(crate) struct Count(pub(crate) StepId);
+pub(crate) struct CountRows(pub(crate) StepId);
 
-impl StreamOp for Count {
+impl StreamOp for CountRows {
     fn apply(&self, batch: Batch, work: &mut MorselOutput) -> Result<Batch> {
         work.counters.rows(self.0, batch.rows);
         Ok(batch)

@@ -10,7 +10,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use super::Flow;
 use crate::deep;
 use crate::error::Result;
-use crate::exec::{self, Columns, Ledger, RunOptions, Writer};
+use crate::exec::{self, ColumnarOutput, Ledger, RunOptions, Writer};
 use crate::expr::Type;
 use crate::io::binary::Out;
 use crate::io::format::{Format, WriteOptions};
@@ -146,7 +146,7 @@ impl CheckedPlan {
             Some(encoder) => Writer::sink(out, encoder, plan.steps.len().saturating_sub(1)),
             None => {
                 let writer = format.writer(Out::new(out), fields, &with, &resources)?;
-                Ok(writer.map_or_else(exec::Discard::sink, Columns::sink))
+                Ok(writer.map_or_else(exec::Discard::sink, ColumnarOutput::sink))
             }
         };
         Ok(exec::run(plan, options, sink)?.1)

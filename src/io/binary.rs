@@ -86,18 +86,18 @@ pub(crate) fn failed(error: &std::io::Error) -> Error {
 }
 
 /// Rows that wait to be written, of columns whose types do not change from batch to batch.
-pub(crate) struct Rows {
+pub(crate) struct WaitingRows {
     schema: Arc<Schema>,
     batches: Vec<Batch>,
     rows: usize,
     bytes: usize,
 }
 
-impl Rows {
-    pub(crate) fn new(fields: &[Field]) -> Rows {
+impl WaitingRows {
+    pub(crate) fn new(fields: &[Field]) -> WaitingRows {
         let field = |f: &Field| ArrowField::new(&f.name, stored(&f.data), true);
         let schema = Arc::new(Schema::new(fields.iter().map(field).collect::<Vec<_>>()));
-        Rows { schema, batches: Vec::new(), rows: 0, bytes: 0 }
+        WaitingRows { schema, batches: Vec::new(), rows: 0, bytes: 0 }
     }
 
     pub(crate) fn schema(&self) -> Arc<Schema> {

@@ -10,7 +10,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use arrow_array::{ArrayRef, new_null_array};
 use arrow_schema::DataType;
 
-use super::merge_schemas::{MergedSchema, Part, cast_to};
+use super::merge_schemas::{FileColumns, MergedSchema, cast_to};
 use super::source::{About, Decoded, Looked, Morsel, Request, RowTest, Scan, Seam, Source, SourceColumn};
 use crate::error::Result;
 use crate::expr::{Batch, Scalar, Type};
@@ -128,10 +128,10 @@ pub(crate) fn opened(files: &[PathBuf], base: &Path, open: &Open<'_>) -> Result<
     let mut folders: Vec<Folder> = parts.iter().map(folder).collect::<Result<_>>()?;
     told(&mut folders, &parts, open)?;
     let shown: Vec<String> = parts.iter().map(|(values, _)| values.join("/")).collect();
-    let listed: Vec<Part<'_>> = folders
+    let listed: Vec<FileColumns<'_>> = folders
         .iter()
         .zip(&shown)
-        .map(|(f, shown)| Part {
+        .map(|(f, shown)| FileColumns {
             shown,
             // A key's column in the files, if there is one, gives way to the folder's.
             columns: f
@@ -221,21 +221,25 @@ impl Source for FolderSource {
     }
 
     fn open(&self, request: Request) -> Result<Box<dyn Scan>> {
-        let shared =
-            Shared { folders: self.folders.clone(), united: self.united.clone(), keys: self.keys, request };
-        let state = State { next: 0, open: None };
+        let shared = FolderScanState {
+            folders: self.folders.clone(),
+            united: self.united.clone(),
+            keys: self.keys,
+            request,
+        };
+        let state = OpenFolder { next: 0, open: None };
         Ok(Box::new(FolderScan { shared: Arc::new(shared), state: Mutex::new(state), gathers: false }))
     }
 }
 
-struct Shared {
+struct FolderScanState {
     folders: Arc<Vec<Folder>>,
     united: Arc<MergedSchema>,
     keys: usize,
     request: Request,
 }
 
-impl Shared {
+impl FolderScanState {
     /// The key that a column is, by its place among the keys.
     fn key(&self, column: usize) -> Option<usize> {
         column.checked_sub(self.united.columns.len() - self.keys)
@@ -266,14 +270,14 @@ impl Shared {
     }
 }
 
-struct State {
+struct OpenFolder {
     next: usize,
     open: Option<(usize, Box<dyn Scan>)>,
 }
 
 struct FolderScan {
-    shared: Arc<Shared>,
-    state: Mutex<State>,
+    shared: Arc<FolderScanState>,
+    state: Mutex<OpenFolder>,
     /// Whether morsels may be large.
     gathers: bool,
 }
@@ -327,7 +331,7 @@ impl Scan for FolderScan {
 /// A folder that is not read, of which the number of rows is known.
 struct LeftOut {
     rows: Option<usize>,
-    shared: Arc<Shared>,
+    shared: Arc<FolderScanState>,
 }
 
 impl Morsel for LeftOut {
@@ -342,7 +346,7 @@ impl Morsel for LeftOut {
 struct FolderMorsel {
     inner: Box<dyn Morsel>,
     number: usize,
-    shared: Arc<Shared>,
+    shared: Arc<FolderScanState>,
 }
 
 impl Morsel for FolderMorsel {

@@ -99,7 +99,7 @@ pub(crate) fn followed(column: &ArrayRef, path: &[usize]) -> ArrayRef {
 }
 
 /// What one file has.
-pub(crate) struct Part<'a> {
+pub(crate) struct FileColumns<'a> {
     pub(crate) shown: &'a str,
     pub(crate) columns: Vec<(&'a str, &'a DataType)>,
 }
@@ -122,8 +122,8 @@ impl MergedSchema {
         file_column: Option<&str>,
     ) -> Result<MergedSchema> {
         let columns = |flat: &'a [Flat]| flat.iter().map(|c| (c.name.as_str(), &c.data)).collect();
-        let parts: Vec<Part<'a>> =
-            files.map(|(shown, flat)| Part { shown, columns: columns(flat) }).collect();
+        let parts: Vec<FileColumns<'a>> =
+            files.map(|(shown, flat)| FileColumns { shown, columns: columns(flat) }).collect();
         MergedSchema::new(&parts, file_column)
     }
 
@@ -131,7 +131,7 @@ impl MergedSchema {
     ///
     /// # Errors
     /// Columns of one name have types that do not go together.
-    pub(crate) fn new(parts: &[Part<'_>], file_column: Option<&str>) -> Result<MergedSchema> {
+    pub(crate) fn new(parts: &[FileColumns<'_>], file_column: Option<&str>) -> Result<MergedSchema> {
         let mut columns: Vec<(SourceColumn, &str)> = Vec::new();
         for part in parts {
             for (column, data) in &part.columns {

@@ -115,11 +115,11 @@ pub(crate) struct Request {
     pub(crate) ranges: Vec<(usize, Range)>,
 }
 
-/// What is wanted of rows that are only written.
+/// Passthrough of rows to a text writer: the scan gives lines as bytes, and decodes only the columns named here.
 pub(crate) struct OnlyLines {
-    /// What writes those that do not stand in the source as they would be written.
+    /// Encodes the rows whose bytes in the source are not those that the writer would produce.
     pub(crate) encoder: Arc<dyn LineEncoder>,
-    /// Places, among the request's columns, of those that are read all the same; others may be null.
+    /// Positions, among the request's columns, of those that later operators need; the others may come out as null.
     pub(crate) read: Vec<usize>,
 }
 

@@ -11,7 +11,7 @@ use arrow_array::{ArrayRef, UInt32Array};
 use arrow_row::{RowConverter, SortField};
 use hashbrown::HashMap;
 
-use super::binary::{Out, RowWriter, Rows, WriterResources};
+use super::binary::{Out, RowWriter, WaitingRows, WriterResources};
 use super::folders::{folder_name, is_of_key};
 use super::format::{Encoder, Format, WriteOptions};
 use super::part::folder_of;
@@ -34,7 +34,7 @@ pub(crate) struct SplitTarget {
     mode: Mode,
     resources: WriterResources,
     /// Rows that are not partitioned to their files.
-    whole: Rows,
+    whole: WaitingRows,
     /// Bytes of rows that wait for their files, about.
     waiting: usize,
     /// Rows of files that have too few for a row group, once there was no room for those of all.
@@ -54,7 +54,7 @@ enum Entry {
 
 /// A columnar file, and rows that wait for it: first those of its segments, then those in memory.
 struct Waiting {
-    rows: Rows,
+    rows: WaitingRows,
     segments: Vec<Segment>,
     writer: Option<Box<dyn RowWriter>>,
 }
@@ -132,7 +132,7 @@ impl SplitTarget {
             options: options.clone(),
             mode,
             resources: resources.clone(),
-            whole: Rows::new(fields),
+            whole: WaitingRows::new(fields),
             waiting: 0,
             segments: Segments::new(parent),
             keys,
@@ -249,7 +249,11 @@ impl SplitTarget {
     fn open(&self, folder: &Path) -> Result<Entry> {
         let fields = self.fields();
         let Some(encoder) = self.format.encoder(&fields, &self.options) else {
-            return Ok(Entry::Rows(Waiting { rows: Rows::new(&fields), segments: Vec::new(), writer: None }));
+            return Ok(Entry::Rows(Waiting {
+                rows: WaitingRows::new(&fields),
+                segments: Vec::new(),
+                writer: None,
+            }));
         };
         let mut file = self.file(folder)?;
         file.write_all(&encoder.start()).map_err(|e| failed(&self.target, &e))?;

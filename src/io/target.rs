@@ -288,11 +288,11 @@ impl Out {
 
 /// A file that its writer holds until it ends.
 #[derive(Clone)]
-pub(crate) struct Shared(Arc<Mutex<Target>>);
+pub(crate) struct SharedTarget(Arc<Mutex<Target>>);
 
-impl Shared {
-    pub(crate) fn new(target: Target) -> Shared {
-        Shared(Arc::new(Mutex::new(target)))
+impl SharedTarget {
+    pub(crate) fn new(target: Target) -> SharedTarget {
+        SharedTarget(Arc::new(Mutex::new(target)))
     }
 
     /// The target, as messages show it.
@@ -310,7 +310,7 @@ impl Shared {
     }
 }
 
-impl Write for Shared {
+impl Write for SharedTarget {
     fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
         let mut target = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         target.out.as_mut().map_or(Ok(bytes.len()), |out| out.writer().write(bytes))

@@ -27,5 +27,5 @@ pub use join::JoinKind;
 pub(crate) use join::{Comparison, Join, KeyPair, PrefilterTests};
 pub(crate) use node::{Condition, Node, Op, SortKey, StepId, Target};
 pub(crate) use relation::{Find, Found, Plan, Relation, StepInfo, Wanted};
-pub(crate) use reshape::{Cell, Cells, Spread, Totals, Unnest, Unpivot};
+pub(crate) use reshape::{Cell, Cells, Pivot, Totals, Unnest, Unpivot};
 pub(crate) use window::{Call, Window, WindowKey};

@@ -7,7 +7,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use super::join::Join;
-use super::reshape::{Spread, Totals, Unnest, Unpivot};
+use super::reshape::{Pivot, Totals, Unnest, Unpivot};
 use super::window::Window;
 use crate::deep;
 use crate::expr::bind::AggregateCall;
@@ -77,7 +77,7 @@ pub(crate) enum Op {
     /// Columns become rows.
     Unpivot(Unpivot),
     /// Rows of groups become columns.
-    Spread(Spread),
+    Pivot(Pivot),
     /// Each row also for the totals that it is in.
     Totals(Totals),
     /// Lists become rows.
@@ -176,7 +176,7 @@ impl Node {
                 let made = how.names.iter().chain(&how.values).map(|f| f.id);
                 how.kept.iter().copied().chain(made).collect()
             }
-            Op::Spread(how) => how.made().map(|f| f.id).collect(),
+            Op::Pivot(how) => how.made().map(|f| f.id).collect(),
             Op::Totals(how) => {
                 let mut columns = below();
                 columns.extend(how.made().map(|f| f.id));
@@ -219,7 +219,7 @@ impl Node {
             Op::Join(join) => join.added.iter().chain(join.merged.iter().map(|(f, _)| f)).find(is_it),
             Op::Append { fields, .. } => return fields.iter().find(is_it),
             Op::Unpivot(how) => how.names.iter().chain(&how.values).find(is_it),
-            Op::Spread(how) => return how.made().find(is_it),
+            Op::Pivot(how) => return how.made().find(is_it),
             Op::Totals(how) => how.made().find(is_it),
             Op::Unnest(how) => how.lists.iter().map(|(_, f)| f).find(is_it),
             Op::Paste { added, .. } => added.iter().find(is_it),

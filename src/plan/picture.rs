@@ -137,7 +137,7 @@ fn notes(node: &Node) -> Vec<String> {
             notes
         }
         Op::Unpivot(how) => vec![format!("makes {} of each", plural(how.rows.len() as u64, "row"))],
-        Op::Spread(how) => {
+        Op::Pivot(how) => {
             vec![format!("holds one row for each group; {}", plural(how.cells.len() as u64, "new column"))]
         }
         Op::Totals(_) => vec!["counts each row for its totals, too".into()],

@@ -24,7 +24,7 @@ pub(crate) struct Cells {
 
 /// Rows of groups become columns: one row for each value of `by`, one column for each cell.
 #[derive(Clone)]
-pub(crate) struct Spread {
+pub(crate) struct Pivot {
     pub(crate) by: Vec<Field>,
     pub(crate) keys: Vec<(ColumnId, Type)>,
     /// The values of the keys that have columns.
@@ -74,7 +74,7 @@ pub(crate) struct Unnest {
     pub(crate) skip_nulls: bool,
 }
 
-impl Spread {
+impl Pivot {
     /// The columns that it makes.
     pub(crate) fn made(&self) -> impl Iterator<Item = &Field> {
         self.by.iter().chain(self.cells.iter().map(|cell| &cell.field))

@@ -55,7 +55,7 @@ fn mark(node: &Node, is_above: bool, counters: &Counters, stopped: &mut [bool]) 
 fn takes_all(op: &Op) -> bool {
     match op {
         Op::Sort { .. } | Op::Last { .. } | Op::Group { .. } | Op::Per { .. } => true,
-        Op::Window(_) | Op::Spread(_) | Op::Shared { .. } => true,
+        Op::Window(_) | Op::Pivot(_) | Op::Shared { .. } => true,
         Op::Sample { size, .. } => matches!(size, SampleSize::Rows(_)),
         _ => false,
     }
@@ -65,7 +65,7 @@ fn takes_all(op: &Op) -> bool {
 fn counts_all(op: &Op) -> bool {
     match op {
         Op::Last { per, .. } => per.is_empty(),
-        op => takes_all(op) && !matches!(op, Op::Spread(_) | Op::Shared { .. }),
+        op => takes_all(op) && !matches!(op, Op::Pivot(_) | Op::Shared { .. }),
     }
 }
 

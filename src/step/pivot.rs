@@ -11,7 +11,7 @@ use crate::expr::expand::unknown_column;
 use crate::expr::functions::{self, Arguments};
 use crate::expr::{Bound, ColumnId, Field, Scalar, Type, aggregates, cast};
 use crate::plan::node::Scan;
-use crate::plan::{Cell, Node, Op, Plan, Relation, SortKey, Spread, StepInfo, Totals, Wanted};
+use crate::plan::{self, Cell, Node, Op, Plan, Relation, SortKey, StepInfo, Totals, Wanted};
 use crate::text::{Cursor, comma, expression, name};
 
 /// More columns than these are a mistake.
@@ -472,7 +472,7 @@ impl Step for Pivot {
         }
         let column = |f: &Field| -> (ColumnId, Type) { (f.id, f.kind.clone()) };
         let of_rows = grouped.totals.as_ref().map(|(_, of_rows)| of_rows.clone());
-        let spread = Spread {
+        let pivot = plan::Pivot {
             by: grouped.by.iter().cloned().chain(of_rows.clone()).collect(),
             keys: grouped.keys.iter().map(column).collect(),
             combinations,
@@ -480,7 +480,7 @@ impl Step for Pivot {
             count: grouped.count.map(|f| f.id),
             of_keys: grouped.totals.as_ref().map(|(of_keys, _)| of_keys.id),
         };
-        let mut relation = Relation { node: grouped.relation.node.over(Op::Spread(spread), step), fields };
+        let mut relation = Relation { node: grouped.relation.node.over(Op::Pivot(pivot), step), fields };
         if let Some(of_rows) = of_rows.filter(|_| !grouped.by.is_empty()) {
             relation = with_total_row(relation, &grouped.by, &of_rows, checker);
         }

@@ -17,7 +17,7 @@ use crate::io::json::{JsonOptions, JsonSource};
 use crate::io::parquet::ParquetSource;
 use crate::io::place;
 use crate::io::source::{ReadResources, Source, Spooled};
-use crate::io::workbook::{Part, WorkbookSource};
+use crate::io::workbook::{SheetPart, WorkbookSource};
 use crate::io::{streams, target};
 use crate::plan::node::Scan;
 use crate::plan::{Node, Op, Relation};
@@ -328,7 +328,7 @@ fn set(csv: &mut CsvOptions, setting: &Setting, value: &Value) -> Result<()> {
             );
         }
         "area" => {
-            let area = value.text().filter(|text| Part::is_area(text));
+            let area = value.text().filter(|text| SheetPart::is_area(text));
             csv.part.area = Some(
                 area.ok_or_else(|| setting.unfit("an area: 'B2:F20', or 'B2' for all from there on"))?
                     .to_owned(),

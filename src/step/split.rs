@@ -25,7 +25,7 @@ pub(super) const KIND: StepKind = StepKind {
 struct Split {
     column: (String, Span),
     cut: Cut,
-    parts: Vec<Part>,
+    parts: Vec<SplitPart>,
     keep: bool,
     span: Span,
 }
@@ -40,7 +40,7 @@ enum Cut {
 }
 
 #[derive(Debug)]
-struct Part {
+struct SplitPart {
     name: String,
     kind: Option<Type>,
     span: Span,
@@ -75,7 +75,7 @@ fn read(c: &mut Cursor<'_>) -> Result<Split> {
         let (name, span) = c.name("the name of a part")?;
         let ends = c.at_end() || c.is_symbol_at(0, ",") || c.is_word_at(0, "keep");
         let kind = if ends { None } else { Some(c.type_name()?) };
-        Ok(Part { name, kind, span })
+        Ok(SplitPart { name, kind, span })
     })?;
     let keep = c.take_word("keep");
     let split = Split { column, cut, parts, keep, span: c.since(start) };
@@ -202,7 +202,7 @@ impl fmt::Display for Split {
             Cut::At(separator) => write!(f, " at {}", Scalar::Text(separator.clone()))?,
             Cut::After(places) => write!(f, " after {}", comma(places))?,
         }
-        let part = |part: &Part| match &part.kind {
+        let part = |part: &SplitPart| match &part.kind {
             Some(kind) => format!("{} {kind}", name(&part.name)),
             None => name(&part.name),
         };

@@ -23,7 +23,7 @@ pub(super) const KIND: StepKind = StepKind {
 };
 
 #[derive(Debug)]
-struct Values {
+struct ValuesStep {
     names: Vec<(String, Span)>,
     rows: Vec<(Vec<Expr>, Span)>,
 }
@@ -52,7 +52,7 @@ fn parse(text: StepText<'_>) -> Result<Box<dyn Step>> {
             }
         }
     }
-    Ok(Box::new(Values { names, rows }))
+    Ok(Box::new(ValuesStep { names, rows }))
 }
 
 fn read_row(c: &mut Cursor<'_>) -> Result<(Vec<Expr>, Span)> {
@@ -61,7 +61,7 @@ fn read_row(c: &mut Cursor<'_>) -> Result<(Vec<Expr>, Span)> {
     Ok((cells, c.since(start)))
 }
 
-impl Values {
+impl ValuesStep {
     /// The cells as values, each row as long as the heading.
     fn scalars(&self, environment: &Environment, checker: &mut Checker<'_>) -> Vec<Vec<Scalar>> {
         let mut table = Vec::new();
@@ -93,7 +93,7 @@ impl Values {
     }
 }
 
-impl Step for Values {
+impl Step for ValuesStep {
     fn check(&self, _: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
         let environment = checker.environment.clone();
         let table = self.scalars(&environment, checker);
@@ -143,7 +143,7 @@ impl Step for Values {
     }
 }
 
-impl fmt::Display for Values {
+impl fmt::Display for ValuesStep {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "values {}", comma(self.names.iter().map(|(n, _)| name(n))))?;
         self.rows.iter().try_for_each(|(cells, _)| write!(f, "\n  {}", comma(cells)))

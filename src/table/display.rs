@@ -60,20 +60,20 @@ impl fmt::Display for Table {
 }
 
 /// A column's cells as text.
-struct Column {
+struct ShownColumn {
     name: String,
     cells: Vec<String>,
     right: bool,
     width: usize,
 }
 
-fn columns(table: &Table, rows: usize) -> Vec<Column> {
-    let mut columns: Vec<Column> = table
+fn columns(table: &Table, rows: usize) -> Vec<ShownColumn> {
+    let mut columns: Vec<ShownColumn> = table
         .fields
         .iter()
         .map(|f| {
             let right = f.kind.is_number();
-            Column { name: cut(&f.name, CELL), cells: Vec::new(), right, width: 0 }
+            ShownColumn { name: cut(&f.name, CELL), cells: Vec::new(), right, width: 0 }
         })
         .collect();
     let mut left = rows;
@@ -182,7 +182,7 @@ impl fmt::Display for View<'_> {
 
 fn write_line<'a>(
     f: &mut fmt::Formatter<'_>,
-    cells: impl Iterator<Item = (&'a str, &'a Column)>,
+    cells: impl Iterator<Item = (&'a str, &'a ShownColumn)>,
 ) -> fmt::Result {
     let mut line = String::new();
     for (i, (cell, column)) in cells.enumerate() {
@@ -212,7 +212,7 @@ fn caption(rows: u64, total: u64) -> String {
 }
 
 /// Which columns did not fit; nothing if all did.
-fn not_shown(columns: usize, hidden: &[Column]) -> String {
+fn not_shown(columns: usize, hidden: &[ShownColumn]) -> String {
     if hidden.is_empty() {
         return String::new();
     }

@@ -31,7 +31,8 @@ impl Table {
             let columns = batch.columns.iter().map(widen).collect::<Result<Vec<_>>>()?;
             for row in 0..batch.rows {
                 let cells = self.fields.iter().zip(&columns);
-                let cells = cells.map(|(f, column)| (f.name.as_str(), Cell(Scalar::from_array(column, row))));
+                let cells = cells
+                    .map(|(f, column)| (f.name.as_str(), CellDeserializer(Scalar::from_array(column, row))));
                 let value = T::deserialize(MapDeserializer::new(cells));
                 rows.push(value.map_err(|e: serde::de::value::Error| {
                     Error::new(ErrorKind::Type, format!("Row {} does not fit: {e}.", rows.len() + 1))
@@ -43,17 +44,17 @@ impl Table {
 }
 
 /// A value that serde reads.
-struct Cell(Scalar);
+struct CellDeserializer(Scalar);
 
-impl<'de> IntoDeserializer<'de> for Cell {
-    type Deserializer = Cell;
+impl<'de> IntoDeserializer<'de> for CellDeserializer {
+    type Deserializer = CellDeserializer;
 
-    fn into_deserializer(self) -> Cell {
+    fn into_deserializer(self) -> CellDeserializer {
         self
     }
 }
 
-impl<'de> Deserializer<'de> for Cell {
+impl<'de> Deserializer<'de> for CellDeserializer {
     type Error = serde::de::value::Error;
 
     fn deserialize_any<V: Visitor<'de>>(self, visitor: V) -> Result<V::Value, Self::Error> {
@@ -68,7 +69,9 @@ impl<'de> Deserializer<'de> for Cell {
             }
             Scalar::Text(v) => visitor.visit_string(v),
             Scalar::Binary(v) => visitor.visit_byte_buf(v),
-            Scalar::List(items, _) => visitor.visit_seq(SeqDeserializer::new(items.into_iter().map(Cell))),
+            Scalar::List(items, _) => {
+                visitor.visit_seq(SeqDeserializer::new(items.into_iter().map(CellDeserializer)))
+            }
             other => visitor.visit_string(other.plain()),
         }
     }

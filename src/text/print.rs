@@ -45,9 +45,9 @@ fn tightness(expr: &Expr) -> u8 {
 }
 
 /// A part of an expression, in parentheses if it binds less tightly than `0.1`.
-struct Part<'a>(&'a Expr, u8);
+struct Operand<'a>(&'a Expr, u8);
 
-impl Display for Part<'_> {
+impl Display for Operand<'_> {
     fn fmt(&self, f: &mut Formatter<'_>) -> fmt::Result {
         if tightness(self.0) < self.1 { write!(f, "({})", self.0) } else { self.0.fmt(f) }
     }
@@ -66,26 +66,28 @@ impl Display for Expr {
             Kind::Parameter(parameter) => write!(f, "${parameter}"),
             Kind::Negate(x) => match tightness(x) {
                 UNARY => write!(f, "-({x})"),
-                _ => write!(f, "-{}", Part(x, UNARY)),
+                _ => write!(f, "-{}", Operand(x, UNARY)),
             },
-            Kind::Not(x) => write!(f, "not {}", Part(x, 3)),
+            Kind::Not(x) => write!(f, "not {}", Operand(x, 3)),
             Kind::Binary(op, a, b) => {
                 let own = op.tightness();
                 let left = if own == PREDICATE { operand } else { own };
                 let right = if matches!(op, Binary::And | Binary::Or) { own } else { own + 1 };
-                write!(f, "{} {} {}", Part(a, left), op.symbol(), Part(b, right))
+                write!(f, "{} {} {}", Operand(a, left), op.symbol(), Operand(b, right))
             }
             Kind::Between(x, low, high, sense) => {
-                let (x, low, high) = (Part(x, operand), Part(low, operand), Part(high, operand));
+                let (x, low, high) = (Operand(x, operand), Operand(low, operand), Operand(high, operand));
                 write!(f, "{x} {}between {low} and {high}", not(sense))
             }
-            Kind::In(x, list, sense) => write!(f, "{} {}in ({})", Part(x, operand), not(sense), comma(list)),
-            Kind::Like(x, pattern, sense) => {
-                write!(f, "{} {}like {}", Part(x, operand), not(sense), Part(pattern, operand))
+            Kind::In(x, list, sense) => {
+                write!(f, "{} {}in ({})", Operand(x, operand), not(sense), comma(list))
             }
-            Kind::IsNull(x, sense) => write!(f, "{} is {}null", Part(x, operand), not(sense)),
+            Kind::Like(x, pattern, sense) => {
+                write!(f, "{} {}like {}", Operand(x, operand), not(sense), Operand(pattern, operand))
+            }
+            Kind::IsNull(x, sense) => write!(f, "{} is {}null", Operand(x, operand), not(sense)),
             Kind::IsDistinct(a, b, sense) => {
-                write!(f, "{} is {}distinct from {}", Part(a, operand), not(sense), Part(b, operand))
+                write!(f, "{} is {}distinct from {}", Operand(a, operand), not(sense), Operand(b, operand))
             }
             Kind::Case(arms, otherwise) => {
                 f.write_str("case")?;
@@ -107,10 +109,10 @@ impl Display for Expr {
                 f.write_char(')')
             }
             Kind::Where(aggregate, condition) => {
-                write!(f, "{} where ({condition})", Part(aggregate, POSTFIX))
+                write!(f, "{} where ({condition})", Operand(aggregate, POSTFIX))
             }
-            Kind::Per(aggregate, keys) => write!(f, "{} per {keys}", Part(aggregate, POSTFIX)),
-            Kind::Over(call, frame) => write!(f, "{} over {frame}", Part(call, POSTFIX)),
+            Kind::Per(aggregate, keys) => write!(f, "{} per {keys}", Operand(aggregate, POSTFIX)),
+            Kind::Over(call, frame) => write!(f, "{} over {frame}", Operand(call, POSTFIX)),
             Kind::Each(set) => set.fmt(f),
         }
     }

@@ -177,7 +177,7 @@ fn build_within(node: &Node, context: &Context) -> Result<Pipeline> {
                 Box::new(serial::First { skip: *after, left: *count, stops: !pipeline.acts, step })
             } else {
                 let keys = places(&pipeline.layout, per)?;
-                let seen = serial::Seen::new(keys, kinds_of(node, per), context)?;
+                let seen = serial::SeenKeys::new(keys, kinds_of(node, per), context)?;
                 Box::new(serial::FirstPer { count: *count, seen, passed: Vec::new(), distinct: false, step })
             };
             pipeline.serial.push(op);
@@ -195,7 +195,7 @@ fn build_within(node: &Node, context: &Context) -> Result<Pipeline> {
             let process = rows_per_key::last_rows(keys.clone(), kinds.clone(), *count);
             let sink = PartitionedSink::sink(keys, kinds, (process, 8), context);
             let mut pipeline = pipeline_of(pipeline::run(pipeline, sink, context)?, layout);
-            pipeline.push(Box::new(stream::Count(step)));
+            pipeline.push(Box::new(stream::CountRows(step)));
             Ok(pipeline)
         }
         Op::Sample { size, seed } => {
@@ -220,7 +220,7 @@ fn build_within(node: &Node, context: &Context) -> Result<Pipeline> {
         Op::Distinct(by) => {
             let mut pipeline = below()?;
             let keys = places(&pipeline.layout, by)?;
-            let seen = serial::Seen::new(keys, kinds_of(node, by), context)?;
+            let seen = serial::SeenKeys::new(keys, kinds_of(node, by), context)?;
             let passed = Vec::new();
             pipeline.serial.push(Box::new(serial::FirstPer { count: 1, seen, passed, distinct: true, step }));
             Ok(pipeline)
@@ -256,7 +256,7 @@ fn build_within(node: &Node, context: &Context) -> Result<Pipeline> {
             let kinds = by.iter().map(|f| f.kind.clone()).collect();
             pipeline.acts = true;
             pipeline.serial.push(Box::new(serial::RequireUnique {
-                seen: serial::Seen::new(keys, kinds, context)?,
+                seen: serial::SeenKeys::new(keys, kinds, context)?,
                 names: by.iter().map(|f| f.name.clone()).collect(),
                 shown: named_places(&pipeline.layout, shown)?,
                 text: text(),
@@ -267,7 +267,7 @@ fn build_within(node: &Node, context: &Context) -> Result<Pipeline> {
         Op::Unpivot(how) => reshape::unpivot(how, node, below()?, context),
         Op::Unnest(how) => reshape::unnest(how, node, below()?, context),
         Op::Totals(how) => reshape::totals(how, node, below()?, context),
-        Op::Spread(how) => reshape::spread(how, node, below()?, context),
+        Op::Pivot(how) => reshape::pivot(how, node, below()?, context),
         Op::Window(how) => window::window(how, node, below()?, context),
         Op::Join(how) => {
             let other = build(&how.other, context)?;
@@ -289,7 +289,7 @@ fn build_within(node: &Node, context: &Context) -> Result<Pipeline> {
             };
             append(below()?, own)?;
             others.iter().try_for_each(|(other, columns)| append(build(other, context)?, columns))?;
-            all.push(Box::new(stream::Count(step)));
+            all.push(Box::new(stream::CountRows(step)));
             Ok(all)
         }
         Op::Paste { other, added } => {

@@ -11,7 +11,7 @@ use crate::exec::pipeline::{self, Pipeline};
 use crate::exec::spill::partitioned::PartitionedSink;
 use crate::exec::{pivot, stream, unpivot};
 use crate::expr::{Bound, ColumnId, Event, Field, Type};
-use crate::plan::{self, Node, Spread, Totals, Unnest, Unpivot};
+use crate::plan::{self, Node, Pivot, Totals, Unnest, Unpivot};
 
 pub(super) fn unpivot(
     how: &Unpivot,
@@ -79,7 +79,7 @@ pub(super) fn totals(
     Ok(pipeline)
 }
 
-pub(super) fn spread(how: &Spread, node: &Node, pipeline: Pipeline, context: &Context) -> Result<Pipeline> {
+pub(super) fn pivot(how: &Pivot, node: &Node, pipeline: Pipeline, context: &Context) -> Result<Pipeline> {
     let (layout, step) = (pipeline.layout.clone(), node.step);
     let by: Vec<ColumnId> = how.by.iter().map(|f| f.id).collect();
     let keys: Vec<ColumnId> = how.keys.iter().map(|(id, _)| *id).collect();
@@ -98,7 +98,7 @@ pub(super) fn spread(how: &Spread, node: &Node, pipeline: Pipeline, context: &Co
     };
     let kinds: Vec<Type> = how.by.iter().map(|f| f.kind.clone()).collect();
     let left_out = Arc::new(AtomicUsize::new(0));
-    let spread = pivot::Spread {
+    let operator = pivot::PivotOperator {
         by: places(&layout, &by)?,
         by_kinds: kinds.clone(),
         keys: places(&layout, &keys)?,
@@ -114,12 +114,12 @@ pub(super) fn spread(how: &Spread, node: &Node, pipeline: Pipeline, context: &Co
     };
     let bytes_a_row = 16 + how.combinations.len() * 4;
     let places = places(&layout, &by)?;
-    let sink = PartitionedSink::sink(places, kinds, (Arc::new(spread), bytes_a_row), context);
+    let sink = PartitionedSink::sink(places, kinds, (Arc::new(operator), bytes_a_row), context);
     let rows = pipeline::run(pipeline, sink, context)?;
     let mut work = MorselOutput::new(context.steps());
     work.counters.event(step, Event::OtherValue, left_out.load(Ordering::Relaxed));
     context.absorb(&mut work)?;
     let mut pipeline = pipeline_of(rows, node.columns());
-    pipeline.push(Box::new(stream::Count(step)));
+    pipeline.push(Box::new(stream::CountRows(step)));
     Ok(pipeline)
 }

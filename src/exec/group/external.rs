@@ -1,4 +1,6 @@
-//! Values of aggregates that do not fit in memory: on disk, sorted by group and value.
+//! External aggregation: aggregates whose state is a set of values (median, quantiles, mode, distinct counts) where the
+//! states do not fit in memory. Their values are drained into an external sort by group and value, and the results are
+//! found in one pass over the sorted values.
 
 use std::sync::Arc;
 
@@ -17,7 +19,7 @@ use crate::expr::{Batch, Type};
 /// What the states of some accumulators held, once it did not fit.
 #[derive(Default)]
 pub(crate) struct ExternalStates {
-    values: Vec<Option<Values>>,
+    values: Vec<Option<SortedValues>>,
     /// Rows that came since states were weighed, which takes a walk over all groups.
     unweighed: usize,
 }
@@ -26,17 +28,17 @@ pub(crate) struct ExternalStates {
 const WEIGHED: usize = 1 << 16;
 
 /// The values of an aggregate, with the numbers of their groups before them.
-struct Values {
+struct SortedValues {
     kind: Type,
     sorter: Sorter,
     /// Rows of each group.
     rows: Vec<u64>,
 }
 
-impl Values {
+impl SortedValues {
     /// Takes the values out of all states.
     fn add(&mut self, accumulator: &mut dyn Accumulator) -> Result<()> {
-        let Values { sorter, rows: counts, .. } = self;
+        let SortedValues { sorter, rows: counts, .. } = self;
         accumulator.drain(&mut |group, columns| {
             let rows = columns.first().map_or(0, |values| values.len());
             if rows == 0 {
@@ -73,7 +75,8 @@ impl Values {
 }
 
 impl ExternalStates {
-    /// Takes out of memory what can be, of states that have so many bytes; what is left is for the sorted values.
+    /// Drains the values of all states that can be drained to disk. `bytes` is what the states hold now: it is reserved
+    /// first, so that the sorters that are started get what is left of the budget.
     pub(crate) fn take(
         &mut self,
         accumulators: &mut [Box<dyn Accumulator>],
@@ -87,7 +90,7 @@ impl ExternalStates {
             if let (None, Some(kind)) = (&values, accumulator.external()) {
                 let key = |place: usize, kind: Type| OrderKey::column(place, kind, false, false);
                 let sorter = Sorter::new(vec![key(0, Type::Int), key(1, kind.clone())], disk)?;
-                *values = Some(Values { kind, sorter, rows: Vec::new() });
+                *values = Some(SortedValues { kind, sorter, rows: Vec::new() });
             }
             if let Some(values) = values {
                 values.add(accumulator.as_mut())?;
@@ -127,7 +130,7 @@ impl ExternalStates {
     ) -> Result<Vec<ArrayRef>> {
         let mut values = std::mem::take(&mut self.values);
         values.resize_with(accumulators.len(), || None);
-        let result = |(accumulator, values): (&mut Box<dyn Accumulator>, Option<Values>)| {
+        let result = |(accumulator, values): (&mut Box<dyn Accumulator>, Option<SortedValues>)| {
             accumulator.grow(groups);
             match values {
                 Some(values) => values.results(accumulator.as_mut(), groups),

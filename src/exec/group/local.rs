@@ -201,9 +201,9 @@ impl Gather for LocalTable<'_> {
     }
 }
 
-pub(super) struct Workers(pub(super) Arc<Grouping>);
+pub(super) struct GroupWorkers(pub(super) Arc<Grouping>);
 
-impl Prepare for Workers {
+impl Prepare for GroupWorkers {
     fn prepare(&self, batch: Batch, work: &mut MorselOutput) -> Result<Part> {
         let mut local = LocalTable::new(&self.0)?;
         local.update(batch, work)?;

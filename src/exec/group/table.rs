@@ -6,7 +6,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use churn_kernels::memory;
 
 use super::broadcast::{Broadcast, BroadcastRows};
-use super::local::{GroupPartition, Grouping, PartitionedGroups, Workers, partitions_of};
+use super::local::{GroupPartition, GroupWorkers, Grouping, PartitionedGroups, partitions_of};
 use super::partition::{PARTITIONS, Partition};
 use crate::error::{Error, ErrorKind, Result};
 use crate::exec::budget::{Budget, Reservation};
@@ -67,7 +67,7 @@ pub(crate) fn sink(grouping: Grouping, budget: &Budget, spill: Spill, threads: u
         row: 0,
         reservation: budget.reservation(),
     };
-    Ok(Sink { prepare: Arc::new(Workers(grouping)), commit: Box::new(commit) })
+    Ok(Sink { prepare: Arc::new(GroupWorkers(grouping)), commit: Box::new(commit) })
 }
 
 /// Where a group of a worker's table was first seen.
@@ -116,7 +116,7 @@ impl Groups {
         self.partitions.iter_mut().map(groups).sum()
     }
 
-    /// Deals the one partition to many.
+    /// Splits the one partition into [`PARTITIONS`] by the hashes of the keys.
     fn partition(&mut self) -> Result<()> {
         self.grouping.are_many.store(true, Relaxed);
         let Some(whole) = self.partitions.pop() else { return Ok(()) };

@@ -26,19 +26,19 @@ pub(super) struct Bands {
 /// One condition: the rank that each row has, and the values behind the ranks.
 struct Condition {
     op: Binary,
-    values: Sorted,
+    values: BandOrder,
     ranks: Vec<u32>,
 }
 
 /// Different values in order.
-enum Sorted {
+enum BandOrder {
     Words(Vec<u64>),
     Rows(RowConverter, Vec<OwnedRow>),
 }
 
-impl Sorted {
+impl BandOrder {
     /// The values of a column, and the rank of each row; rows without a value have any.
-    fn new(column: &ArrayRef, kind: &Type) -> Result<(Sorted, Vec<u32>)> {
+    fn new(column: &ArrayRef, kind: &Type) -> Result<(BandOrder, Vec<u32>)> {
         let column = normal(column)?;
         if is_word(kind) {
             let words = words_of(&column);
@@ -47,7 +47,7 @@ impl Sorted {
             values.sort_unstable();
             values.dedup();
             let ranks = words.iter().map(|w| values.partition_point(|v| v < w) as u32).collect();
-            return Ok((Sorted::Words(values), ranks));
+            return Ok((BandOrder::Words(values), ranks));
         }
         let converter =
             RowConverter::new(vec![SortField::new(kind.arrow())]).map_err(crate::expr::arrow_error)?;
@@ -62,20 +62,20 @@ impl Sorted {
         values.sort_unstable();
         values.dedup();
         let ranks = rows.iter().map(|r| values.partition_point(|v| v.row() < r) as u32).collect();
-        Ok((Sorted::Rows(converter, values), ranks))
+        Ok((BandOrder::Rows(converter, values), ranks))
     }
 
     /// For each value of a column how many of the values are less, and how many are not greater.
     fn places(&self, column: &ArrayRef) -> Result<Vec<(u64, u64)>> {
         let column = normal(column)?;
         Ok(match self {
-            Sorted::Words(values) => words_of(&column)
+            BandOrder::Words(values) => words_of(&column)
                 .iter()
                 .map(|w| {
                     (values.partition_point(|v| v < w) as u64, values.partition_point(|v| v <= w) as u64)
                 })
                 .collect(),
-            Sorted::Rows(converter, values) => {
+            BandOrder::Rows(converter, values) => {
                 let rows = converter.convert_columns(&[column]).map_err(crate::expr::arrow_error)?;
                 let place = |test: &dyn Fn(&OwnedRow) -> bool| values.partition_point(test) as u64;
                 rows.iter().map(|r| (place(&|v| v.row() < r), place(&|v| v.row() <= r))).collect()
@@ -88,7 +88,7 @@ impl Bands {
     /// The conditions, with the other table's columns; `None` if there are none.
     pub(super) fn new(conditions: &[(Binary, Type)], columns: &[ArrayRef]) -> Result<Option<Bands>> {
         let condition = |((op, kind), column): (&(Binary, Type), &ArrayRef)| {
-            let (values, mut ranks) = Sorted::new(column, kind)?;
+            let (values, mut ranks) = BandOrder::new(column, kind)?;
             // `left >= other` asks for small values: turned over, for large ranks.
             if matches!(op, Binary::Greater | Binary::GreaterEqual) {
                 ranks.iter_mut().for_each(|rank| *rank = u32::MAX - *rank);

@@ -59,7 +59,7 @@ impl Matched {
             return;
         }
         if self.rows <= SMALL && rows.len() > self.words.len() {
-            // BuildInput first, so that workers do not wait for each other.
+            // Gathered first, so that workers do not wait for each other.
             let mut own = vec![0u8; self.words.len() * 64];
             for row in rows {
                 if let Some(mark) = own.get_mut(*row as usize) {
@@ -260,15 +260,15 @@ pub(super) struct BuildSink {
     reservation: Reservation,
     budget: Budget,
     spill: Spill,
-    made: Made,
+    made: BuildSlot,
 }
 
 /// Where a sink puts what it made.
-pub(super) type Made = Arc<Mutex<Option<BuildInput>>>;
+pub(super) type BuildSlot = Arc<Mutex<Option<BuildInput>>>;
 
 impl BuildSink {
-    pub(super) fn sink(spec: &Arc<JoinSpec>, context: &Context) -> (Sink, Made) {
-        let made = Made::default();
+    pub(super) fn sink(spec: &Arc<JoinSpec>, context: &Context) -> (Sink, BuildSlot) {
+        let made = BuildSlot::default();
         let commit = BuildSink {
             spec: spec.clone(),
             batches: Vec::new(),

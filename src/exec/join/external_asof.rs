@@ -1,4 +1,11 @@
-//! The other table's rows of an asof join that do not fit, nearest first: what a left row matches first is nearest.
+//! An as-of join whose build side does not fit in memory.
+//!
+//! The rows of a build-side partition are sorted on disk by the column that is compared: falling where the nearest row
+//! is the greatest one not above the left row (`>`, `>=`), rising where it is the least one not below it; of equal rows
+//! the last in input order comes first. Blocks of that file are loaded one after the other and probed with all left
+//! rows: the first match that a left row finds is its nearest one, and later blocks cannot have a nearer. Rows that
+//! matched none are sorted back by their positions at the end. Cost: two external sorts of the partition, and one pass
+//! over the left rows for each block.
 
 use std::sync::Arc;
 

@@ -9,7 +9,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 
 use arrow_array::BooleanArray;
 
-use super::spec::Shared;
+use super::spec::ProbeInput;
 use crate::error::Result;
 use crate::exec::keys::UNKNOWN;
 use crate::exec::morsel_output::MorselOutput;
@@ -27,15 +27,15 @@ const TRIED: usize = 1 << 15;
 const RANGED: usize = 1 << 20;
 
 /// Left rows whose keys the other table has.
-struct Keys {
-    shared: Shared,
+struct KeyFilter {
+    shared: ProbeInput,
     /// The left keys, placed among the columns of the test.
     keys: Vec<Bound>,
     tried: AtomicUsize,
     kept: AtomicUsize,
 }
 
-impl ScanFilter for Keys {
+impl ScanFilter for KeyFilter {
     fn keep(&self, batch: &Batch, work: &mut MorselOutput) -> Result<BooleanArray> {
         let (tried, kept) = (self.tried.load(Ordering::Relaxed), self.kept.load(Ordering::Relaxed));
         if tried > TRIED && kept * 2 > tried {
@@ -58,7 +58,7 @@ impl ScanFilter for Keys {
 }
 
 /// Has the left table's source test the keys, if its rows come straight from there.
-pub(super) fn push(join: &Join, left: &mut Pipeline, shared: &Shared) -> Result<()> {
+pub(super) fn push(join: &Join, left: &mut Pipeline, shared: &ProbeInput) -> Result<()> {
     let drops = matches!(join.kind, JoinKind::Inner | JoinKind::Semi) && !join.expect_all;
     let is_infallible = join.keys.iter().all(|key| key.left.is_infallible());
     let [leg] = left.legs.as_mut_slice() else { return Ok(()) };
@@ -91,14 +91,14 @@ pub(super) fn push(join: &Join, left: &mut Pipeline, shared: &Shared) -> Result<
             leg.scan.narrow(&[(place, range)]);
         }
         let (tried, kept) = (AtomicUsize::new(0), AtomicUsize::new(0));
-        tests.push(Box::new(Keys { shared: shared.clone(), keys, tried, kept }));
+        tests.push(Box::new(KeyFilter { shared: shared.clone(), keys, tried, kept }));
     }
     leg.test = (!tests.is_empty()).then_some(ScanTest { columns, tests });
     Ok(())
 }
 
 /// The least and the greatest of the other table's first keys.
-fn range((how, side): &Shared, join: &Join) -> Option<Range> {
+fn range((how, side): &ProbeInput, join: &Join) -> Option<Range> {
     let kind = &join.keys.first()?.kind;
     if !matches!(kind, Type::Int | Type::Date | Type::Timestamp | Type::Text) || side.rows.rows > RANGED {
         return None;

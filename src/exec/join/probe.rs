@@ -2,7 +2,7 @@
 
 use std::sync::{Mutex, PoisonError};
 
-use super::spec::{Left, Pairs, Shared};
+use super::spec::{Left, Pairs, ProbeInput};
 use crate::error::Result;
 use crate::exec::keys::UNKNOWN;
 use crate::exec::morsel_output::MorselOutput;
@@ -15,7 +15,7 @@ use crate::io::source::{Morsel, Scan};
 const CHUNK: usize = 1 << 14;
 
 /// Finds what left rows match; many workers do it at once.
-pub(super) struct Probe(pub(super) Shared);
+pub(super) struct Probe(pub(super) ProbeInput);
 
 impl StreamOp for Probe {
     fn multiplies(&self) -> bool {
@@ -108,7 +108,7 @@ impl Probe {
 
 /// The other table's rows that no left row matched, once all left rows were seen.
 pub(super) struct Unmatched {
-    pub(super) shared: Shared,
+    pub(super) shared: ProbeInput,
     pub(super) left_kinds: Vec<Type>,
     pub(super) next: Mutex<usize>,
 }

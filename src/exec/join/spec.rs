@@ -225,4 +225,4 @@ impl JoinSpec {
 }
 
 /// A join and the table that it is probed against.
-pub(super) type Shared = (Arc<JoinSpec>, Arc<BuildSide>);
+pub(super) type ProbeInput = (Arc<JoinSpec>, Arc<BuildSide>);

@@ -5,7 +5,7 @@ use arrow_array::{Array, ArrayRef};
 
 use super::buckets::{Buckets, Scale};
 use super::measure;
-use super::values::{Limits, Values};
+use super::values::{Limits, ValueCounts};
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::aggregates::{self, Accumulator, Maker};
 use crate::expr::functions::Arguments;
@@ -98,7 +98,7 @@ pub(crate) struct Summary {
     pub(crate) nan: u64,
     pub(crate) lengths: Option<Lengths>,
     /// Of types whose values can be compared.
-    pub(crate) values: Option<Values>,
+    pub(crate) values: Option<ValueCounts>,
 }
 
 impl Summary {
@@ -111,7 +111,7 @@ impl Summary {
             zeros: 0,
             nan: 0,
             lengths: (*kind == Type::Text).then(Lengths::new),
-            values: compares.then(|| Values::new(kind, limits)).transpose()?,
+            values: compares.then(|| ValueCounts::new(kind, limits)).transpose()?,
         })
     }
 

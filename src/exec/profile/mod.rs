@@ -47,8 +47,8 @@ pub(crate) type Slot = Arc<Mutex<Option<Found>>>;
 pub(crate) fn sink(asked: Asked, slot: Slot, threads: usize) -> Result<Sink> {
     let asked = Arc::new(asked);
     let (all, pairs) = (Summaries::new(&asked)?, asked.pairs.states());
-    let whole = Whole { asked: asked.clone(), all, pairs, threads, slot };
-    Ok(Sink { prepare: Arc::new(Workers(asked)), commit: Box::new(whole) })
+    let whole = ProfileSink { asked: asked.clone(), all, pairs, threads, slot };
+    Ok(Sink { prepare: Arc::new(ProfileWorkers(asked)), commit: Box::new(whole) })
 }
 
 /// Bytes of columns of pairs that a worker gathers before it hands them over.
@@ -84,22 +84,22 @@ impl Summaries {
     }
 }
 
-struct Workers(Arc<Asked>);
+struct ProfileWorkers(Arc<Asked>);
 
-impl Prepare for Workers {
+impl Prepare for ProfileWorkers {
     fn prepare(&self, batch: Batch, _: &mut MorselOutput) -> Result<Part> {
-        let mut local = Local::new(&self.0)?;
+        let mut local = LocalSummaries::new(&self.0)?;
         local.update(&batch)?;
         local.part()
     }
 
     fn gather(&self) -> Option<Result<Box<dyn Gather + '_>>> {
-        Some(Local::new(&self.0).map(|local| Box::new(local) as Box<dyn Gather + '_>))
+        Some(LocalSummaries::new(&self.0).map(|local| Box::new(local) as Box<dyn Gather + '_>))
     }
 }
 
 /// What is found of a morsel.
-struct Local<'a> {
+struct LocalSummaries<'a> {
     asked: &'a Asked,
     summaries: Summaries,
     /// The columns of pairs, in batches, and their bytes.
@@ -115,9 +115,9 @@ enum Told {
     Morsel(Vec<Vec<Float64Array>>, Summaries),
 }
 
-impl<'a> Local<'a> {
-    fn new(asked: &'a Asked) -> Result<Local<'a>> {
-        Ok(Local { asked, summaries: Summaries::new(asked)?, rows: Vec::new(), bytes: 0 })
+impl<'a> LocalSummaries<'a> {
+    fn new(asked: &'a Asked) -> Result<LocalSummaries<'a>> {
+        Ok(LocalSummaries { asked, summaries: Summaries::new(asked)?, rows: Vec::new(), bytes: 0 })
     }
 
     fn update(&mut self, batch: &Batch) -> Result<()> {
@@ -135,7 +135,7 @@ impl<'a> Local<'a> {
     }
 }
 
-impl Gather for Local<'_> {
+impl Gather for LocalSummaries<'_> {
     fn add(&mut self, batch: Batch, _: &mut MorselOutput) -> Result<Option<Part>> {
         self.update(&batch)?;
         if self.bytes < PAIR_BYTES {
@@ -151,7 +151,7 @@ impl Gather for Local<'_> {
 }
 
 /// What is found of all rows so far.
-struct Whole {
+struct ProfileSink {
     asked: Arc<Asked>,
     all: Summaries,
     pairs: Vec<Moments>,
@@ -159,7 +159,7 @@ struct Whole {
     slot: Slot,
 }
 
-impl Commit for Whole {
+impl Commit for ProfileSink {
     fn commit(&mut self, part: Part, _: &mut MorselOutput) -> Result<bool> {
         let Ok(told) = part.downcast::<Told>() else {
             return Err(Error::new(

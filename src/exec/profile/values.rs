@@ -32,7 +32,7 @@ impl Limits {
 }
 
 /// The values of a column.
-pub(crate) struct Values {
+pub(crate) struct ValueCounts {
     kind: Type,
     limits: Limits,
     keys: KeyTable,
@@ -48,10 +48,10 @@ struct Sketch {
     buckets: Buckets,
 }
 
-impl Values {
-    pub(crate) fn new(kind: &Type, limits: Limits) -> Result<Values> {
+impl ValueCounts {
+    pub(crate) fn new(kind: &Type, limits: Limits) -> Result<ValueCounts> {
         let keys = KeyTable::new(vec![kind.clone()])?;
-        Ok(Values { kind: kind.clone(), limits, keys, counts: Vec::new(), lost: 0, sketch: None })
+        Ok(ValueCounts { kind: kind.clone(), limits, keys, counts: Vec::new(), lost: 0, sketch: None })
     }
 
     /// Counts the values of a batch, none of which is null; `measures` has the measure of each.
@@ -68,7 +68,7 @@ impl Values {
     }
 
     /// Adds the values of later rows.
-    pub(crate) fn merge(&mut self, other: Values) -> Result<()> {
+    pub(crate) fn merge(&mut self, other: ValueCounts) -> Result<()> {
         if other.sketch.is_some() {
             self.start_sketch()?;
         }

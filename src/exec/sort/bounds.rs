@@ -5,7 +5,7 @@
 
 use churn_kernels::search;
 
-use super::order::Keys;
+use super::order::SortKeys;
 
 /// Rows of a part from which on its keys tell how those of all are spread.
 pub(super) const TELLING: usize = 1 << 12;
@@ -15,7 +15,7 @@ const RANGES: usize = 1 << 10;
 
 /// Ranges of codes of keys, lowest first, each up to a bound.
 #[derive(Debug, PartialEq, Eq)]
-pub(super) struct Bounds(search::Bounds);
+pub(super) struct RangeBounds(search::Bounds);
 
 /// How rows are partitioned.
 pub(super) struct RangePartitions {
@@ -27,17 +27,17 @@ pub(super) struct RangePartitions {
     pub(super) starts: Vec<usize>,
 }
 
-impl Bounds {
+impl RangeBounds {
     /// Bounds of ranges that each have about as many of these rows. A code that would fill a range has one of its own.
-    pub(super) fn new(keys: &Keys, rows: usize) -> Bounds {
+    pub(super) fn new(keys: &SortKeys, rows: usize) -> RangeBounds {
         let mut sample = Vec::with_capacity(rows);
         keys.each_code(rows, |code| sample.push(code));
         sample.sort_unstable();
-        Bounds::between(&sample, RANGES)
+        RangeBounds::between(&sample, RANGES)
     }
 
     /// Bounds of so many ranges that each have about as many of these codes, which are in order.
-    pub(super) fn between(sorted: &[u128], ranges: usize) -> Bounds {
+    pub(super) fn between(sorted: &[u128], ranges: usize) -> RangeBounds {
         let mut bounds: Vec<u128> = Vec::with_capacity(ranges);
         for range in 1..ranges {
             let Some(code) = sorted.get(range * sorted.len() / ranges).copied() else { break };
@@ -47,7 +47,7 @@ impl Bounds {
                 _ => bounds.push(code),
             }
         }
-        Bounds(search::Bounds::new(bounds))
+        RangeBounds(search::Bounds::new(bounds))
     }
 
     /// How many ranges there are.
@@ -68,7 +68,7 @@ impl Bounds {
 
     /// Deals rows with these keys to the ranges, those of a range in the order they have; `None` where many come
     /// together that are not alike.
-    pub(super) fn partitioned(&self, keys: &Keys, rows: usize) -> Option<RangePartitions> {
+    pub(super) fn partitioned(&self, keys: &SortKeys, rows: usize) -> Option<RangePartitions> {
         let mut starts = vec![0; self.ranges() + 1];
         let mut ranges: Vec<u32> = Vec::with_capacity(rows);
         keys.each_code(rows, |code| {
@@ -106,14 +106,14 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
-    fn keys(values: Vec<u64>) -> (Keys, usize) {
+    fn keys(values: Vec<u64>) -> (SortKeys, usize) {
         let rows = values.len();
-        (Keys::Words(vec![Words { values, ..Words::default() }]), rows)
+        (SortKeys::Words(vec![Words { values, ..Words::default() }]), rows)
     }
 
-    fn bounds(values: impl IntoIterator<Item = u64>) -> Bounds {
+    fn bounds(values: impl IntoIterator<Item = u64>) -> RangeBounds {
         let (keys, rows) = keys(values.into_iter().collect());
-        Bounds::new(&keys, rows)
+        RangeBounds::new(&keys, rows)
     }
 
     proptest! {

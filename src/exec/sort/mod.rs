@@ -33,13 +33,13 @@ pub(crate) use part::Written;
 pub(super) use sorter::{Sorter, batches};
 pub(super) use table::gathered;
 
-use part::Workers;
+use part::SortWorkers;
 use ranges::Ranges;
-use scan::Sorted;
-use table::{Keyed, Table};
+use scan::SortedScan;
+use table::{Keyed, SortTable};
 
 /// The ordered side.
-struct Sort {
+struct SortSink {
     /// The most rows that are wanted.
     keep: Option<usize>,
     reservation: Reservation,
@@ -56,25 +56,25 @@ pub(crate) fn sink(
     written: Option<Written>,
     context: &Context,
 ) -> Result<Sink> {
-    let commit = Sort::new(keep, context.budget.reservation(), &context.spill, context.threads());
-    let workers = Workers::new(order, written, &context.budget)?;
+    let commit = SortSink::new(keep, context.budget.reservation(), &context.spill, context.threads());
+    let workers = SortWorkers::new(order, written, &context.budget)?;
     Ok(Sink { prepare: Arc::new(workers), commit: Box::new(commit) })
 }
 
-impl Sort {
-    fn new(keep: Option<usize>, reservation: Reservation, spill: &Spill, threads: usize) -> Sort {
-        Sort { keep, reservation, spill: spill.clone(), threads, parts: Vec::new(), runs: Vec::new() }
+impl SortSink {
+    fn new(keep: Option<usize>, reservation: Reservation, spill: &Spill, threads: usize) -> SortSink {
+        SortSink { keep, reservation, spill: spill.clone(), threads, parts: Vec::new(), runs: Vec::new() }
     }
 
     /// Puts what is held on disk, in order.
     fn spill_held(&mut self) -> Result<()> {
-        let table = Table::new(std::mem::take(&mut self.parts));
+        let table = SortTable::new(std::mem::take(&mut self.parts));
         self.runs.extend(Ranges::new(table, self.threads)?.spilled(&self.spill, self.threads)?);
         self.reservation.hold(0)
     }
 }
 
-impl Commit for Sort {
+impl Commit for SortSink {
     fn commit(&mut self, part: Part, _: &mut MorselOutput) -> Result<bool> {
         let Ok(keyed) = part.downcast::<Keyed>() else {
             return Err(Error::new(ErrorKind::Internal, "A sort was handed something else than rows."));
@@ -91,8 +91,8 @@ impl Commit for Sort {
 
     fn finish(mut self: Box<Self>, _: &mut MorselOutput) -> Result<Materialized> {
         if self.runs.is_empty() {
-            let ranges = Ranges::new(Table::new(self.parts), self.threads)?;
-            return Ok(Materialized::Scan(Box::new(Sorted::new(
+            let ranges = Ranges::new(SortTable::new(self.parts), self.threads)?;
+            return Ok(Materialized::Scan(Box::new(SortedScan::new(
                 ranges,
                 self.keep,
                 self.threads,

@@ -73,42 +73,42 @@ pub(crate) fn is_word(kind: &Type) -> bool {
 }
 
 /// The keys of a part's rows.
-pub(super) enum Keys {
+pub(super) enum SortKeys {
     Words(Vec<Words>),
     Rows(Rows),
 }
 
-impl Keys {
+impl SortKeys {
     /// The keys of so many rows, from the key columns of some batches; `converter` is that of keys that are not words.
     pub(super) fn new(
         batches: &[Vec<ArrayRef>],
         order: &Order,
         converter: Option<&RowConverter>,
         rows: usize,
-    ) -> Result<Keys> {
+    ) -> Result<SortKeys> {
         let Some(converter) = converter else {
             let words =
                 |(place, key)| Words::new(batches.iter().filter_map(move |b| b.get(place)), key, rows);
-            return Ok(Keys::Words(order.keys.iter().enumerate().map(words).collect()));
+            return Ok(SortKeys::Words(order.keys.iter().enumerate().map(words).collect()));
         };
         let mut keys = converter.empty_rows(rows, 0);
         for columns in batches {
             converter.append(&mut keys, columns).map_err(crate::expr::arrow_error)?;
         }
-        Ok(Keys::Rows(keys))
+        Ok(SortKeys::Rows(keys))
     }
 
     /// Calls `f` with the code of each row.
     pub(super) fn each_code(&self, rows: usize, mut f: impl FnMut(u128)) {
         match self {
-            Keys::Words(words) => match words.as_slice() {
+            SortKeys::Words(words) => match words.as_slice() {
                 [Words { values, nulls: None, .. }] => values.iter().for_each(|v| f(code_of(*v, 0))),
                 [Words { values: a, nulls: None, .. }, Words { values: b, nulls: None, .. }, ..] => {
                     a.iter().zip(b).for_each(|(a, b)| f(code_of(*a, *b)));
                 }
                 _ => (0..rows).for_each(|row| f(self.code(row))),
             },
-            Keys::Rows(keys) => keys.iter().for_each(|key| f(leading(key.as_ref()))),
+            SortKeys::Rows(keys) => keys.iter().for_each(|key| f(leading(key.as_ref()))),
         }
     }
 
@@ -116,8 +116,8 @@ impl Keys {
     /// bytes.
     pub(super) fn code(&self, row: usize) -> u128 {
         match self {
-            Keys::Rows(keys) => leading(keys.row(row).as_ref()),
-            Keys::Words(words) => {
+            SortKeys::Rows(keys) => leading(keys.row(row).as_ref()),
+            SortKeys::Words(words) => {
                 let word = |place: usize| words.get(place).map_or(0, |words| words.whole(row));
                 code_of(word(0), word(1))
             }
@@ -125,15 +125,15 @@ impl Keys {
     }
 
     /// The keys of the rows in this order.
-    pub(super) fn taken(&self, order: &[u32], converter: Option<&RowConverter>) -> Keys {
+    pub(super) fn taken(&self, order: &[u32], converter: Option<&RowConverter>) -> SortKeys {
         match (self, converter) {
-            (Keys::Rows(keys), Some(converter)) => {
+            (SortKeys::Rows(keys), Some(converter)) => {
                 let mut taken = converter.empty_rows(keys.num_rows(), keys.size());
                 order.iter().for_each(|row| taken.push(keys.row(*row as usize)));
-                Keys::Rows(taken)
+                SortKeys::Rows(taken)
             }
-            (Keys::Rows(_), None) => Keys::Words(Vec::new()),
-            (Keys::Words(words), _) => Keys::Words(words.iter().map(|w| w.taken(order)).collect()),
+            (SortKeys::Rows(_), None) => SortKeys::Words(Vec::new()),
+            (SortKeys::Words(words), _) => SortKeys::Words(words.iter().map(|w| w.taken(order)).collect()),
         }
     }
 }

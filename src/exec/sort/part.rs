@@ -12,9 +12,9 @@ use arrow_row::RowConverter;
 use arrow_schema::DataType;
 use churn_kernels::lines;
 
-use super::bounds::{Bounds, RangePartitions, TELLING};
-use super::order::{Keys, Order};
-use super::table::{Keyed, Layout, Table, gathered};
+use super::bounds::{RangeBounds, RangePartitions, TELLING};
+use super::order::{Order, SortKeys};
+use super::table::{Keyed, Layout, SortTable, gathered};
 use crate::error::Result;
 use crate::exec::budget::Budget;
 use crate::exec::morsel_output::MorselOutput;
@@ -48,57 +48,57 @@ impl Written {
 const PART_BYTES: u64 = 8 << 20;
 
 /// A worker's side.
-pub(super) struct Workers {
+pub(super) struct SortWorkers {
     order: Order,
     converter: Option<RowConverter>,
     written: Option<Written>,
     /// The bounds of the ranges that rows are partitioned to, once some rows have told them.
-    bounds: OnceLock<Arc<Bounds>>,
+    bounds: OnceLock<Arc<RangeBounds>>,
     /// Bytes of the rows of a part from which on it is closed. The order of rows does not depend on parts.
     part_bytes: usize,
 }
 
-impl Workers {
-    pub(super) fn new(order: Order, written: Option<Written>, budget: &Budget) -> Result<Workers> {
+impl SortWorkers {
+    pub(super) fn new(order: Order, written: Option<Written>, budget: &Budget) -> Result<SortWorkers> {
         let converter = if order.is_of_words() { None } else { Some(order.converter()?) };
         let part_bytes = budget.share().min(PART_BYTES) as usize;
-        Ok(Workers { order, converter, written, bounds: OnceLock::new(), part_bytes })
+        Ok(SortWorkers { order, converter, written, bounds: OnceLock::new(), part_bytes })
     }
 
     /// The ranges of some rows, if they spread over them.
-    fn partitioned(&self, keys: &Keys, rows: usize) -> Option<(Arc<Bounds>, RangePartitions)> {
+    fn partitioned(&self, keys: &SortKeys, rows: usize) -> Option<(Arc<RangeBounds>, RangePartitions)> {
         if rows < TELLING {
             return None;
         }
-        let bounds = self.bounds.get_or_init(|| Arc::new(Bounds::new(keys, rows)));
+        let bounds = self.bounds.get_or_init(|| Arc::new(RangeBounds::new(keys, rows)));
         Some((bounds.clone(), bounds.partitioned(keys, rows)?))
     }
 }
 
-impl Prepare for Workers {
+impl Prepare for SortWorkers {
     fn prepare(&self, batch: Batch, work: &mut MorselOutput) -> Result<Part> {
-        let mut local = Local::new(self);
+        let mut local = LocalPart::new(self);
         local.push(batch, work)?;
         local.part()
     }
 
     fn gather(&self) -> Option<Result<Box<dyn Gather + '_>>> {
-        Some(Ok(Box::new(Local::new(self))))
+        Some(Ok(Box::new(LocalPart::new(self))))
     }
 }
 
 /// The rows of a morsel that are in no part yet.
-struct Local<'a> {
-    workers: &'a Workers,
+struct LocalPart<'a> {
+    workers: &'a SortWorkers,
     bytes: usize,
     batches: Vec<Batch>,
     /// The key columns of each batch.
     keys: Vec<Vec<ArrayRef>>,
 }
 
-impl<'a> Local<'a> {
-    fn new(workers: &'a Workers) -> Local<'a> {
-        Local { workers, bytes: 0, batches: Vec::new(), keys: Vec::new() }
+impl<'a> LocalPart<'a> {
+    fn new(workers: &'a SortWorkers) -> LocalPart<'a> {
+        LocalPart { workers, bytes: 0, batches: Vec::new(), keys: Vec::new() }
     }
 
     fn push(&mut self, batch: Batch, work: &mut MorselOutput) -> Result<()> {
@@ -115,8 +115,8 @@ impl<'a> Local<'a> {
 
     fn part(self) -> Result<Part> {
         let rows = self.batches.iter().map(|b| b.rows).sum();
-        let Workers { order, converter, .. } = self.workers;
-        let keys = Keys::new(&self.keys, order, converter.as_ref(), rows)?;
+        let SortWorkers { order, converter, .. } = self.workers;
+        let keys = SortKeys::new(&self.keys, order, converter.as_ref(), rows)?;
         drop(self.keys);
         let (order, ranges, keys, layout) = match self.workers.partitioned(&keys, rows) {
             Some((bounds, RangePartitions { ranges, order, starts })) => {
@@ -124,10 +124,10 @@ impl<'a> Local<'a> {
             }
             None => {
                 let rows = Batch { columns: Vec::new(), rows };
-                let table = Table::new(vec![Keyed { batch: rows, keys, layout: Layout::Sorted }]);
+                let table = SortTable::new(vec![Keyed { batch: rows, keys, layout: Layout::Sorted }]);
                 let order: Vec<u32> = table.in_order(0).iter().map(|number| table.place(*number).1).collect();
                 let keys = table.parts.into_iter().next().map(|part| part.keys);
-                (order, None, keys.unwrap_or(Keys::Words(Vec::new())), Layout::Sorted)
+                (order, None, keys.unwrap_or(SortKeys::Words(Vec::new())), Layout::Sorted)
             }
         };
         let batch = if self.workers.written.is_some() {
@@ -140,13 +140,13 @@ impl<'a> Local<'a> {
     }
 }
 
-impl Gather for Local<'_> {
+impl Gather for LocalPart<'_> {
     fn add(&mut self, batch: Batch, work: &mut MorselOutput) -> Result<Option<Part>> {
         self.push(batch, work)?;
         if self.bytes < self.workers.part_bytes {
             return Ok(None);
         }
-        std::mem::replace(self, Local::new(self.workers)).part().map(Some)
+        std::mem::replace(self, LocalPart::new(self.workers)).part().map(Some)
     }
 
     fn finish(self: Box<Self>) -> Result<Part> {

@@ -2,8 +2,8 @@
 
 use std::sync::Arc;
 
-use super::bounds::Bounds;
-use super::table::{Keyed, Layout, Table};
+use super::bounds::RangeBounds;
+use super::table::{Keyed, Layout, SortTable};
 use crate::error::Result;
 use crate::exec::spill::{Run, Spill};
 use crate::parallel;
@@ -22,7 +22,7 @@ const NEXT: usize = 2;
 
 /// A table, cut into ranges.
 pub(super) struct Ranges {
-    pub(super) table: Table,
+    pub(super) table: SortTable,
     pieces: Vec<Pieces>,
     /// The rows of each range.
     pub(super) sizes: Vec<usize>,
@@ -38,7 +38,7 @@ struct Pieces {
 
 impl Ranges {
     /// Cuts all parts at the same bounds.
-    pub(super) fn new(table: Table, threads: usize) -> Result<Ranges> {
+    pub(super) fn new(table: SortTable, threads: usize) -> Result<Ranges> {
         let bounds = bounds(&table);
         let pieces = parallel::each(threads, 0..table.parts.len(), |part| Ok(cut(&table, part, &bounds)))?;
         let mut sizes = vec![0; bounds.ranges()];
@@ -90,7 +90,7 @@ impl Ranges {
 }
 
 /// Those that most rows were partitioned by; where most are in order, bounds of ranges of about as many rows.
-fn bounds(table: &Table) -> Arc<Bounds> {
+fn bounds(table: &SortTable) -> Arc<RangeBounds> {
     let partitioned = |part: &Keyed| match &part.layout {
         Layout::Partitioned { bounds, .. } => Some((part.batch.rows, bounds.clone())),
         Layout::Sorted => None,
@@ -106,11 +106,11 @@ fn bounds(table: &Table) -> Arc<Bounds> {
         sample.extend(rows.map(|row| part.keys.code(row)));
     }
     sample.sort_unstable();
-    Arc::new(Bounds::between(&sample, ranges))
+    Arc::new(RangeBounds::between(&sample, ranges))
 }
 
 /// Where a part is cut.
-fn cut(table: &Table, number: usize, bounds: &Arc<Bounds>) -> Pieces {
+fn cut(table: &SortTable, number: usize, bounds: &Arc<RangeBounds>) -> Pieces {
     let Some(part) = table.parts.get(number) else { return Pieces { starts: Vec::new(), numbers: None } };
     let rows = part.batch.rows;
     let starts = |row_at: &dyn Fn(usize) -> usize| {

@@ -13,48 +13,48 @@ use crate::parallel;
 const LARGE: usize = 1 << 17;
 
 /// Sorted rows.
-pub(super) struct Sorted {
-    rows: Arc<Rows>,
-    next: Mutex<Next>,
+pub(super) struct SortedScan {
+    rows: Arc<SortedRows>,
+    next: Mutex<NextRange>,
     _reservation: Reservation,
 }
 
-struct Rows {
+struct SortedRows {
     ranges: Ranges,
     /// The rows of large ranges, in order.
     large: Vec<Option<Vec<u128>>>,
 }
 
 /// What comes next, and how many rows are still wanted.
-struct Next {
+struct NextRange {
     range: usize,
     from: usize,
     wanted: usize,
 }
 
-impl Sorted {
+impl SortedScan {
     /// The first `keep` rows, or all.
     pub(super) fn new(
         ranges: Ranges,
         keep: Option<usize>,
         threads: usize,
         reservation: Reservation,
-    ) -> Result<Sorted> {
+    ) -> Result<SortedScan> {
         let large = parallel::each(threads, ranges.sizes.iter().enumerate(), |(range, rows)| {
             Ok((*rows > LARGE).then(|| ranges.in_order(range)))
         })?;
-        let next = Next { range: 0, from: 0, wanted: keep.unwrap_or(usize::MAX) };
-        Ok(Sorted {
-            rows: Arc::new(Rows { ranges, large }),
+        let next = NextRange { range: 0, from: 0, wanted: keep.unwrap_or(usize::MAX) };
+        Ok(SortedScan {
+            rows: Arc::new(SortedRows { ranges, large }),
             next: Mutex::new(next),
             _reservation: reservation,
         })
     }
 }
 
-impl Next {
+impl NextRange {
     /// Some small ranges, or a part of a large one.
-    fn slice(&mut self, rows: &Arc<Rows>) -> Option<Slice> {
+    fn slice(&mut self, rows: &Arc<SortedRows>) -> Option<Slice> {
         let (first, from) = (self.range, self.from);
         let mut taken = 0;
         while let Some(size) = rows.ranges.sizes.get(self.range).filter(|_| taken < ROWS) {
@@ -77,7 +77,7 @@ impl Next {
     }
 }
 
-impl Scan for Sorted {
+impl Scan for SortedScan {
     fn next(&self) -> Result<Option<Box<dyn Morsel>>> {
         let mut next = self.next.lock().unwrap_or_else(PoisonError::into_inner);
         Ok(next.slice(&self.rows).map(|slice| Box::new(slice) as Box<dyn Morsel>))
@@ -90,7 +90,7 @@ impl Scan for Sorted {
 
 /// Some sorted rows, not yet put in order or gathered.
 struct Slice {
-    rows: Arc<Rows>,
+    rows: Arc<SortedRows>,
     /// The first range of them, and the first row of it.
     first: usize,
     from: usize,
@@ -101,7 +101,7 @@ struct Slice {
 
 impl Slice {
     fn in_order(&self) -> Vec<u128> {
-        let Rows { ranges, large } = &*self.rows;
+        let SortedRows { ranges, large } = &*self.rows;
         if let Some(numbers) = large.get(self.first).and_then(Option::as_ref) {
             return numbers.get(self.from..self.from + self.wanted).unwrap_or_default().to_vec();
         }

@@ -1,7 +1,7 @@
 //! Rows that an operator sorts on its way, in memory or on disk.
 
 use super::order::{Order, OrderKey};
-use super::{Sort, Workers};
+use super::{SortSink, SortWorkers};
 use crate::error::Result;
 use crate::exec::materialized::{Materialized, concat};
 use crate::exec::morsel_output::MorselOutput;
@@ -15,8 +15,8 @@ const ROWS: usize = 1 << 16;
 
 /// Rows on their way to be sorted; equal ones stay in the order in which they came.
 pub(crate) struct Sorter {
-    workers: Workers,
-    sort: Box<Sort>,
+    workers: SortWorkers,
+    sort: Box<SortSink>,
     waiting: Vec<Batch>,
     rows: usize,
 }
@@ -24,9 +24,9 @@ pub(crate) struct Sorter {
 impl Sorter {
     pub(crate) fn new(keys: Vec<OrderKey>, disk: &Disk) -> Result<Sorter> {
         let order = Order { keys, step: 0, text: String::new() };
-        let sort = Sort::new(None, disk.budget.reservation(), disk.spill, disk.threads);
+        let sort = SortSink::new(None, disk.budget.reservation(), disk.spill, disk.threads);
         Ok(Sorter {
-            workers: Workers::new(order, None, disk.budget)?,
+            workers: SortWorkers::new(order, None, disk.budget)?,
             sort: Box::new(sort),
             waiting: Vec::new(),
             rows: 0,

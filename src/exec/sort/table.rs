@@ -10,8 +10,8 @@ use arrow_array::{Array, ArrayRef, downcast_primitive};
 use arrow_schema::DataType;
 use churn_kernels::{gather, prefetch, sorting};
 
-use super::bounds::Bounds;
-use super::order::Keys;
+use super::bounds::RangeBounds;
+use super::order::SortKeys;
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::{Batch, alike};
 
@@ -24,7 +24,7 @@ const SPILLED: usize = 1 << 16;
 /// Some rows with their keys.
 pub(super) struct Keyed {
     pub(super) batch: Batch,
-    pub(super) keys: Keys,
+    pub(super) keys: SortKeys,
     pub(super) layout: Layout,
 }
 
@@ -33,14 +33,14 @@ pub(super) enum Layout {
     /// In order.
     Sorted,
     /// By ranges, each of which starts where the one before it ends; within one as they came.
-    Partitioned { bounds: Arc<Bounds>, starts: Vec<usize> },
+    Partitioned { bounds: Arc<RangeBounds>, starts: Vec<usize> },
 }
 
 impl Keyed {
     pub(super) fn memory(&self) -> usize {
         let keys = match &self.keys {
-            Keys::Words(words) => words.iter().map(|w| w.values.capacity() * 8).sum(),
-            Keys::Rows(rows) => rows.size(),
+            SortKeys::Words(words) => words.iter().map(|w| w.values.capacity() * 8).sum(),
+            SortKeys::Rows(rows) => rows.size(),
         };
         // And the numbers that rows are sorted by, and what is gathered on its way to disk.
         (self.batch.memory() + keys + self.batch.rows * size_of::<u128>()) / 4 * 5
@@ -48,7 +48,7 @@ impl Keyed {
 }
 
 /// All rows, and how the numbers are made that they are sorted by.
-pub(super) struct Table {
+pub(super) struct SortTable {
     pub(super) parts: Vec<Keyed>,
     /// Of each key of words the least value, and the bits that its values take above that, null included.
     pub(super) fields: Vec<(u64, u32)>,
@@ -59,14 +59,14 @@ pub(super) struct Table {
     pub(super) exact: bool,
 }
 
-impl Table {
-    pub(super) fn new(parts: Vec<Keyed>) -> Table {
+impl SortTable {
+    pub(super) fn new(parts: Vec<Keyed>) -> SortTable {
         let bits = |most: usize| usize::BITS - most.leading_zeros();
         let row_bits = bits(parts.iter().map(|p| p.batch.rows).max().unwrap_or(0));
         let place_bits = row_bits + bits(parts.len());
         let mut fields: Vec<(u64, u64)> = Vec::new();
         for part in &parts {
-            if let Keys::Words(words) = &part.keys {
+            if let SortKeys::Words(words) = &part.keys {
                 fields.resize(words.len(), (u64::MAX, 0));
                 for ((low, high), words) in fields.iter_mut().zip(words) {
                     (*low, *high) = ((*low).min(words.low), (*high).max(words.high));
@@ -81,7 +81,7 @@ impl Table {
         let fields: Vec<(u64, u32)> = fields.into_iter().map(width).collect();
         let wanted: u32 = fields.iter().map(|(_, bits)| bits).sum();
         let exact = !fields.is_empty() && wanted + place_bits <= u128::BITS;
-        Table { parts, fields, row_bits, place_bits, exact }
+        SortTable { parts, fields, row_bits, place_bits, exact }
     }
 
     pub(super) fn rows(&self) -> usize {
@@ -96,14 +96,14 @@ impl Table {
         let numbers = into.get_mut(before..).unwrap_or_default();
         let mut left = u128::BITS - self.place_bits;
         match &keyed.keys {
-            Keys::Words(words) => {
+            SortKeys::Words(words) => {
                 for (words, (low, bits)) in words.iter().zip(&self.fields) {
                     let taken = left.min(*bits);
                     words.append_bits((*low, *bits, taken), rows.clone(), numbers);
                     left -= taken;
                 }
             }
-            Keys::Rows(keys) => {
+            SortKeys::Rows(keys) => {
                 let bytes = left as usize / 8;
                 for (number, row) in numbers.iter_mut().zip(rows.clone()) {
                     let key = keys.row(row);
@@ -126,7 +126,7 @@ impl Table {
 
     /// Starts to bring the keys of some rows near.
     pub(super) fn bring_near(&self, part: usize, rows: Range<usize>) {
-        if let Some(Keys::Words(words)) = self.parts.get(part).map(|part| &part.keys) {
+        if let Some(SortKeys::Words(words)) = self.parts.get(part).map(|part| &part.keys) {
             words.iter().for_each(|words| prefetch::range(&words.values, rows.clone()));
         }
     }
@@ -152,13 +152,13 @@ impl Table {
             self.parts.get(part_a as usize).map(|p| &p.keys),
             self.parts.get(part_b as usize).map(|p| &p.keys),
         ) {
-            (Some(Keys::Words(left)), Some(Keys::Words(right))) => {
+            (Some(SortKeys::Words(left)), Some(SortKeys::Words(right))) => {
                 let keys = left.iter().zip(right);
                 keys.map(|(x, y)| x.at(a as usize).cmp(&y.at(b as usize)))
                     .find(|o| o.is_ne())
                     .unwrap_or(Ordering::Equal)
             }
-            (Some(Keys::Rows(left)), Some(Keys::Rows(right))) => {
+            (Some(SortKeys::Rows(left)), Some(SortKeys::Rows(right))) => {
                 left.row(a as usize).cmp(&right.row(b as usize))
             }
             _ => Ordering::Equal,
@@ -196,7 +196,7 @@ impl Table {
         for number in numbers {
             let (part, row) = self.place(*number);
             match self.parts.get(part as usize).map(|p| &p.keys) {
-                Some(Keys::Words(words)) => {
+                Some(SortKeys::Words(words)) => {
                     key.clear();
                     for words in words {
                         let (null, value) = words.at(row as usize);
@@ -205,7 +205,7 @@ impl Table {
                     }
                     bytes.append_value(&key);
                 }
-                Some(Keys::Rows(rows)) => bytes.append_value(rows.row(row as usize).as_ref()),
+                Some(SortKeys::Rows(rows)) => bytes.append_value(rows.row(row as usize).as_ref()),
                 None => bytes.append_null(),
             }
         }

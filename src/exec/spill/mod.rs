@@ -57,7 +57,7 @@ const READ: usize = 1 << 13;
 pub(crate) struct Writer {
     file: Arc<File>,
     folder: PathBuf,
-    out: Option<StreamWriter<BufWriter<Shared>>>,
+    out: Option<StreamWriter<BufWriter<SharedFile>>>,
     rows: u64,
     bytes: usize,
     /// Bytes of a piece, and of the largest so far.
@@ -79,14 +79,14 @@ pub(crate) struct Run {
 
 /// The batches of a file, in order.
 pub(crate) struct Reader {
-    stream: StreamReader<BufReader<At>>,
+    stream: StreamReader<BufReader<ReadAt>>,
     folder: PathBuf,
 }
 
 /// A file that its writer and its readers hold together.
-struct Shared(Arc<File>);
+struct SharedFile(Arc<File>);
 
-impl Write for Shared {
+impl Write for SharedFile {
     fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
         (&*self.0).write(bytes)
     }
@@ -97,9 +97,9 @@ impl Write for Shared {
 }
 
 /// A place in a file; each reader has its own.
-struct At(Arc<File>, u64);
+struct ReadAt(Arc<File>, u64);
 
-impl Read for At {
+impl Read for ReadAt {
     fn read(&mut self, into: &mut [u8]) -> std::io::Result<usize> {
         let read = place::read_at(&self.0, into, self.1)?;
         self.1 += read as u64;
@@ -160,7 +160,7 @@ impl Writer {
             let is_packed = self.largest / batch.num_columns().max(1) >= PACKED;
             let codec = is_packed.then_some(CompressionType::LZ4_FRAME);
             let options = IpcWriteOptions::default().try_with_compression(codec).map_err(lost)?;
-            let file = BufWriter::with_capacity(1 << 16, Shared(self.file.clone()));
+            let file = BufWriter::with_capacity(1 << 16, SharedFile(self.file.clone()));
             self.out = Some(StreamWriter::try_new_with_options(file, &schema, options).map_err(lost)?);
         }
         self.rows += rows as u64;
@@ -170,7 +170,7 @@ impl Writer {
         }
     }
 
-    /// RowsPerKey the file.
+    /// Ends the file.
     pub(crate) fn finish(mut self) -> Result<Run> {
         if let Some(mut out) = self.out.take() {
             out.finish().and_then(|()| out.flush()).map_err(|e| arrow_failed(&self.folder, e))?;
@@ -196,7 +196,7 @@ impl Run {
         if self.rows == 0 {
             return Ok(None);
         }
-        let file = BufReader::with_capacity(READ, At(self.file.clone(), 0));
+        let file = BufReader::with_capacity(READ, ReadAt(self.file.clone(), 0));
         let stream = StreamReader::try_new(file, columns).map_err(|e| arrow_failed(&self.folder, e))?;
         Ok(Some(Reader { stream, folder: self.folder.clone() }))
     }

@@ -1,7 +1,11 @@
-//! Rows that do not fit in memory, partitioned to files by their keys: equal keys meet in one file, in the order they
-//! came, and one file after the other fits.
+//! Partitions on disk: rows that do not fit in memory are written to files by the hash of their keys (grace
+//! partitioning), so that all rows of a key are in one file, in input order, and each file fits in memory.
 //!
-//! Each row takes the number of its place with it, so that what becomes of the rows can be put back in order.
+//! [`PartitionWriter`] writes them, [`Partitions`] reads them back and runs an operator over one file after the other,
+//! and [`PartitionedSink`] is a sink that holds rows in memory as long as they fit and goes on with partitions when they
+//! do not. A file that is still too large is partitioned again by other bits of the hash, up to [`LEVELS`] times. Each
+//! row carries its position in the input as its first column, so that the results of all files can be merged back into
+//! input order. Cost: each row is written and read once a level.
 
 use std::sync::Arc;
 
@@ -145,31 +149,32 @@ impl PartitionWriter {
         Ok(())
     }
 
-    /// RowsPerKey the files: for each its rows, the first column their places.
+    /// Ends the files; gives one run for each partition, whose first column has the positions of its rows.
     pub(crate) fn finish(mut self) -> Result<Vec<Run>> {
         self.settle()?;
         self.files.into_iter().map(PartitionFile::finish).collect()
     }
 }
 
-/// What becomes of a batch: the rows that it is now, and which of its own rows they stand in the places of, if not of
-/// all.
+/// The output of an operator for one input batch: the output rows, and, unless there is one output row for each input
+/// row, which input rows they replace (a bit for each input row; as many bits are set as there are output rows).
 pub(crate) type Transformed = (Batch, Option<BooleanArray>);
 
-/// What becomes of rows that meet by their keys.
+/// An operator over the rows of one partition, which has all rows of its keys in input order.
 pub(crate) trait PartitionOperator: Send + Sync {
-    /// What each batch becomes.
+    /// Computes the output of each input batch, in order.
     fn rows(&self, batches: &[Batch]) -> Result<Vec<Transformed>>;
 
-    /// The way of files whose rows do not fit though no partitioning can separate them; without one they are held.
+    /// The operator for a partition that does not fit in memory and cannot be partitioned further, as one key has most of
+    /// its rows. `None`: such a partition is an error of kind `Memory`.
     fn external(&self) -> Option<&dyn ExternalOperator> {
         None
     }
 }
 
-/// What becomes of a file of rows that are not held.
+/// An operator over a partition that stays on disk.
 pub(crate) trait ExternalOperator {
-    /// The file that they become. The first column, of that one too, are the places.
+    /// Reads a run and writes the run of its output rows. The first column of both has positions.
     fn run_external(&self, run: &Run, disk: &Disk) -> Result<Run>;
 }
 
@@ -179,7 +184,7 @@ impl<F: Fn(&[Batch]) -> Result<Vec<Transformed>> + Send + Sync> PartitionOperato
     }
 }
 
-/// Partitions of rows that meet by their keys, and what becomes of them.
+/// Runs an operator over partitions on disk.
 pub(crate) struct Partitions<'a> {
     pub(crate) kinds: &'a [Type],
     /// The keys of some rows.
@@ -279,7 +284,7 @@ fn decode_position(bytes: &[u8]) -> u64 {
     bytes.try_into().map_or(0, u64::from_be_bytes)
 }
 
-/// A sink whose rows meet by their keys: in memory, or file by file.
+/// A sink that runs a [`PartitionOperator`] over all its rows: at once while they fit in memory, else by partitions.
 pub(crate) struct PartitionedSink {
     /// Places of the keys among the columns.
     keys: Vec<usize>,

@@ -1,6 +1,6 @@
 //! `window`: partitions, each in its order; results go back to where the rows stand.
 //!
-//! All rows of a partition meet in memory, in one file after the other if not all partitions fit (`grace`). Of the
+//! All rows of a partition meet in memory, in one file after the other if not all partitions fit (`spill::partitioned`). Of the
 //! rows only the columns that the window uses are put together; partitions are sorted and worked out on all threads.
 
 mod external;
@@ -22,7 +22,7 @@ use crate::expr::{Batch, Type, taken};
 use crate::parallel;
 
 use order::{Key, Ordered};
-use partitions::{Chunk, chunks};
+use partitions::{PartitionChunk, chunks};
 
 /// A window, its columns placed.
 pub(crate) struct Window {
@@ -91,7 +91,7 @@ impl Window {
         let columns = self.columns(batches)?;
         let back: Vec<AtomicU32> = std::iter::repeat_with(AtomicU32::default).take(rows).collect();
         let worked = parallel::each(self.threads, chunks(&starts, &mut places).into_iter(), |chunk| {
-            let Chunk { from, places, ends } = chunk;
+            let PartitionChunk { from, places, ends } = chunk;
             let order = Ordered::new(&self.order, &columns, places)?;
             let sorted = order.sorted(&ends);
             order.rows(&sorted, places);

@@ -88,7 +88,7 @@ struct Share {
 }
 
 /// Partitions that one thread works on together.
-pub(super) struct Chunk<'a> {
+pub(super) struct PartitionChunk<'a> {
     /// How many rows are before them.
     pub(super) from: u32,
     pub(super) places: &'a mut [u32],
@@ -96,7 +96,7 @@ pub(super) struct Chunk<'a> {
 }
 
 /// The rows of partitions that start there, in chunks.
-pub(super) fn chunks<'a>(starts: &[u32], mut places: &'a mut [u32]) -> Vec<Chunk<'a>> {
+pub(super) fn chunks<'a>(starts: &[u32], mut places: &'a mut [u32]) -> Vec<PartitionChunk<'a>> {
     let mut chunks = Vec::new();
     let mut first = 0;
     while first + 1 < starts.len() {
@@ -107,7 +107,7 @@ pub(super) fn chunks<'a>(starts: &[u32], mut places: &'a mut [u32]) -> Vec<Chunk
         }
         let (own, rest) = places.split_at_mut((at(next) - at(first)) as usize);
         let ends = (first + 1..=next).map(|i| at(i) - at(first)).collect();
-        chunks.push(Chunk { from: at(first), places: own, ends });
+        chunks.push(PartitionChunk { from: at(first), places: own, ends });
         (places, first) = (rest, next);
     }
     chunks

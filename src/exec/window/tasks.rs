@@ -63,7 +63,7 @@ impl<'a> Partitions<'a> {
     }
 
     /// Where each row stands.
-    fn places(&self) -> Vec<Place> {
+    fn places(&self) -> Vec<RowPlace> {
         let mut values = Vec::with_capacity(self.rows.len());
         for (from, to) in self.ranges() {
             let rows = self.sorted.get(from..to).unwrap_or_default();
@@ -73,7 +73,7 @@ impl<'a> Partitions<'a> {
                     |row: &u32| rows.get(first).is_some_and(|start| self.order.are_equal(*start, *row));
                 let count = rows.get(first..).unwrap_or_default().iter().take_while(|row| same(row)).count();
                 let end = first + count.max(1);
-                values.resize(values.len() + end - first, Place { first, end, dense, rows: rows.len() });
+                values.resize(values.len() + end - first, RowPlace { first, end, dense, rows: rows.len() });
                 (first, dense) = (end, dense + 1);
             }
         }
@@ -166,7 +166,7 @@ impl<'a> Partitions<'a> {
 
 /// Where a row stands in its partition.
 #[derive(Clone, Copy)]
-pub(super) struct Place {
+pub(super) struct RowPlace {
     /// The first row that is equal to it in the order.
     pub(super) first: usize,
     /// Behind the last row that is equal to it.
@@ -177,8 +177,8 @@ pub(super) struct Place {
 }
 
 /// What ranks say of where rows stand.
-pub(super) fn ranked(task: &Task, places: impl Iterator<Item = Place>) -> Result<ArrayRef> {
-    let share = |p: Place| if p.rows < 2 { 0.0 } else { p.first as f64 / (p.rows - 1) as f64 };
+pub(super) fn ranked(task: &Task, places: impl Iterator<Item = RowPlace>) -> Result<ArrayRef> {
+    let share = |p: RowPlace| if p.rows < 2 { 0.0 } else { p.first as f64 / (p.rows - 1) as f64 };
     let ints = |values: Int64Array| -> ArrayRef { Arc::new(values) };
     let floats = |values: Float64Array| -> ArrayRef { Arc::new(values) };
     Ok(match task {

@@ -19,9 +19,9 @@ pub(super) const AGGREGATES: &[Aggregate] = &[Aggregate {
 }];
 
 #[derive(Clone, Default, Serialize, Deserialize)]
-struct Count(i64);
+struct CountState(i64);
 
-impl State for Count {
+impl State for CountState {
     fn merge(&mut self, later: &mut Self) {
         self.0 += later.0;
     }
@@ -32,7 +32,7 @@ fn count(args: Arguments) -> Result<Made, Complaint> {
     Ok(made(
         args,
         Type::Int,
-        |states: &mut [Count], groups, args| {
+        |states: &mut [CountState], groups, args| {
             let columns: Vec<_> = args.iter().collect();
             each_valid(states, groups, &columns, |state, _| state.0 += 1);
             Ok(())

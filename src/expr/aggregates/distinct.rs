@@ -26,9 +26,9 @@ pub(super) const AGGREGATES: &[Aggregate] = &[Aggregate {
 
 /// The bits of values; made only when the first comes.
 #[derive(Clone, Default, Serialize, Deserialize)]
-struct Seen(Option<HashSet<u128, DefaultHashBuilder>>);
+struct DistinctKeys(Option<HashSet<u128, DefaultHashBuilder>>);
 
-impl State for Seen {
+impl State for DistinctKeys {
     fn merge(&mut self, later: &mut Self) {
         match (&mut self.0, later.0.take()) {
             (Some(ours), Some(theirs)) => ours.extend(theirs),
@@ -43,11 +43,11 @@ impl State for Seen {
     }
 
     fn part(&mut self, most: usize) -> Option<Self> {
-        part_of(&mut self.0, most).map(|part| Seen(Some(part)))
+        part_of(&mut self.0, most).map(|part| DistinctKeys(Some(part)))
     }
 }
 
-impl Seen {
+impl DistinctKeys {
     fn len(&self) -> usize {
         self.0.as_ref().map_or(0, HashSet::len)
     }
@@ -70,12 +70,12 @@ fn part_of<T: Hash + Eq>(
 
 /// Values as text: those that fit into a view as its bits, the others beside.
 #[derive(Clone, Default, Serialize, Deserialize)]
-struct Texts {
-    short: Seen,
+struct DistinctTexts {
+    short: DistinctKeys,
     long: Option<HashSet<Box<[u8]>, DefaultHashBuilder>>,
 }
 
-impl Texts {
+impl DistinctTexts {
     fn len(&self) -> usize {
         self.short.len() + self.long.as_ref().map_or(0, HashSet::len)
     }
@@ -95,7 +95,7 @@ impl Texts {
     }
 }
 
-impl State for Texts {
+impl State for DistinctTexts {
     fn merge(&mut self, later: &mut Self) {
         self.short.merge(&mut later.short);
         match (&mut self.long, later.long.take()) {
@@ -115,20 +115,21 @@ impl State for Texts {
 
     fn part(&mut self, most: usize) -> Option<Self> {
         if let Some(short) = self.short.part(most) {
-            return Some(Texts { short, long: None });
+            return Some(DistinctTexts { short, long: None });
         }
-        part_of(&mut self.long, most).map(|long| Texts { short: Seen(None), long: Some(long) })
+        part_of(&mut self.long, most)
+            .map(|long| DistinctTexts { short: DistinctKeys(None), long: Some(long) })
     }
 }
 
 fn count_distinct(args: Arguments) -> Result<Made, Complaint> {
     args.count(1..=1)?;
     Ok(if has_bits(&args.kind(0)) {
-        let finish = |states: &mut [Seen]| counted(states.iter().map(Seen::len));
-        made_external(args, Type::Int, add_bits, finish, Arc::new(Apart))
+        let finish = |states: &mut [DistinctKeys]| counted(states.iter().map(DistinctKeys::len));
+        made_external(args, Type::Int, add_bits, finish, Arc::new(ExternalDistinct))
     } else {
-        let finish = |states: &mut [Texts]| counted(states.iter().map(Texts::len));
-        made_external(args, Type::Int, add_texts, finish, Arc::new(Apart))
+        let finish = |states: &mut [DistinctTexts]| counted(states.iter().map(DistinctTexts::len));
+        made_external(args, Type::Int, add_texts, finish, Arc::new(ExternalDistinct))
     })
 }
 
@@ -136,7 +137,7 @@ fn counted(counts: impl Iterator<Item = usize>) -> Result<ArrayRef> {
     Ok(Arc::new(Int64Array::from_iter_values(counts.map(|count| count as i64))))
 }
 
-fn add_bits(states: &mut [Seen], groups: &[u32], args: &[ArrayRef]) -> Result<()> {
+fn add_bits(states: &mut [DistinctKeys], groups: &[u32], args: &[ArrayRef]) -> Result<()> {
     let array = column(args, 0)?;
     let bits = bits_of(array);
     each_valid(states, groups, &[array], |state, row| {
@@ -145,7 +146,7 @@ fn add_bits(states: &mut [Seen], groups: &[u32], args: &[ArrayRef]) -> Result<()
     Ok(())
 }
 
-fn add_texts(states: &mut [Texts], groups: &[u32], args: &[ArrayRef]) -> Result<()> {
+fn add_texts(states: &mut [DistinctTexts], groups: &[u32], args: &[ArrayRef]) -> Result<()> {
     let array = column(args, 0)?;
     let texts = array.as_string_view_opt();
     each_valid(states, groups, &[array], |state, row| match texts {
@@ -156,14 +157,14 @@ fn add_texts(states: &mut [Texts], groups: &[u32], args: &[ArrayRef]) -> Result<
 }
 
 /// Values sorted, so that different ones are counted where they begin.
-struct Apart;
+struct ExternalDistinct;
 
-impl ExternalValues<Seen> for Apart {
+impl ExternalValues<DistinctKeys> for ExternalDistinct {
     fn kind(&self) -> Type {
         Type::Int
     }
 
-    fn drain(&self, state: &mut Seen) -> Vec<ArrayRef> {
+    fn drain(&self, state: &mut DistinctKeys) -> Vec<ArrayRef> {
         let bits = state.0.take().unwrap_or_default().into_iter();
         vec![Arc::new(Int64Array::from_iter_values(bits.map(|bits| (bits as u64).cast_signed())))]
     }
@@ -173,12 +174,12 @@ impl ExternalValues<Seen> for Apart {
     }
 }
 
-impl ExternalValues<Texts> for Apart {
+impl ExternalValues<DistinctTexts> for ExternalDistinct {
     fn kind(&self) -> Type {
         Type::Text
     }
 
-    fn drain(&self, state: &mut Texts) -> Vec<ArrayRef> {
+    fn drain(&self, state: &mut DistinctTexts) -> Vec<ArrayRef> {
         let mut texts = StringViewBuilder::new();
         for bits in state.short.0.take().unwrap_or_default() {
             let bytes = bits.to_le_bytes();

@@ -20,13 +20,13 @@ pub(super) const AGGREGATES: &[Aggregate] = &[
         name: "min",
         usage: "min(x)",
         summary: "The smallest value.",
-        bind: |a| extreme(a, Side::Min),
+        bind: |a| extreme(a, Extreme::Min),
     },
     Aggregate {
         name: "max",
         usage: "max(x)",
         summary: "The largest value.",
-        bind: |a| extreme(a, Side::Max),
+        bind: |a| extreme(a, Extreme::Max),
     },
     Aggregate {
         name: "first",
@@ -44,29 +44,29 @@ pub(super) const AGGREGATES: &[Aggregate] = &[
         name: "min_by",
         usage: "min_by(x, key)",
         summary: "The x of the row with the smallest key; of equal keys the first.",
-        bind: |args| by_key(args, Side::Min),
+        bind: |args| by_key(args, Extreme::Min),
     },
     Aggregate {
         name: "max_by",
         usage: "max_by(x, key)",
         summary: "The x of the row with the largest key; of equal keys the first.",
-        bind: |args| by_key(args, Side::Max),
+        bind: |args| by_key(args, Extreme::Max),
     },
 ];
 
 #[derive(Clone, Copy, PartialEq, Eq)]
-enum Side {
+enum Extreme {
     Min,
     Max,
 }
 
-impl Side {
+impl Extreme {
     /// Whether a value with this order to the best one so far replaces it.
     #[inline]
     fn beats(self, order: Ordering) -> bool {
         match self {
-            Side::Min => order.is_lt(),
-            Side::Max => order.is_gt(),
+            Extreme::Min => order.is_lt(),
+            Extreme::Max => order.is_gt(),
         }
     }
 }
@@ -82,7 +82,7 @@ impl<T, const MAX: bool> Default for Best<T, MAX> {
 }
 
 impl<T, const MAX: bool> Best<T, MAX> {
-    const SIDE: Side = if MAX { Side::Max } else { Side::Min };
+    const SIDE: Extreme = if MAX { Extreme::Max } else { Extreme::Min };
 
     #[inline]
     fn offer(&mut self, value: T, order: impl Fn(&T, &T) -> Ordering) {
@@ -93,29 +93,29 @@ impl<T, const MAX: bool> Best<T, MAX> {
 }
 
 /// Values with an order of their own.
-trait Ordered: Clone + Send + Serialize + DeserializeOwned + 'static {
+trait OrderedValue: Clone + Send + Serialize + DeserializeOwned + 'static {
     fn order(&self, other: &Self) -> Ordering;
 }
 
-impl Ordered for i64 {
+impl OrderedValue for i64 {
     fn order(&self, other: &Self) -> Ordering {
         self.cmp(other)
     }
 }
 
-impl Ordered for f64 {
+impl OrderedValue for f64 {
     fn order(&self, other: &Self) -> Ordering {
         compare::order_floats(*self, *other)
     }
 }
 
-impl Ordered for Scalar {
+impl OrderedValue for Scalar {
     fn order(&self, other: &Self) -> Ordering {
         compare::order_of(self, other)
     }
 }
 
-impl<T: Ordered, const MAX: bool> State for Best<T, MAX> {
+impl<T: OrderedValue, const MAX: bool> State for Best<T, MAX> {
     fn merge(&mut self, later: &mut Self) {
         if let Some(value) = later.0.take() {
             self.offer(value, T::order);
@@ -123,7 +123,7 @@ impl<T: Ordered, const MAX: bool> State for Best<T, MAX> {
     }
 }
 
-fn extreme(args: Arguments, side: Side) -> Result<Made, Complaint> {
+fn extreme(args: Arguments, side: Extreme) -> Result<Made, Complaint> {
     args.count(1..=1)?;
     if let kind @ Type::List(_) = args.kind(0) {
         return Err(Complaint::new(
@@ -131,7 +131,7 @@ fn extreme(args: Arguments, side: Side) -> Result<Made, Complaint> {
             format!("{} needs values that have an order; this is {kind}.", args.name),
         ));
     }
-    Ok(if side == Side::Max { extreme_of::<true>(args) } else { extreme_of::<false>(args) })
+    Ok(if side == Extreme::Max { extreme_of::<true>(args) } else { extreme_of::<false>(args) })
 }
 
 fn extreme_of<const MAX: bool>(args: Arguments) -> Made {
@@ -150,7 +150,7 @@ fn extreme_of<const MAX: bool>(args: Arguments) -> Made {
             Type::Float,
             |states: &mut [Best<f64, MAX>], groups, args| {
                 each_value::<_, Float64Type>(states, groups, column(args, 0)?, |s, x| {
-                    s.offer(x, Ordered::order)
+                    s.offer(x, OrderedValue::order)
                 });
                 Ok(())
             },
@@ -171,7 +171,7 @@ fn extreme_of<const MAX: bool>(args: Arguments) -> Made {
                         {
                             return;
                         }
-                        s.offer(Scalar::from_array(array, row), Ordered::order);
+                        s.offer(Scalar::from_array(array, row), OrderedValue::order);
                     });
                     Ok(())
                 },
@@ -188,9 +188,9 @@ fn scalars<'a>(values: impl Iterator<Item = Option<&'a Scalar>>, kind: &Type) ->
 
 /// The first or the last value.
 #[derive(Clone, Default, Serialize, Deserialize)]
-struct End<const FIRST: bool>(Option<Scalar>);
+struct FirstOrLast<const FIRST: bool>(Option<Scalar>);
 
-impl<const FIRST: bool> State for End<FIRST> {
+impl<const FIRST: bool> State for FirstOrLast<FIRST> {
     fn merge(&mut self, later: &mut Self) {
         if let Some(value) = later.0.take()
             && (!FIRST || self.0.is_none())
@@ -211,7 +211,7 @@ fn end_of<const FIRST: bool>(args: Arguments) -> Made {
     made(
         args,
         kind,
-        |states: &mut [End<FIRST>], groups, args| {
+        |states: &mut [FirstOrLast<FIRST>], groups, args| {
             let array = column(args, 0)?;
             each_valid(states, groups, &[array], |state, row| {
                 if !FIRST || state.0.is_none() {
@@ -230,7 +230,7 @@ struct ByKey<const MAX: bool>(Option<(Scalar, Scalar)>);
 
 impl<const MAX: bool> ByKey<MAX> {
     fn offer(&mut self, key: Scalar, value: impl FnOnce() -> Scalar) {
-        let side = if MAX { Side::Max } else { Side::Min };
+        let side = if MAX { Extreme::Max } else { Extreme::Min };
         if self.0.as_ref().is_none_or(|(best, _)| side.beats(compare::order_of(&key, best))) {
             self.0 = Some((key, value()));
         }
@@ -245,7 +245,7 @@ impl<const MAX: bool> State for ByKey<MAX> {
     }
 }
 
-fn by_key(args: Arguments, side: Side) -> Result<Made, Complaint> {
+fn by_key(args: Arguments, side: Extreme) -> Result<Made, Complaint> {
     args.count(2..=2)?;
     if let kind @ Type::List(_) = args.kind(1) {
         return Err(Complaint::new(
@@ -253,7 +253,7 @@ fn by_key(args: Arguments, side: Side) -> Result<Made, Complaint> {
             format!("{} needs a key that has an order; this is {kind}.", args.name),
         ));
     }
-    Ok(if side == Side::Max { by_key_of::<true>(args) } else { by_key_of::<false>(args) })
+    Ok(if side == Extreme::Max { by_key_of::<true>(args) } else { by_key_of::<false>(args) })
 }
 
 fn by_key_of<const MAX: bool>(args: Arguments) -> Made {

@@ -30,9 +30,9 @@ pub(super) const AGGREGATES: &[Aggregate] = &[
 
 /// The values of a list; many lists hold one.
 #[derive(Clone, Default, Serialize, Deserialize)]
-struct Values(Option<SmallVec<[Scalar; 1]>>);
+struct ListState(Option<SmallVec<[Scalar; 1]>>);
 
-impl State for Values {
+impl State for ListState {
     fn merge(&mut self, later: &mut Self) {
         match (&mut self.0, later.0.take()) {
             (Some(ours), Some(mut theirs)) => ours.append(&mut theirs),
@@ -54,7 +54,7 @@ fn array_agg(args: Arguments) -> Result<Made, Complaint> {
     Ok(made(
         args,
         kind,
-        |states: &mut [Values], groups, args| {
+        |states: &mut [ListState], groups, args| {
             let array = column(args, 0)?;
             each_valid(states, groups, &[], |state, row| {
                 state.0.get_or_insert_default().push(Scalar::from_array(array, row));

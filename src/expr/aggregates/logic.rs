@@ -28,25 +28,25 @@ pub(super) const AGGREGATES: &[Aggregate] = &[
 ];
 
 #[derive(Clone, Default, Serialize, Deserialize)]
-struct Seen {
+struct LogicState {
     is_true: bool,
     is_false: bool,
 }
 
-impl State for Seen {
+impl State for LogicState {
     fn merge(&mut self, later: &mut Self) {
         self.is_true |= later.is_true;
         self.is_false |= later.is_false;
     }
 }
 
-fn truth(mut args: Arguments, of: fn(&Seen) -> bool) -> Result<Made, Complaint> {
+fn truth(mut args: Arguments, of: fn(&LogicState) -> bool) -> Result<Made, Complaint> {
     args.count(1..=1)?;
     args.want(0, &Type::Bool)?;
     Ok(made(
         args,
         Type::Bool,
-        |states: &mut [Seen], groups, args| {
+        |states: &mut [LogicState], groups, args| {
             let array = column(args, 0)?;
             let values = array.as_boolean();
             each_valid(states, groups, &[array], |state, row| {

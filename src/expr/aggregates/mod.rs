@@ -102,18 +102,20 @@ pub(crate) trait Accumulator: Send {
     fn load(&mut self, saved: &LargeBinaryArray) -> Result<()>;
     /// The results, one a group.
     fn finish(&mut self) -> Result<ArrayRef>;
-    /// Takes so many values off each state that has more: the numbers of those groups, and their parts.
+    /// Splits off up to `most` values of each state that has more: the groups, and an accumulator with the parts.
     fn part(&mut self, most: usize) -> (Vec<u32>, Box<dyn Accumulator>);
-    /// The type of values that states are made of and can be taken out of them, if so.
+    /// For external aggregation: the type of the values that a state consists of, if they can be drained from it.
     fn external(&self) -> Option<Type>;
-    /// Takes all values out of the states, group by group: columns of as many rows, the values themselves first.
+    /// For external aggregation: empties all states. `put` is called with each group and its values as columns of equal
+    /// length, the values themselves first.
     fn drain(&mut self, put: &mut dyn FnMut(usize, Vec<ArrayRef>) -> Result<()>) -> Result<()>;
-    /// Finds results from values taken out, where each group has so many rows of them.
+    /// For external aggregation: what computes the results from the drained values in sorted order; `rows` has the
+    /// number of values of each group.
     fn sorted(&self, rows: &[u64]) -> Option<Box<dyn FromSorted>>;
-    /// The result of each frame, of which there is one a row; both ends of the frames only rise. `rows` says which rows the arguments are
-    /// of, if not of all.
+    /// The result of each window frame. There is one frame a row, as the range of its rows; starts and ends never fall.
+    /// `rows` has the rows that the arguments belong to where some rows do not count.
     fn slide(&self, args: &[ArrayRef], rows: Option<&[u32]>, frames: &[(u32, u32)]) -> Result<ArrayRef>;
-    /// As `slide`, of rows that are not all at hand.
+    /// As `slide`, for a partition that is on disk.
     fn sliding(&self) -> Box<dyn Sliding>;
     /// Bytes in use.
     fn memory(&self) -> usize;
@@ -125,7 +127,7 @@ pub(crate) trait Accumulator: Send {
 pub(crate) trait State: Clone + Default + Send + Serialize + DeserializeOwned + 'static {
     /// Adds the state of later rows.
     fn merge(&mut self, later: &mut Self);
-    /// Bytes held external the state itself.
+    /// Bytes that a state holds outside itself.
     fn heap(&self) -> usize {
         0
     }
@@ -137,9 +139,9 @@ pub(crate) trait State: Clone + Default + Send + Serialize + DeserializeOwned + 
 
 /// Frames that slide over rows that come in pieces.
 struct SlidingStates<S, U, F> {
-    frame: slide::Frame<S>,
-    ahead: slide::Block<S>,
-    behind: slide::Block<S>,
+    frame: slide::SlidingFrame<S>,
+    ahead: slide::FrameBlock<S>,
+    behind: slide::FrameBlock<S>,
     update: U,
     finish: F,
 }
@@ -272,15 +274,15 @@ where
             None => (self.update)(&mut singles, &(0..frames.len() as u32).collect::<Vec<u32>>(), args)?,
         }
         let frames = frames.iter().map(|(from, to)| *from as usize..*to as usize);
-        let (mut ahead, mut behind) = (slide::Whole(&singles), slide::Whole(&singles));
-        slide::slide(&mut slide::Frame::default(), frames, &mut ahead, &mut behind, &self.finish)
+        let (mut ahead, mut behind) = (slide::WholeFrame(&singles), slide::WholeFrame(&singles));
+        slide::slide(&mut slide::SlidingFrame::default(), frames, &mut ahead, &mut behind, &self.finish)
     }
 
     fn sliding(&self) -> Box<dyn Sliding> {
         Box::new(SlidingStates {
-            frame: slide::Frame::default(),
-            ahead: slide::Block::default(),
-            behind: slide::Block::default(),
+            frame: slide::SlidingFrame::default(),
+            ahead: slide::FrameBlock::default(),
+            behind: slide::FrameBlock::default(),
             update: self.update.clone(),
             finish: self.finish.clone(),
         })

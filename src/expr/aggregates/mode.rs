@@ -136,7 +136,7 @@ fn mode(args: Arguments) -> Result<Made, Complaint> {
             });
             Ok(())
         };
-        let external = Apart { kind: kind.clone(), sorted_as: Type::Int, values: PhantomData };
+        let external = ExternalMode { kind: kind.clone(), sorted_as: Type::Int, values: PhantomData };
         made_external(args, kind.clone(), update, most_frequent(kind), Arc::new(external))
     } else if kind == Type::Text {
         let update = |states: &mut [Counts<Box<str>>], groups: &[u32], args: &[ArrayRef]| {
@@ -148,7 +148,7 @@ fn mode(args: Arguments) -> Result<Made, Complaint> {
             });
             Ok(())
         };
-        let external = Apart { kind: kind.clone(), sorted_as: Type::Text, values: PhantomData };
+        let external = ExternalMode { kind: kind.clone(), sorted_as: Type::Text, values: PhantomData };
         made_external(args, kind.clone(), update, most_frequent(kind), Arc::new(external))
     } else {
         let update = |states: &mut [Counts<Shown>], groups: &[u32], args: &[ArrayRef]| {
@@ -176,13 +176,13 @@ fn most_frequent<V: Value>(
 }
 
 /// Values with how often they came and the places of their first appearances.
-struct Apart<V> {
+struct ExternalMode<V> {
     kind: Type,
     sorted_as: Type,
     values: PhantomData<fn() -> V>,
 }
 
-impl<V: Value + At> ExternalValues<Counts<V>> for Apart<V> {
+impl<V: Value + FromColumn> ExternalValues<Counts<V>> for ExternalMode<V> {
     fn kind(&self) -> Type {
         self.sorted_as.clone()
     }
@@ -204,17 +204,17 @@ impl<V: Value + At> ExternalValues<Counts<V>> for Apart<V> {
 }
 
 /// Values that can be read again from the column that they were put into.
-trait At: Sized {
+trait FromColumn: Sized {
     fn at(column: &ArrayRef, row: usize) -> Self;
 }
 
-impl At for u64 {
+impl FromColumn for u64 {
     fn at(column: &ArrayRef, row: usize) -> u64 {
         column.as_primitive::<Int64Type>().value(row).cast_unsigned()
     }
 }
 
-impl At for Box<str> {
+impl FromColumn for Box<str> {
     fn at(column: &ArrayRef, row: usize) -> Box<str> {
         column.as_string_view().value(row).into()
     }
@@ -245,7 +245,7 @@ impl<V> Best<V> {
     }
 }
 
-impl<V: Value + At> FromSorted for Best<V> {
+impl<V: Value + FromColumn> FromSorted for Best<V> {
     fn add(&mut self, groups: &[usize], is_new: &[bool], columns: &[ArrayRef]) -> Result<()> {
         let values = column(columns, 0)?;
         let counts = column(columns, 1)?.as_primitive::<Int64Type>().values();

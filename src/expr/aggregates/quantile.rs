@@ -45,9 +45,9 @@ pub(super) const AGGREGATES: &[Aggregate] = &[
 ];
 
 #[derive(Clone, Default, Serialize, Deserialize)]
-struct Values(Vec<f64>);
+struct QuantileState(Vec<f64>);
 
-impl State for Values {
+impl State for QuantileState {
     fn merge(&mut self, later: &mut Self) {
         if self.0.is_empty() {
             std::mem::swap(&mut self.0, &mut later.0);
@@ -64,7 +64,7 @@ impl State for Values {
     fn part(&mut self, most: usize) -> Option<Self> {
         (self.0.len() > most).then(|| {
             let rest = self.0.split_off(most);
-            Values(std::mem::replace(&mut self.0, rest))
+            QuantileState(std::mem::replace(&mut self.0, rest))
         })
     }
 }
@@ -75,12 +75,12 @@ fn quantile(mut args: Arguments, p: f64) -> Result<Made, Complaint> {
     let made = made_external(
         args,
         Type::Float,
-        |states: &mut [Values], groups, args| {
+        |states: &mut [QuantileState], groups, args| {
             each_value::<_, Float64Type>(states, groups, column(args, 0)?, |state, x| state.0.push(x));
             Ok(())
         },
         move |states| Ok(Arc::new(states.iter_mut().map(|s| select(&mut s.0, p)).collect::<Float64Array>())),
-        Arc::new(Apart(p)),
+        Arc::new(ExternalQuantile(p)),
     );
     Ok(Made { quantile: Some(p), ..made })
 }
@@ -113,14 +113,14 @@ pub(crate) fn select(values: &mut [f64], p: f64) -> Option<f64> {
 }
 
 /// Values sorted, so that the quantile is met on the way.
-struct Apart(f64);
+struct ExternalQuantile(f64);
 
-impl ExternalValues<Values> for Apart {
+impl ExternalValues<QuantileState> for ExternalQuantile {
     fn kind(&self) -> Type {
         Type::Float
     }
 
-    fn drain(&self, state: &mut Values) -> Vec<ArrayRef> {
+    fn drain(&self, state: &mut QuantileState) -> Vec<ArrayRef> {
         vec![Arc::new(Float64Array::from(std::mem::take(&mut state.0)))]
     }
 

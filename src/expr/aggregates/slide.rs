@@ -1,10 +1,12 @@
-//! Aggregates over frames of rows that slide: each row comes in once and goes out once.
+//! Aggregates over sliding window frames in amortised constant time a row, for states that can be merged and not
+//! subtracted from.
 //!
-//! States can be merged but not taken apart. Those of a frame are therefore kept in three parts: blocks of rows as one
-//! state each, the last of which grows; the states of all full blocks together; and before them, for each row of the
-//! block that the frame starts in, the state of that row and those up to the block's end. A row goes out by leaving
-//! this stack; when it is empty, the next block is turned into one. Sums are so never subtracted from, and lose
-//! nothing; and a frame, however wide, needs no more rows at hand than a block.
+//! This is the two-stack queue for sliding aggregation, with blocks: a frame's state is kept as (1) a stack with, for
+//! each remaining row of the block that the frame starts in, the merged state of that row and all rows up to the block's
+//! end; (2) one merged state of all full blocks behind it; (3) one state of the rows of the last block so far. A row
+//! leaves the frame by a pop of the stack; when the stack is empty, the states of the next block's rows are computed
+//! again and become the stack. Each row is merged three times at most. Since nothing is subtracted, sums keep their
+//! accuracy. At most one block of single-row states is in memory, however wide the frame is.
 
 use std::cmp::Ordering;
 use std::collections::VecDeque;
@@ -33,9 +35,9 @@ pub(super) trait Singles<S> {
 }
 
 /// The states of all rows.
-pub(super) struct Whole<'a, S>(pub(super) &'a [S]);
+pub(super) struct WholeFrame<'a, S>(pub(super) &'a [S]);
 
-impl<S> Singles<S> for Whole<'_, S> {
+impl<S> Singles<S> for WholeFrame<'_, S> {
     fn of(&mut self, rows: Range<usize>) -> Result<&[S]> {
         Ok(self.0.get(rows).unwrap_or_default())
     }
@@ -43,7 +45,7 @@ impl<S> Singles<S> for Whole<'_, S> {
 
 /// The results of frames whose ends only rise; rows come in from `ahead`, and are looked at again in `behind`.
 pub(super) fn slide<S: State>(
-    frame: &mut Frame<S>,
+    frame: &mut SlidingFrame<S>,
     frames: impl ExactSizeIterator<Item = Range<usize>>,
     ahead: &mut impl Singles<S>,
     behind: &mut impl Singles<S>,
@@ -67,7 +69,7 @@ pub(super) fn slide<S: State>(
 
 /// The states of a frame.
 #[derive(Default)]
-pub(super) struct Frame<S> {
+pub(super) struct SlidingFrame<S> {
     /// Of each row from the frame's first one, which is on top, to the end of its block.
     front: Vec<S>,
     /// Of the full blocks behind that, with their ends, and of all of them.
@@ -80,7 +82,7 @@ pub(super) struct Frame<S> {
     to: usize,
 }
 
-impl<S: State> Frame<S> {
+impl<S: State> SlidingFrame<S> {
     /// Moves the frame on; gives its state.
     fn moved(
         &mut self,
@@ -92,7 +94,12 @@ impl<S: State> Frame<S> {
             return Ok(S::default());
         }
         if rows.start >= self.to {
-            *self = Frame { start: rows.start, from: rows.start, to: rows.start, ..Frame::default() };
+            *self = SlidingFrame {
+                start: rows.start,
+                from: rows.start,
+                to: rows.start,
+                ..SlidingFrame::default()
+            };
         }
         while self.to < rows.end {
             let end = rows.end.min(self.start + BLOCK);
@@ -151,7 +158,7 @@ impl<S: State> Frame<S> {
     }
 }
 
-/// The arguments of rows that are not all at hand, from front to back.
+/// The arguments of a partition that is on disk, read forward.
 pub(crate) trait InPieces {
     /// How many rows there are.
     fn rows(&self) -> usize;
@@ -160,10 +167,10 @@ pub(crate) trait InPieces {
     fn of(&mut self, rows: Range<usize>) -> Result<(Vec<ArrayRef>, Option<Vec<u32>>)>;
 }
 
-/// An aggregate over frames of rows that are not all at hand.
+/// An aggregate over the frames of a partition that is on disk.
 pub(crate) trait Sliding {
-    /// The results of the next frames. Both sets of arguments are those of the window: rows come in from `ahead`, and
-    /// are looked at again in `behind`.
+    /// The results of the next frames. Both readers give the same arguments: `ahead` is at the frames' ends, where rows
+    /// enter, and `behind` at their starts, where a block of rows is read again.
     fn results(
         &mut self,
         frames: &[Range<usize>],
@@ -176,12 +183,12 @@ pub(crate) trait Sliding {
 pub(super) struct Fetched<'a, S, U> {
     pub(super) arguments: &'a mut dyn InPieces,
     pub(super) update: &'a U,
-    pub(super) block: &'a mut Block<S>,
+    pub(super) block: &'a mut FrameBlock<S>,
 }
 
 /// The states of some single rows.
 #[derive(Default)]
-pub(super) struct Block<S> {
+pub(super) struct FrameBlock<S> {
     from: usize,
     states: Vec<S>,
 }

@@ -40,13 +40,13 @@ pub(super) const AGGREGATES: &[Aggregate] = &[
 ];
 
 #[derive(Clone, Default, Serialize, Deserialize)]
-struct Whole {
+struct WholeSum {
     sum: i128,
     count: i64,
     overflow: bool,
 }
 
-impl Whole {
+impl WholeSum {
     #[inline]
     fn add(&mut self, value: i128) {
         let (sum, overflow) = self.sum.overflowing_add(value);
@@ -56,7 +56,7 @@ impl Whole {
     }
 }
 
-impl State for Whole {
+impl State for WholeSum {
     fn merge(&mut self, later: &mut Self) {
         let count = self.count + later.count;
         self.add(later.sum);
@@ -90,7 +90,7 @@ fn sum(mut args: Arguments) -> Result<Made, Complaint> {
         Type::Int => made(
             args,
             Type::Int,
-            |states: &mut [Whole], groups, args| {
+            |states: &mut [WholeSum], groups, args| {
                 each_value::<_, Int64Type>(states, groups, column(args, 0)?, |state, x| {
                     state.add(i128::from(x))
                 });
@@ -111,8 +111,8 @@ fn sum(mut args: Arguments) -> Result<Made, Complaint> {
         Type::Decimal(_, scale) => made(
             args,
             Type::Decimal(38, scale),
-            |states: &mut [Whole], groups, args| {
-                each_value::<_, Decimal128Type>(states, groups, column(args, 0)?, Whole::add);
+            |states: &mut [WholeSum], groups, args| {
+                each_value::<_, Decimal128Type>(states, groups, column(args, 0)?, WholeSum::add);
                 Ok(())
             },
             move |states| {

@@ -155,13 +155,14 @@ impl Source for ArrowSource {
 
     fn open(&self, request: Request) -> Result<Box<dyn Scan>> {
         let file_column = self.has_file_column.then(|| self.united.columns.len() - 1);
-        let shared = Shared { files: self.files.clone(), united: self.united.clone(), file_column, request };
-        let next = Next { file: 0, block: 0, stream: None, done: 0 };
+        let shared =
+            ArrowScanState { files: self.files.clone(), united: self.united.clone(), file_column, request };
+        let next = NextBatch { file: 0, block: 0, stream: None, done: 0 };
         Ok(Box::new(ArrowScan { shared: Arc::new(shared), next: Mutex::new(next), total: self.about.bytes }))
     }
 }
 
-struct Shared {
+struct ArrowScanState {
     files: Arc<Vec<ArrowFile>>,
     united: Arc<MergedSchema>,
     file_column: Option<usize>,
@@ -169,7 +170,7 @@ struct Shared {
 }
 
 /// Where the next batch is.
-struct Next {
+struct NextBatch {
     file: usize,
     block: usize,
     stream: Option<StreamReader<BufReader<File>>>,
@@ -177,8 +178,8 @@ struct Next {
 }
 
 struct ArrowScan {
-    shared: Arc<Shared>,
-    next: Mutex<Next>,
+    shared: Arc<ArrowScanState>,
+    next: Mutex<NextBatch>,
     total: Option<u64>,
 }
 
@@ -193,7 +194,7 @@ impl Scan for ArrowScan {
                     next.block += 1;
                     blocks.get(next.block - 1).map(|block| {
                         next.done += u64::try_from(block.bodyLength()).unwrap_or(0);
-                        Found::Block(*block)
+                        BatchSource::Block(*block)
                     })
                 }
                 None => {
@@ -203,7 +204,7 @@ impl Scan for ArrowScan {
                         next.stream = Some(stream.map_err(|e| broken(&self.shared.shown(number), &e))?);
                     }
                     let batch = next.stream.as_mut().and_then(Iterator::next).transpose();
-                    batch.map_err(|e| broken(&self.shared.shown(number), &e))?.map(Found::Ready)
+                    batch.map_err(|e| broken(&self.shared.shown(number), &e))?.map(BatchSource::Ready)
                 }
             };
             match found {
@@ -222,22 +223,22 @@ impl Scan for ArrowScan {
     }
 }
 
-impl Shared {
+impl ArrowScanState {
     fn shown(&self, file: usize) -> String {
         self.files.get(file).map(|f| f.shown.clone()).unwrap_or_default()
     }
 }
 
 /// A batch that is still in its file, or one that a stream gave.
-enum Found {
+enum BatchSource {
     Block(Block),
     Ready(RecordBatch),
 }
 
 struct ArrowMorsel {
-    shared: Arc<Shared>,
+    shared: Arc<ArrowScanState>,
     file: usize,
-    found: Option<Found>,
+    found: Option<BatchSource>,
 }
 
 impl Morsel for ArrowMorsel {
@@ -245,9 +246,9 @@ impl Morsel for ArrowMorsel {
         let shared = &self.shared;
         let Some(file) = shared.files.get(self.file) else { return Ok(None) };
         let read = match (self.found.take(), &file.blocks) {
-            (None, _) | (Some(Found::Block(_)), None) => return Ok(None),
-            (Some(Found::Ready(batch)), _) => batch,
-            (Some(Found::Block(block)), Some((_, decoder))) => {
+            (None, _) | (Some(BatchSource::Block(_)), None) => return Ok(None),
+            (Some(BatchSource::Ready(batch)), _) => batch,
+            (Some(BatchSource::Block(block)), Some((_, decoder))) => {
                 let read =
                     block_of(&file.file, &block).and_then(|bytes| decoder.read_record_batch(&block, &bytes));
                 match read.map_err(|e| broken(&file.shown, &e))? {

@@ -9,14 +9,14 @@ use arrow_schema::ArrowError;
 
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::{Batch, Field};
-use crate::io::binary::{Out, RowWriter, Rows, WriterResources, failed};
+use crate::io::binary::{Out, RowWriter, WaitingRows, WriterResources, failed};
 use crate::io::format::{Codec, WriteOptions};
 
 /// Rows of a batch at most.
 const BATCH_ROWS: usize = 1 << 16;
 
 pub(crate) struct ArrowWriter {
-    rows: Rows,
+    rows: WaitingRows,
     file: FileWriter<Out>,
     resources: WriterResources,
 }
@@ -28,7 +28,7 @@ impl ArrowWriter {
         options: &WriteOptions,
         resources: &WriterResources,
     ) -> Result<ArrowWriter> {
-        let rows = Rows::new(fields);
+        let rows = WaitingRows::new(fields);
         let codec = match options.codec {
             None | Some(Codec::None) => None,
             Some(Codec::Lz4) => Some(CompressionType::LZ4_FRAME),

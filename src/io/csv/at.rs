@@ -4,9 +4,9 @@ use churn_kernels::grid::Ragged;
 
 use super::cells::Cells;
 use super::cutter::count_lines;
-use super::decode::Reader;
+use super::decode::ColumnDecoder;
 use super::head::{Head, not_utf8};
-use super::source::Shared;
+use super::source::CsvScanState;
 use churn_kernels::number;
 
 use crate::error::{Error, ErrorKind};
@@ -17,7 +17,7 @@ use crate::text::name;
 /// Where a block stands, for messages.
 #[derive(Clone, Copy)]
 pub(super) struct At<'a> {
-    pub(super) shared: &'a Shared,
+    pub(super) shared: &'a CsvScanState,
     pub(super) file: usize,
     pub(super) offset: u64,
     /// Lines before it, if they were counted.
@@ -110,7 +110,7 @@ impl At<'_> {
 
     /// What a number would lose as its column's type, if it is one.
     fn loss(&self, kind: &Type, value: &[u8]) -> Option<&'static str> {
-        let value = Reader::number(&self.shared.options).normal(value)?;
+        let value = ColumnDecoder::number(&self.shared.options).normal(value)?;
         if !matches!(kind, Type::Int | Type::Float) || number::parse_float(&value).is_none() {
             return None;
         }

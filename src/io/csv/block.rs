@@ -43,7 +43,7 @@ pub(super) fn decode_block(
             raw.for_each(|r| rejects.extend_from_slice(r));
         }
     }
-    let mut columns = Columns { at, text, cells: &cells, bad: Vec::new() };
+    let mut columns = BlockColumns { at, text, cells: &cells, bad: Vec::new() };
     let rows = cells.rows();
     let batch = match test {
         None => columns.all(Rows::All(rows))?,
@@ -61,7 +61,7 @@ pub(super) fn decode_block(
 }
 
 /// Decodes the columns of one block.
-struct Columns<'a> {
+struct BlockColumns<'a> {
     at: At<'a>,
     text: &'a TextBlock,
     cells: &'a Cells<'a>,
@@ -69,7 +69,7 @@ struct Columns<'a> {
     bad: Vec<(usize, usize)>,
 }
 
-impl Columns<'_> {
+impl BlockColumns<'_> {
     fn column(&mut self, column: usize, rows: Rows<'_>) -> Result<arrow_array::ArrayRef> {
         let shared = self.at.shared;
         let kind = shared.kinds.get(column).cloned().unwrap_or(Type::Text);
@@ -132,15 +132,15 @@ impl Columns<'_> {
         Ok(Batch { columns, rows: rows.len() })
     }
 
-    /// The rows that stand as they would be written, and null in the place of others; none if it cannot be told of
-    /// this file. Of the columns some may not be known: those that may stay unread.
+    /// For passthrough: the bytes of each row that can be copied as they are, null for other rows; `None` if the dialect
+    /// or the column order of this file rules it out. A column that was not decoded is `None`.
     fn standing(&self, columns: &[Option<ArrayRef>], rows: Rows<'_>) -> Option<BinaryViewArray> {
         let forms = self.at.shared.lines.as_ref()?.get(self.at.file)?.as_ref()?;
         Some(passthrough::lines(forms, self.text, self.cells, columns, rows))
     }
 
-    /// The rows as lines, and of their columns only those that others need. A row that does not stand as it would be
-    /// written is read and written; of the others no cell need be read that is only written.
+    /// For passthrough: all rows as lines of bytes, and the columns that later operators need. Rows that cannot be copied
+    /// are decoded and encoded; of the others only the needed columns are decoded.
     fn lines(
         &mut self,
         only: &OnlyLines,
@@ -153,7 +153,7 @@ impl Columns<'_> {
             let form = forms.and_then(|forms| forms.get(place));
             !only.read.contains(&place) && form.is_some_and(|form| form.is_told_unread())
         };
-        // What is never read must be text all the same.
+        // Cells that are copied without being decoded must be valid UTF-8 all the same.
         let is_text = self.text.is_utf8();
         for (place, (slot, column)) in columns.iter_mut().zip(&shared.request.columns).enumerate() {
             if slot.is_none() && !(is_text && waits(place)) {

@@ -57,7 +57,7 @@ pub(super) struct Cells<'a> {
 
 /// A cell: its bytes, and whether quotes stood around them.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) struct Cell {
+pub(super) struct CsvCell {
     pub(super) start: usize,
     pub(super) end: usize,
     pub(super) quoted: bool,
@@ -97,30 +97,30 @@ impl<'a> Cells<'a> {
     }
 
     /// The cell, without its quotes and without the line end's carriage return.
-    pub(super) fn get(&self, row: usize, column: usize) -> Cell {
+    pub(super) fn get(&self, row: usize, column: usize) -> CsvCell {
         let (start, end) = self.column(column).range(row);
         self.unwrapped(start, end)
     }
 
     /// The cell in a range of bytes: without the quotes around it.
     #[inline]
-    pub(super) fn unwrapped(&self, start: usize, end: usize) -> Cell {
+    pub(super) fn unwrapped(&self, start: usize, end: usize) -> CsvCell {
         let quoted = self.quote.is_some() && self.bytes.get(start).copied() == self.quote && end > start;
         if quoted {
             let closed = end > start + 1 && self.bytes.get(end - 1).copied() == self.quote;
-            return Cell { start: start + 1, end: if closed { end - 1 } else { end }, quoted: true };
+            return CsvCell { start: start + 1, end: if closed { end - 1 } else { end }, quoted: true };
         }
-        Cell { start, end, quoted: false }
+        CsvCell { start, end, quoted: false }
     }
 
     /// The cell's bytes as they stand in the block.
     #[inline]
-    pub(super) fn raw(&self, cell: Cell) -> &'a [u8] {
+    pub(super) fn raw(&self, cell: CsvCell) -> &'a [u8] {
         self.bytes.get(cell.start..cell.end).unwrap_or_default()
     }
 
     /// The cell's bytes with doubled quotes made single.
-    pub(super) fn plain(&self, cell: Cell) -> Cow<'a, [u8]> {
+    pub(super) fn plain(&self, cell: CsvCell) -> Cow<'a, [u8]> {
         let raw = self.raw(cell);
         match self.quote.filter(|_| cell.quoted) {
             Some(quote) if memchr::memchr(quote, raw).is_some() => {

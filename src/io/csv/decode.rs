@@ -16,7 +16,7 @@ use churn_kernels::cells::{Column, Rows};
 use churn_kernels::number;
 use churn_kernels::views::{TextBlock, ViewBuilder};
 
-use super::cells::{Cell, Cells};
+use super::cells::{Cells, CsvCell};
 use super::infer::is_missing;
 use super::options::CsvOptions;
 use super::source::Cast;
@@ -33,7 +33,7 @@ pub(super) struct NotUtf8(pub(super) usize);
 
 /// How numbers are written.
 #[derive(Clone, Copy)]
-pub(super) struct Reader {
+pub(super) struct ColumnDecoder {
     decimal: u8,
     thousands: Option<u8>,
     plain: bool,
@@ -41,15 +41,15 @@ pub(super) struct Reader {
     exact: bool,
 }
 
-impl Reader {
-    pub(super) fn number(options: &CsvOptions) -> Reader {
+impl ColumnDecoder {
+    pub(super) fn number(options: &CsvOptions) -> ColumnDecoder {
         let plain = options.decimal == b'.' && options.thousands.is_none();
-        Reader { decimal: options.decimal, thousands: options.thousands, plain, exact: false }
+        ColumnDecoder { decimal: options.decimal, thousands: options.thousands, plain, exact: false }
     }
 
     /// The same for a column whose type was inferred: a cell that would lose something of its text does not fit.
-    pub(super) fn exact(self, exact: bool) -> Reader {
-        Reader { exact, ..self }
+    pub(super) fn exact(self, exact: bool) -> ColumnDecoder {
+        ColumnDecoder { exact, ..self }
     }
 
     fn parse_int(&self) -> fn(&[u8]) -> Option<i64> {
@@ -113,7 +113,7 @@ pub(super) fn column(
     rows: Rows<'_>,
     options: &CsvOptions,
 ) -> Result<Decoded, NotUtf8> {
-    let reader = Reader::number(options).exact(cast.exact);
+    let reader = ColumnDecoder::number(options).exact(cast.exact);
     let loop_over = Loop { cells, column: cells.column(position), rows, options };
     let plain = loop_over.column;
     Ok(match kind {
@@ -167,18 +167,22 @@ struct Loop<'a> {
 }
 
 /// A cell as the loop sees it.
-enum Seen<'a> {
+enum CellText<'a> {
     Missing,
-    Text(Cell, Cow<'a, [u8]>),
+    Text(CsvCell, Cow<'a, [u8]>),
 }
 
 impl Loop<'_> {
     /// The general way to look at a cell: quotes, doubled quotes, marks of missing values.
-    fn see(&self, row: usize) -> Seen<'_> {
+    fn see(&self, row: usize) -> CellText<'_> {
         let (start, end) = self.column.range(row);
         let cell = self.cells.unwrapped(start, end);
         let text = self.cells.plain(cell);
-        if is_missing(&text, cell.quoted, self.options) { Seen::Missing } else { Seen::Text(cell, text) }
+        if is_missing(&text, cell.quoted, self.options) {
+            CellText::Missing
+        } else {
+            CellText::Text(cell, text)
+        }
     }
 
     /// Numbers and dates: the common cells are read; here the others are.
@@ -200,8 +204,8 @@ impl Loop<'_> {
         for place in odd {
             let row = self.rows.row(place as usize);
             let value = match self.see(row) {
-                Seen::Missing => None,
-                Seen::Text(_, text) => {
+                CellText::Missing => None,
+                CellText::Text(_, text) => {
                     let trimmed = text.trim_ascii();
                     let value = parse(trimmed);
                     if value.is_none() && !trimmed.is_empty() {
@@ -230,8 +234,8 @@ impl Loop<'_> {
         let mut bad = Vec::new();
         self.rows.for_each(|row| {
             values.push(match self.see(row) {
-                Seen::Missing => Scalar::Null,
-                Seen::Text(_, text) => {
+                CellText::Missing => Scalar::Null,
+                CellText::Text(_, text) => {
                     let trimmed = text.trim_ascii();
                     parse(trimmed).unwrap_or_else(|| {
                         if !trimmed.is_empty() {
@@ -250,8 +254,8 @@ impl Loop<'_> {
         let mut bad = Vec::new();
         self.rows.for_each(|row| {
             values.push(match self.see(row) {
-                Seen::Missing => None,
-                Seen::Text(_, text) => {
+                CellText::Missing => None,
+                CellText::Text(_, text) => {
                     let trimmed = text.trim_ascii();
                     let value = if trimmed.eq_ignore_ascii_case(b"true") {
                         Some(true)
@@ -282,9 +286,11 @@ impl Loop<'_> {
         let mut nulls = empty;
         for place in odd {
             match self.see(self.rows.row(place as usize)) {
-                Seen::Missing => nulls.push(place),
-                Seen::Text(cell, Cow::Borrowed(_)) => builder.set_part(place as usize, cell.start, cell.end),
-                Seen::Text(cell, Cow::Owned(text)) => match std::str::from_utf8(&text) {
+                CellText::Missing => nulls.push(place),
+                CellText::Text(cell, Cow::Borrowed(_)) => {
+                    builder.set_part(place as usize, cell.start, cell.end)
+                }
+                CellText::Text(cell, Cow::Owned(text)) => match std::str::from_utf8(&text) {
                     Ok(text) => builder.set_text(place as usize, text),
                     // The same bytes in the block are no better, and there their place is found.
                     Err(_) => builder.set_part(place as usize, cell.start, cell.end),

@@ -6,7 +6,7 @@ use churn_kernels::cells::Rows;
 use churn_kernels::{calendar, number, structure};
 
 use super::cells::{Borders, Cells, Needed};
-use super::decode::Reader;
+use super::decode::ColumnDecoder;
 use super::head::Head;
 use super::options::CsvOptions;
 use crate::error::Result;
@@ -88,7 +88,7 @@ impl Look {
     }
 
     fn see_number(&mut self, text: &[u8], options: &CsvOptions) {
-        let reader = Reader::number(options);
+        let reader = ColumnDecoder::number(options);
         let Some(plain) = reader.normal(text).filter(|plain| number::parse_float(plain).is_some()) else {
             return;
         };
@@ -238,7 +238,7 @@ impl<'a> Inference<'a> {
     /// # Errors
     /// The file cannot be read.
     pub(super) fn look(&mut self, head: &Head) -> Result<(Vec<Look>, Looked)> {
-        let mut seen = Seen {
+        let mut seen = SeenForms {
             looks: vec![Look::default(); head.names.len()],
             looked: Looked::default(),
             needed: Needed::new(head.names.len(), 0..head.names.len()),
@@ -260,7 +260,7 @@ impl<'a> Inference<'a> {
     }
 
     /// Looks at a file from its first row on, as far as `WHOLE` bytes.
-    fn look_from_front(&self, head: &Head, seen: &mut Seen) -> Result<()> {
+    fn look_from_front(&self, head: &Head, seen: &mut SeenForms) -> Result<()> {
         let mut reader = head.open()?.take(WHOLE);
         let mut text = Vec::new();
         let mut piece = PIECE;
@@ -287,7 +287,7 @@ impl<'a> Inference<'a> {
     }
 
     /// Looks at places spread over a file behind its start, the very last rows among them.
-    fn look_here_and_there(&self, head: &Head, seen: &mut Seen) -> Result<()> {
+    fn look_here_and_there(&self, head: &Head, seen: &mut SeenForms) -> Result<()> {
         let Some(size) = head.size else { return Ok(()) };
         let file = place::open(&head.path)?;
         let first = head.before + head.start.len() as u64;
@@ -310,14 +310,14 @@ impl<'a> Inference<'a> {
 }
 
 /// What was seen of a file so far.
-struct Seen {
+struct SeenForms {
     looks: Vec<Look>,
     looked: Looked,
     needed: Needed,
     borders: Borders,
 }
 
-impl Seen {
+impl SeenForms {
     /// Looks at the whole records of a part of a file; `ends` says that the file ends with it.
     fn look_at(&mut self, part: &[u8], ends: bool, options: &CsvOptions) {
         let mut owned;

@@ -2,7 +2,7 @@
 
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::Type;
-use crate::io::workbook::Part;
+use crate::io::workbook::SheetPart;
 
 /// What to do with a cell that is not of its column's type.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -74,7 +74,7 @@ pub(crate) struct CsvOptions {
     pub(crate) bad_rows: BadRows,
     pub(crate) file_column: Option<String>,
     /// Which part of a workbook, if it is one.
-    pub(crate) part: Part,
+    pub(crate) part: SheetPart,
 }
 
 impl Default for CsvOptions {
@@ -96,7 +96,7 @@ impl Default for CsvOptions {
             bad_cells: BadCells::Stop,
             bad_rows: BadRows::Stop,
             file_column: None,
-            part: Part::default(),
+            part: SheetPart::default(),
         }
     }
 }

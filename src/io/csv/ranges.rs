@@ -53,7 +53,7 @@ pub(super) struct Range {
 }
 
 /// Whole records in the scratch.
-pub(super) struct Piece {
+pub(super) struct RangePiece {
     /// Where they stand in the scratch.
     pub(super) range: std::ops::Range<usize>,
     /// Where they start in the file.
@@ -69,7 +69,7 @@ impl Range {
         head: &Head,
         options: &CsvOptions,
         scratch: &mut Scratch,
-    ) -> Result<Option<Piece>> {
+    ) -> Result<Option<RangePiece>> {
         let mut read = 0;
         // Where the bytes of the scratch start in the file.
         let mut origin = self.at;
@@ -110,7 +110,7 @@ impl Range {
             let enough = (target - self.at) as usize;
             let ends = borders.structure.line_ends();
             let lines = ends.partition_point(|end| (*end as usize) + 1 < enough);
-            let piece = |length: usize, open_quote| Piece {
+            let piece = |length: usize, open_quote| RangePiece {
                 range: start..start + length,
                 offset: self.at,
                 open_quote,

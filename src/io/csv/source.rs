@@ -247,7 +247,7 @@ impl Source for CsvSource {
         Ok(Box::new(CsvScan {
             cutter: Mutex::new(cutter),
             total,
-            shared: Arc::new(Shared {
+            shared: Arc::new(CsvScanState {
                 kinds: self.kinds.clone(),
                 casts: self.casts.clone(),
                 needed: self.heads.iter().zip(self.casts.iter()).map(needed).collect(),
@@ -266,7 +266,7 @@ impl Source for CsvSource {
 }
 
 /// What all blocks of a scan need.
-pub(super) struct Shared {
+pub(super) struct CsvScanState {
     pub(super) kinds: Arc<Vec<Type>>,
     pub(super) casts: Arc<Vec<Vec<Cast>>>,
     /// For each file the cells that are read.
@@ -285,7 +285,7 @@ pub(super) struct Shared {
     pool: Pool,
 }
 
-impl Shared {
+impl CsvScanState {
     fn take_scratch(&self) -> Scratch {
         let mut scratch =
             self.scratch.lock().unwrap_or_else(PoisonError::into_inner).pop().unwrap_or_default();
@@ -303,7 +303,7 @@ impl Shared {
 struct CsvScan {
     cutter: Mutex<Cutter>,
     total: Option<u64>,
-    shared: Arc<Shared>,
+    shared: Arc<CsvScanState>,
 }
 
 impl Scan for CsvScan {
@@ -352,7 +352,7 @@ impl Scan for CsvScan {
 /// A range of a file, or a block of whole records; `None` once that was read.
 struct CsvMorsel {
     cut: Option<Cut>,
-    shared: Arc<Shared>,
+    shared: Arc<CsvScanState>,
 }
 
 impl Morsel for CsvMorsel {

@@ -49,7 +49,7 @@ impl CsvEncoder {
     }
 
     /// Refuses values that would be read back as null: a reader takes what `missing` says for null, in quotes or not.
-    fn check_values(&self, cells: &[Cells<'_>], rows: usize) -> Result<()> {
+    fn check_values(&self, cells: &[WrittenColumn<'_>], rows: usize) -> Result<()> {
         let missing = self.options.missing.as_bytes();
         if missing.is_empty() {
             return Ok(());
@@ -59,7 +59,7 @@ impl CsvEncoder {
             for row in (0..rows).filter(|row| !column.nulls.is_some_and(|nulls| nulls.is_null(*row))) {
                 value.clear();
                 match &column.values {
-                    Values::Texts(texts) => value.extend_from_slice(texts.value(row).as_bytes()),
+                    ColumnValues::Texts(texts) => value.extend_from_slice(texts.value(row).as_bytes()),
                     _ => self.write_value(column, row, &mut value),
                 }
                 if value == missing {
@@ -85,7 +85,7 @@ impl CsvEncoder {
 
     /// A row without its end.
     #[inline]
-    fn write_row(&self, cells: &[Cells<'_>], row: usize, out: &mut Vec<u8>) {
+    fn write_row(&self, cells: &[WrittenColumn<'_>], row: usize, out: &mut Vec<u8>) {
         for (i, column) in cells.iter().enumerate() {
             if i > 0 {
                 out.push(self.options.separator);
@@ -95,12 +95,12 @@ impl CsvEncoder {
     }
 
     #[inline]
-    fn write_cell(&self, cells: &Cells<'_>, row: usize, out: &mut Vec<u8>) {
+    fn write_cell(&self, cells: &WrittenColumn<'_>, row: usize, out: &mut Vec<u8>) {
         if cells.nulls.is_some_and(|nulls| nulls.is_null(row)) {
             out.extend_from_slice(&self.missing);
             return;
         }
-        let is_quoted = self.quotes_all && !matches!(cells.values, Values::Texts(_));
+        let is_quoted = self.quotes_all && !matches!(cells.values, ColumnValues::Texts(_));
         if is_quoted {
             out.push(b'"');
         }
@@ -111,9 +111,9 @@ impl CsvEncoder {
     }
 
     #[inline]
-    fn write_value(&self, cells: &Cells<'_>, row: usize, out: &mut Vec<u8>) {
+    fn write_value(&self, cells: &WrittenColumn<'_>, row: usize, out: &mut Vec<u8>) {
         match &cells.values {
-            Values::Texts(texts) => {
+            ColumnValues::Texts(texts) => {
                 let view = texts.views().get(row).copied().unwrap_or(0);
                 // A mark of byte order would be taken for one at the start of a file.
                 let marked = (view >> 32) as u32 & 0x00ff_ffff == 0x00bf_bbef;
@@ -121,16 +121,16 @@ impl CsvEncoder {
                     self.write_text(texts.value(row).as_bytes(), out);
                 }
             }
-            Values::Floats(values) => write_float(at(values, row), out),
-            Values::Ints(values) => digits::push_int(at(values, row), out),
-            Values::Days(values, table) => {
+            ColumnValues::Floats(values) => write_float(at(values, row), out),
+            ColumnValues::Ints(values) => digits::push_int(at(values, row), out),
+            ColumnValues::Days(values, table) => {
                 let day = at(values, row);
                 match table.texts.get(day.wrapping_sub(table.first) as usize) {
                     Some(text) if *text != 0 => digits::push_day(*text, out),
                     _ => calendar::write_date(day, out),
                 }
             }
-            Values::Others(array) => match Scalar::from_array(array, row) {
+            ColumnValues::Others(array) => match Scalar::from_array(array, row) {
                 value @ Scalar::List(..) => {
                     let mut text = Vec::new();
                     list_text(&value, &mut text);
@@ -169,12 +169,12 @@ fn from(lines: &BinaryViewArray, row: usize) -> Option<(&[u8], usize)> {
 }
 
 /// A column as the loop over rows sees it.
-struct Cells<'a> {
+struct WrittenColumn<'a> {
     nulls: Option<&'a NullBuffer>,
-    values: Values<'a>,
+    values: ColumnValues<'a>,
 }
 
-enum Values<'a> {
+enum ColumnValues<'a> {
     Texts(&'a StringViewArray),
     Floats(&'a [f64]),
     Ints(&'a [i64]),
@@ -207,20 +207,20 @@ fn at<T: Copy + Default>(values: &[T], row: usize) -> T {
     values.get(row).copied().unwrap_or_default()
 }
 
-impl<'a> Cells<'a> {
-    fn new(array: &'a ArrayRef) -> Cells<'a> {
+impl<'a> WrittenColumn<'a> {
+    fn new(array: &'a ArrayRef) -> WrittenColumn<'a> {
         let values = if let Some(texts) = array.as_string_view_opt() {
-            Values::Texts(texts)
+            ColumnValues::Texts(texts)
         } else if let Some(floats) = array.as_primitive_opt::<Float64Type>() {
-            Values::Floats(floats.values())
+            ColumnValues::Floats(floats.values())
         } else if let Some(ints) = array.as_primitive_opt::<Int64Type>() {
-            Values::Ints(ints.values())
+            ColumnValues::Ints(ints.values())
         } else if let Some(days) = array.as_primitive_opt::<Date32Type>() {
-            Values::Days(days.values(), Days::new(days.values()))
+            ColumnValues::Days(days.values(), Days::new(days.values()))
         } else {
-            Values::Others(array)
+            ColumnValues::Others(array)
         };
-        Cells { nulls: array.nulls(), values }
+        WrittenColumn { nulls: array.nulls(), values }
     }
 }
 
@@ -241,7 +241,7 @@ impl Encoder for CsvEncoder {
 
     fn rows(&self, batch: &Batch, ready: Option<&BinaryViewArray>) -> Result<Vec<u8>> {
         let columns = batch.columns.iter().map(widen).collect::<Result<Vec<_>>>()?;
-        let cells: Vec<Cells<'_>> = columns.iter().map(Cells::new).collect();
+        let cells: Vec<WrittenColumn<'_>> = columns.iter().map(WrittenColumn::new).collect();
         self.check_values(&cells, batch.rows)?;
         let mut out = Vec::with_capacity(batch.rows * columns.len() * 8);
         for row in 0..batch.rows {
@@ -266,7 +266,7 @@ impl Encoder for CsvEncoder {
 impl LineEncoder for CsvEncoder {
     fn lines(&self, batch: &Batch, standing: Option<&BinaryViewArray>) -> Result<BinaryViewArray> {
         let columns = batch.columns.iter().map(widen).collect::<Result<Vec<_>>>()?;
-        let cells: Vec<Cells<'_>> = columns.iter().map(Cells::new).collect();
+        let cells: Vec<WrittenColumn<'_>> = columns.iter().map(WrittenColumn::new).collect();
         self.check_values(&cells, batch.rows)?;
         let (mut text, mut ends) = (Vec::new(), Vec::new());
         for row in 0..batch.rows {

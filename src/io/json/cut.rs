@@ -125,7 +125,7 @@ enum Last {
 
 /// What a scan finds in a text.
 #[derive(Debug, Default)]
-pub(super) struct Found {
+pub(super) struct Cuts {
     /// The places of whole records.
     pub(super) records: Vec<(usize, usize)>,
     /// Where a record starts that goes on behind the text.
@@ -136,8 +136,8 @@ pub(super) struct Found {
 
 impl Scan {
     /// Goes over some text and finds its records, and the first fault between them.
-    pub(super) fn records(&mut self, text: &[u8]) -> Found {
-        let mut found = Found::default();
+    pub(super) fn records(&mut self, text: &[u8]) -> Cuts {
+        let mut found = Cuts::default();
         let mut open = None;
         for (at, byte) in text.iter().enumerate() {
             if self.in_text {
@@ -205,7 +205,7 @@ impl Scan {
         found
     }
 
-    fn starts_record(&mut self, at: usize, is_open: bool, found: &mut Found) {
+    fn starts_record(&mut self, at: usize, is_open: bool, found: &mut Cuts) {
         self.started = true;
         if self.array && !is_open {
             match self.last {
@@ -238,7 +238,7 @@ impl Scan {
     }
 }
 
-impl Found {
+impl Cuts {
     /// Notes a fault, unless there is one before it.
     fn wrong(&mut self, at: usize, what: &'static str) {
         self.fault.get_or_insert((at, what));
@@ -256,7 +256,7 @@ pub(super) fn between_records(shown: &str, line: u64, what: &str) -> Error {
 }
 
 /// Whole records of a file.
-pub(super) struct Block {
+pub(super) struct JsonBlock {
     pub(super) file: usize,
     pub(super) bytes: Vec<u8>,
     /// Where the records stand in it.
@@ -292,7 +292,7 @@ impl Cutter {
         }
     }
 
-    pub(super) fn next(&mut self) -> Result<Option<Block>> {
+    pub(super) fn next(&mut self) -> Result<Option<JsonBlock>> {
         loop {
             let files = self.files.clone();
             let Some(file) = files.get(self.file) else { return Ok(None) };
@@ -309,7 +309,7 @@ impl Cutter {
         }
     }
 
-    fn block_of(&mut self, file: &JsonFile) -> Result<Option<Block>> {
+    fn block_of(&mut self, file: &JsonFile) -> Result<Option<JsonBlock>> {
         let mut bytes = std::mem::take(&mut self.rest);
         let mut wanted = self.block;
         // The state before a record that goes on, which is gone over again when more is read.
@@ -326,7 +326,7 @@ impl Cutter {
                 return Ok(None);
             }
             let mut scan = before;
-            let Found { mut records, open, mut fault } = scan.records(&bytes);
+            let Cuts { mut records, open, mut fault } = scan.records(&bytes);
             if at_end && open.is_none() && !scan.may_end() {
                 fault.get_or_insert((bytes.len(), NO_END));
             }
@@ -358,10 +358,10 @@ impl Cutter {
         }
     }
 
-    fn made(&mut self, bytes: Vec<u8>, records: Vec<(usize, usize)>) -> Block {
+    fn made(&mut self, bytes: Vec<u8>, records: Vec<(usize, usize)>) -> JsonBlock {
         let lines = self.lines;
         self.lines += memchr::memchr_iter(b'\n', &bytes).count() as u64;
-        Block { file: self.file, bytes, records, lines }
+        JsonBlock { file: self.file, bytes, records, lines }
     }
 }
 

@@ -14,7 +14,7 @@ use super::{lists, long};
 use crate::expr::{Scalar, Type, array_of, pattern};
 
 /// The columns of a block, as they grow.
-pub(super) struct Columns<'a> {
+pub(super) struct JsonColumns<'a> {
     options: &'a JsonOptions,
     kinds: &'a [Type],
     /// The column of each field, by path; columns that are not needed have none.
@@ -28,14 +28,14 @@ pub(super) struct Columns<'a> {
     has_long: bool,
 }
 
-impl<'a> Columns<'a> {
+impl<'a> JsonColumns<'a> {
     pub(super) fn new(
         options: &'a JsonOptions,
         kinds: &'a [Type],
         by_name: &'a HashMap<String, Option<usize>>,
-    ) -> Columns<'a> {
+    ) -> JsonColumns<'a> {
         let values = vec![Vec::new(); kinds.len()];
-        Columns {
+        JsonColumns {
             options,
             kinds,
             by_name,
@@ -143,7 +143,7 @@ impl<'a> Columns<'a> {
 }
 
 /// A record, or a record within one.
-struct Record<'c, 'a>(&'c mut Columns<'a>);
+struct Record<'c, 'a>(&'c mut JsonColumns<'a>);
 
 impl<'de> Visitor<'de> for Record<'_, '_> {
     type Value = ();
@@ -157,14 +157,16 @@ impl<'de> Visitor<'de> for Record<'_, '_> {
         let prefix = columns.path.len();
         loop {
             columns.path.truncate(prefix);
-            if fields.next_key_seed(Key(&mut columns.path))?.is_none() {
+            if fields.next_key_seed(KeySeed(&mut columns.path))?.is_none() {
                 break;
             }
             let place = columns.by_name.get(columns.path.as_str()).copied();
             match place {
                 // Known, and not needed.
                 Some(None) => drop(fields.next_value::<IgnoredAny>()?),
-                place => fields.next_value_seed(Cell { columns: &mut *columns, place: place.flatten() })?,
+                place => {
+                    fields.next_value_seed(CellSeed { columns: &mut *columns, place: place.flatten() })?
+                }
             }
         }
         Ok(())
@@ -172,9 +174,9 @@ impl<'de> Visitor<'de> for Record<'_, '_> {
 }
 
 /// Appends a name to a path.
-struct Key<'p>(&'p mut String);
+struct KeySeed<'p>(&'p mut String);
 
-impl<'de> DeserializeSeed<'de> for Key<'_> {
+impl<'de> DeserializeSeed<'de> for KeySeed<'_> {
     type Value = ();
 
     fn deserialize<D: Deserializer<'de>>(self, name: D) -> Result<(), D::Error> {
@@ -182,7 +184,7 @@ impl<'de> DeserializeSeed<'de> for Key<'_> {
     }
 }
 
-impl Visitor<'_> for Key<'_> {
+impl Visitor<'_> for KeySeed<'_> {
     type Value = ();
 
     fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
@@ -196,12 +198,12 @@ impl Visitor<'_> for Key<'_> {
 }
 
 /// The value of a field; without a place it must be a record.
-struct Cell<'c, 'a> {
-    columns: &'c mut Columns<'a>,
+struct CellSeed<'c, 'a> {
+    columns: &'c mut JsonColumns<'a>,
     place: Option<usize>,
 }
 
-impl<'de> DeserializeSeed<'de> for Cell<'_, '_> {
+impl<'de> DeserializeSeed<'de> for CellSeed<'_, '_> {
     type Value = ();
 
     fn deserialize<D: Deserializer<'de>>(self, value: D) -> Result<(), D::Error> {
@@ -209,7 +211,7 @@ impl<'de> DeserializeSeed<'de> for Cell<'_, '_> {
     }
 }
 
-impl Cell<'_, '_> {
+impl CellSeed<'_, '_> {
     fn put(self, value: Option<Scalar>, shown: impl FnOnce() -> String) {
         match (self.place, value) {
             (Some(place), Some(value)) => self.columns.set(place, value),
@@ -222,7 +224,7 @@ impl Cell<'_, '_> {
     }
 }
 
-impl<'de> Visitor<'de> for Cell<'_, '_> {
+impl<'de> Visitor<'de> for CellSeed<'_, '_> {
     type Value = ();
 
     fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {

@@ -7,13 +7,13 @@ use arrow_array::{ArrayRef, new_null_array};
 use arrow_schema::DataType;
 use hashbrown::HashMap;
 
-use super::cut::{Block, Cutter, Found, JsonFile, NO_END, Scan as Cut, between_records};
-use super::decode::Columns;
+use super::cut::{Cuts, Cutter, JsonBlock, JsonFile, NO_END, Scan as Cut, between_records};
+use super::decode::JsonColumns;
 use super::infer::Looks;
 use super::long;
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::{Batch, Event, Type};
-use crate::io::merge_schemas::{self, MergedSchema, Part};
+use crate::io::merge_schemas::{self, FileColumns, MergedSchema};
 use crate::io::place;
 use crate::io::source::{About, Decoded, Looked, Morsel, Request, RowTest, Scan, Source, SourceColumn};
 use crate::text::name;
@@ -84,10 +84,10 @@ impl JsonSource {
                 }
             }
         }
-        let parts: Vec<Part<'_>> = opened
+        let parts: Vec<FileColumns<'_>> = opened
             .iter()
             .zip(&all)
-            .map(|(f, all)| Part {
+            .map(|(f, all)| FileColumns {
                 shown: &f.shown,
                 columns: all.iter().map(|(n, d)| (n.as_str(), d)).collect(),
             })
@@ -114,7 +114,7 @@ struct Inferred {
 
 fn looked_at(file: &JsonFile, options: &JsonOptions) -> Result<Inferred> {
     let mut scan = Cut::default();
-    let Found { records, open, mut fault } = scan.records(&file.start);
+    let Cuts { records, open, mut fault } = scan.records(&file.start);
     if file.whole && open.is_none() && !scan.may_end() {
         fault.get_or_insert((file.start.len(), NO_END));
     }
@@ -209,7 +209,7 @@ impl Source for JsonSource {
             }
         }
         let kinds = wanted.iter().filter_map(|c| self.kinds.get(*c).cloned()).collect();
-        let shared = Shared {
+        let shared = JsonScanState {
             files: self.files.clone(),
             options: self.options.clone(),
             kinds,
@@ -225,7 +225,7 @@ impl Source for JsonSource {
     }
 }
 
-struct Shared {
+struct JsonScanState {
     files: Arc<Vec<JsonFile>>,
     options: Arc<JsonOptions>,
     kinds: Vec<Type>,
@@ -236,7 +236,7 @@ struct Shared {
 
 struct JsonScan {
     cutter: Mutex<Cutter>,
-    shared: Arc<Shared>,
+    shared: Arc<JsonScanState>,
     total: Option<u64>,
 }
 
@@ -255,16 +255,16 @@ impl Scan for JsonScan {
 }
 
 struct JsonMorsel {
-    block: Option<Block>,
-    shared: Arc<Shared>,
+    block: Option<JsonBlock>,
+    shared: Arc<JsonScanState>,
 }
 
 impl Morsel for JsonMorsel {
     fn next(&mut self, test: Option<&mut dyn RowTest>) -> Result<Option<Decoded>> {
         let shared = &self.shared;
-        let Some(Block { file, bytes, records, lines }) = self.block.take() else { return Ok(None) };
+        let Some(JsonBlock { file, bytes, records, lines }) = self.block.take() else { return Ok(None) };
         let shown = shared.files.get(file).map_or("", |f| f.shown.as_str());
-        let mut columns = Columns::new(&shared.options, &shared.kinds, &shared.by_name);
+        let mut columns = JsonColumns::new(&shared.options, &shared.kinds, &shared.by_name);
         for (start, end) in &records {
             let pushed = columns.push(bytes.get(*start..*end).unwrap_or_default());
             pushed.map_err(|e| broken(shown, line(&bytes, lines, *start), &e))?;
@@ -292,7 +292,7 @@ impl Morsel for JsonMorsel {
     }
 }
 
-impl Shared {
+impl JsonScanState {
     fn bad_value(&self, shown: &str, line: u64, field: &str, value: &str) -> Error {
         let quoted = name(field);
         let known = self.by_name.get(field).copied().flatten().and_then(|place| self.kinds.get(place));

@@ -75,20 +75,20 @@ impl Source for ParquetSource {
     }
 
     fn open(&self, request: Request) -> Result<Box<dyn Scan>> {
-        let shared = Arc::new(Shared {
+        let shared = Arc::new(ParquetScanState {
             files: self.files.clone(),
             united: self.united.clone(),
             file_column: self.has_file_column.then(|| self.united.columns.len() - 1),
             request,
             done: AtomicU64::new(0),
         });
-        let next = Mutex::new(Next { file: 0, group: 0, from: 0 });
+        let next = Mutex::new(NextPiece { file: 0, group: 0, from: 0 });
         Ok(Box::new(ParquetScan { shared, next, gathers: false, total: self.about.bytes }))
     }
 }
 
 /// What all morsels need.
-struct Shared {
+struct ParquetScanState {
     files: Arc<Vec<ParquetFile>>,
     united: Arc<MergedSchema>,
     file_column: Option<usize>,
@@ -97,15 +97,15 @@ struct Shared {
 }
 
 /// Where the next morsel starts.
-struct Next {
+struct NextPiece {
     file: usize,
     group: usize,
     from: usize,
 }
 
 struct ParquetScan {
-    shared: Arc<Shared>,
-    next: Mutex<Next>,
+    shared: Arc<ParquetScanState>,
+    next: Mutex<NextPiece>,
     gathers: bool,
     total: Option<u64>,
 }
@@ -129,7 +129,7 @@ impl Scan for ParquetScan {
         loop {
             let Some(file) = self.shared.files.get(next.file) else { return Ok(None) };
             let Some(group) = file.metadata.metadata().row_groups().get(next.group) else {
-                *next = Next { file: next.file + 1, group: 0, from: 0 };
+                *next = NextPiece { file: next.file + 1, group: 0, from: 0 };
                 continue;
             };
             let rows = usize::try_from(group.num_rows()).unwrap_or(0);
@@ -145,13 +145,14 @@ impl Scan for ParquetScan {
                 self.shared
                     .done
                     .fetch_add(u64::try_from(group.compressed_size()).unwrap_or(0), Ordering::Relaxed);
-                *next = Next { file: next.file, group: next.group + 1, from: 0 };
+                *next = NextPiece { file: next.file, group: next.group + 1, from: 0 };
             } else {
                 next.from = to;
             }
             if from < to {
-                let piece = Piece { shared: self.shared.clone(), file: place.0, group: place.1, from, to };
-                return Ok(Some(Box::new(ParquetMorsel { piece, state: State::Start })));
+                let piece =
+                    RowGroupPiece { shared: self.shared.clone(), file: place.0, group: place.1, from, to };
+                return Ok(Some(Box::new(ParquetMorsel { piece, state: DecodeState::Start })));
             }
         }
     }
@@ -162,8 +163,8 @@ impl Scan for ParquetScan {
 }
 
 /// Some rows of a row group.
-struct Piece {
-    shared: Arc<Shared>,
+struct RowGroupPiece {
+    shared: Arc<ParquetScanState>,
     file: usize,
     group: usize,
     from: usize,
@@ -171,20 +172,20 @@ struct Piece {
 }
 
 /// How far a morsel is read.
-enum State {
+enum DecodeState {
     Start,
     /// No column is needed: only the number of rows left.
     Counting(usize),
     /// All columns are read, and tested if there is a test.
-    Reading(Reader),
+    Reading(PieceReader),
     /// The columns of the test were read and tested; the others follow for what is left.
-    Rest(Vec<Tested>, Option<Reader>),
+    Rest(Vec<Tested>, Option<PieceReader>),
     Done,
 }
 
 struct ParquetMorsel {
-    piece: Piece,
-    state: State,
+    piece: RowGroupPiece,
+    state: DecodeState,
 }
 
 /// A batch of the tested columns: the rows that stay.
@@ -194,7 +195,7 @@ struct Tested {
 }
 
 /// Reads some columns of some rows.
-struct Reader {
+struct PieceReader {
     batches: ParquetRecordBatchReader,
     /// For each column asked for its place in the table.
     columns: Vec<usize>,
@@ -204,7 +205,7 @@ struct Reader {
     left: usize,
 }
 
-impl Piece {
+impl RowGroupPiece {
     fn file(&self) -> Result<&ParquetFile> {
         let lost = || Error::new(ErrorKind::Internal, "A morsel is of no file.");
         self.shared.files.get(self.file).ok_or_else(lost)
@@ -237,7 +238,7 @@ impl Piece {
         Ok(both.selects_any().then_some(both))
     }
 
-    fn reader(&self, columns: Vec<usize>, selection: Option<RowSelection>) -> Result<Reader> {
+    fn reader(&self, columns: Vec<usize>, selection: Option<RowSelection>) -> Result<PieceReader> {
         let file = self.file()?;
         let failed = |e| broken(&file.shown, &e);
         let places = self.shared.united.places.get(self.file);
@@ -263,11 +264,11 @@ impl Piece {
             left = selection.row_count();
             builder = builder.with_row_selection(selection);
         }
-        Ok(Reader { batches: builder.build().map_err(failed)?, columns, ways, left })
+        Ok(PieceReader { batches: builder.build().map_err(failed)?, columns, ways, left })
     }
 
     /// The columns of a batch as the table has them.
-    fn batch(&self, reader: &Reader, read: &RecordBatch) -> Result<Batch> {
+    fn batch(&self, reader: &PieceReader, read: &RecordBatch) -> Result<Batch> {
         let file = self.file()?;
         let rows = read.num_rows();
         let column = |(column, way): (&usize, &Option<(usize, Vec<usize>)>)| -> Result<ArrayRef> {
@@ -300,7 +301,7 @@ impl Piece {
         self.file().map_or_else(|e| e, |file| damaged(&file.shown, &why))
     }
 
-    fn next_of(&self, reader: &mut Reader) -> Result<Option<Batch>> {
+    fn next_of(&self, reader: &mut PieceReader) -> Result<Option<Batch>> {
         let Some(read) = reader.batches.next() else {
             return match reader.left {
                 0 => Ok(None),
@@ -323,7 +324,7 @@ impl ParquetMorsel {
         let wanted = piece.shared.request.columns.clone();
         let rows = piece.to - piece.from;
         let Some(selection) = piece.selection()? else {
-            self.state = State::Done;
+            self.state = DecodeState::Done;
             return Ok(skipped(piece, rows));
         };
         let selected = selection.row_count();
@@ -333,7 +334,7 @@ impl ParquetMorsel {
         let whole = whole.is_some_and(|g| usize::try_from(g.num_rows()) == Ok(selected));
         let selection = (!whole).then_some(selection);
         self.state = match test {
-            _ if wanted.is_empty() => State::Counting(selected),
+            _ if wanted.is_empty() => DecodeState::Counting(selected),
             Some(test) if test.columns().len() < wanted.len() => {
                 let tested: Vec<usize> =
                     test.columns().iter().filter_map(|i| wanted.get(*i).copied()).collect();
@@ -352,9 +353,9 @@ impl ParquetMorsel {
                     Some(selection) => Some(piece.reader(others, selection)?),
                     None => None,
                 };
-                State::Rest(parts, rest)
+                DecodeState::Rest(parts, rest)
             }
-            _ => State::Reading(piece.reader(wanted, selection)?),
+            _ => DecodeState::Reading(piece.reader(wanted, selection)?),
         };
         Ok(skipped)
     }
@@ -383,7 +384,7 @@ impl ParquetMorsel {
 }
 
 /// A batch without rows that tells of those that were not read.
-fn skipped(piece: &Piece, rows: usize) -> Decoded {
+fn skipped(piece: &RowGroupPiece, rows: usize) -> Decoded {
     let data = |c: &usize| piece.shared.united.columns.get(*c).map(|c| c.data.clone());
     let columns = piece.shared.request.columns.iter().filter_map(data);
     let columns = columns.map(|d| arrow_array::new_empty_array(&d)).collect();
@@ -393,7 +394,11 @@ fn skipped(piece: &Piece, rows: usize) -> Decoded {
 /// What is left to read of the other columns: whole batches without a row that stays are left out. The outer
 /// `None` says that nothing is.
 #[allow(clippy::option_option)]
-fn left(parts: &[Tested], selection: Option<RowSelection>, piece: &Piece) -> Option<Option<RowSelection>> {
+fn left(
+    parts: &[Tested],
+    selection: Option<RowSelection>,
+    piece: &RowGroupPiece,
+) -> Option<Option<RowSelection>> {
     if parts.iter().all(|p| p.kept.rows == 0) {
         return None;
     }
@@ -413,8 +418,8 @@ fn left(parts: &[Tested], selection: Option<RowSelection>, piece: &Piece) -> Opt
 impl Morsel for ParquetMorsel {
     fn next(&mut self, mut test: Option<&mut dyn RowTest>) -> Result<Option<Decoded>> {
         loop {
-            match std::mem::replace(&mut self.state, State::Done) {
-                State::Start => {
+            match std::mem::replace(&mut self.state, DecodeState::Done) {
+                DecodeState::Start => {
                     let skipped = self.start(match &mut test {
                         Some(test) => Some(&mut **test),
                         None => None,
@@ -423,12 +428,12 @@ impl Morsel for ParquetMorsel {
                         return Ok(Some(skipped));
                     }
                 }
-                State::Counting(rows) => {
+                DecodeState::Counting(rows) => {
                     return Decoded::tested(Batch { columns: Vec::new(), rows }, test).map(Some);
                 }
-                State::Reading(mut reader) => {
+                DecodeState::Reading(mut reader) => {
                     let Some(batch) = self.piece.next_of(&mut reader)? else { return Ok(None) };
-                    self.state = State::Reading(reader);
+                    self.state = DecodeState::Reading(reader);
                     let rows = batch.rows;
                     let batch = match test {
                         Some(test) => {
@@ -442,7 +447,7 @@ impl Morsel for ParquetMorsel {
                     };
                     return Ok(Some(Decoded::of(batch, rows)));
                 }
-                State::Rest(mut parts, mut reader) => {
+                DecodeState::Rest(mut parts, mut reader) => {
                     let (Some(tested), Some(test)) = (parts.pop(), test) else { return Ok(None) };
                     let rows = tested.keep.len();
                     let others = match &mut reader {
@@ -455,10 +460,10 @@ impl Morsel for ParquetMorsel {
                         _ => None,
                     };
                     let batch = self.joined(&*test, tested, others)?;
-                    self.state = State::Rest(parts, reader);
+                    self.state = DecodeState::Rest(parts, reader);
                     return Ok(Some(Decoded::of(batch, rows)));
                 }
-                State::Done => return Ok(None),
+                DecodeState::Done => return Ok(None),
             }
         }
     }

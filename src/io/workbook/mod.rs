@@ -4,4 +4,4 @@ mod read;
 mod sheets;
 pub(crate) mod write;
 
-pub(crate) use read::{Part, WorkbookSource};
+pub(crate) use read::{SheetPart, WorkbookSource};

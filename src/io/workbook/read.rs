@@ -16,7 +16,7 @@ use crate::io::temporary;
 
 /// Which part of a workbook is read.
 #[derive(Clone, Debug, Default, PartialEq)]
-pub(crate) struct Part {
+pub(crate) struct SheetPart {
     /// A sheet's name, or its number from 1; else the first sheet that holds anything.
     pub(crate) sheet: Option<String>,
     /// `B2:F20`, or `B2` and all that is right of it and below.
@@ -103,7 +103,7 @@ pub(super) fn corners(area: &str) -> Option<(Corner, Option<Corner>)> {
     }
 }
 
-impl Part {
+impl SheetPart {
     /// Whether an area can be read.
     pub(crate) fn is_area(text: &str) -> bool {
         corners(text).is_some()

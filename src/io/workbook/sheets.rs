@@ -11,7 +11,7 @@ use std::path::Path;
 
 use calamine::{Cell, Data, DataRef, DataType, ExcelDateTime, Reader, Sheets, open_workbook_auto};
 
-use super::Part;
+use super::SheetPart;
 use super::read::{Corner, corners};
 use crate::cancel;
 use crate::error::{Error, ErrorKind, Result, nearest};
@@ -23,7 +23,7 @@ use crate::text::comma;
 /// # Errors
 /// The file is no workbook; it lacks the sheet; what has to be held takes more than `memory`; the text cannot be
 /// written.
-pub(super) fn unpack(file: &Path, part: &Part, memory: Option<u64>, out: &mut impl Write) -> Result<()> {
+pub(super) fn unpack(file: &Path, part: &SheetPart, memory: Option<u64>, out: &mut impl Write) -> Result<()> {
     check_shared_texts(file)?;
     if let (Some(memory), Some(needed)) = (memory, held_at_once(file))
         && needed > memory
@@ -38,7 +38,7 @@ pub(super) fn unpack(file: &Path, part: &Part, memory: Option<u64>, out: &mut im
     };
     let mut lines = Lines::new(part, out);
     // Where the cells end decides how wide each row is; a sheet's own word for it may be wrong.
-    let mut bounds = Bounds::default();
+    let mut bounds = UsedArea::default();
     each_cell(&mut workbook, &name, file, |place, _| {
         bounds.see(place);
         Ok(true)
@@ -185,9 +185,9 @@ fn check_shared_texts(file: &Path) -> Result<()> {
 
 /// The corners of all cells.
 #[derive(Default)]
-struct Bounds(Option<(Corner, Corner)>);
+struct UsedArea(Option<(Corner, Corner)>);
 
-impl Bounds {
+impl UsedArea {
     fn see(&mut self, (row, column): Corner) {
         let (low, high) = self.0.get_or_insert(((row, column), (row, column)));
         *low = (low.0.min(row), low.1.min(column));
@@ -197,7 +197,7 @@ impl Bounds {
 
 /// Rows of text that are being written.
 struct Lines<'a, W> {
-    part: &'a Part,
+    part: &'a SheetPart,
     out: &'a mut W,
     from: Corner,
     to: Corner,
@@ -208,12 +208,12 @@ struct Lines<'a, W> {
 }
 
 impl<'a, W: Write> Lines<'a, W> {
-    fn new(part: &'a Part, out: &'a mut W) -> Lines<'a, W> {
+    fn new(part: &'a SheetPart, out: &'a mut W) -> Lines<'a, W> {
         Lines { part, out, from: (0, 0), to: (0, 0), row: 0, cells: Vec::new(), is_blank: true }
     }
 
     /// Says between which corners all cells are.
-    fn within(&mut self, bounds: &Bounds) {
+    fn within(&mut self, bounds: &UsedArea) {
         let Some((start, end)) = bounds.0 else { return };
         (self.from, self.to) = match self.part.area.as_deref().and_then(corners) {
             Some((from, to)) => (from, to.unwrap_or((end.0.max(from.0), end.1.max(from.1)))),

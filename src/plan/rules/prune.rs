@@ -85,7 +85,7 @@ fn prune(mut node: Node, mut needed: Vec<ColumnId>, changed: &mut bool) -> Node 
             needed.clone_from(&how.kept);
             how.rows.iter().flat_map(|row| &row.values).for_each(|by| by.columns(&mut needed));
         }
-        Op::Spread(how) => {
+        Op::Pivot(how) => {
             let before = how.cells.len();
             // A cell that may hold one value only is looked at whether it is needed or not.
             how.cells.retain(|cell| cell.only.is_some() || needed.contains(&cell.field.id));

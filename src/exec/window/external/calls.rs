@@ -7,8 +7,8 @@ use arrow_array::cast::AsArray;
 use arrow_array::types::Float64Type;
 use arrow_array::{ArrayRef, Int64Array, UInt32Array};
 
-use super::cursor::{Cursor, Numbers, numbers};
-use super::sorted::{PEER, Sorted, WORD};
+use super::cursor::{Numbers, PartitionCursor, numbers};
+use super::sorted::{PEER, SortedPartition, WORD};
 use crate::error::{Error, ErrorKind, Result};
 use crate::exec::budget::Reservation;
 use crate::exec::group::ExternalStates;
@@ -16,7 +16,7 @@ use crate::exec::keys::normal;
 use crate::exec::spill::Disk;
 use crate::exec::window::frames::{Partition, Reached, Reaches, by_rows};
 use crate::exec::window::order::Key;
-use crate::exec::window::tasks::{Place, ntile, ranked, shifted, trues};
+use crate::exec::window::tasks::{RowPlace, ntile, ranked, shifted, trues};
 use crate::exec::window::{Call, Window};
 use crate::expr::aggregates::{InPieces, Made, Sliding, quantiles};
 use crate::expr::taken;
@@ -32,7 +32,7 @@ pub(super) trait Worked {
 pub(super) fn worked<'a>(
     call: &'a Call,
     window: &'a Window,
-    sorted: &'a Sorted,
+    sorted: &'a SortedPartition,
     disk: &Disk,
 ) -> Result<Box<dyn Worked + 'a>> {
     let arguments = || {
@@ -60,7 +60,7 @@ pub(super) fn worked<'a>(
             Box::new(NthRow { values: arguments()?.cursor, frames: frames()?, which: *which })
         }
         Task::Aggregate(made) if call.frame == Frame::Partition => {
-            Box::new(Whole(whole(made, arguments()?, sorted, disk)?))
+            Box::new(WholePartition(whole(made, arguments()?, sorted, disk)?))
         }
         Task::Aggregate(Made { quantile: Some(p), .. }) => {
             let reservation = disk.budget.reservation();
@@ -107,7 +107,7 @@ impl Worked for Ranked<'_> {
                     self.end += 1;
                 }
             }
-            places.push(Place {
+            places.push(RowPlace {
                 first: self.first - start,
                 end: self.end - start,
                 dense: peer as usize,
@@ -120,8 +120,8 @@ impl Worked for Ranked<'_> {
 
 /// Values of rows so far away, or defaults.
 struct Shifted {
-    values: Cursor,
-    defaults: Option<Cursor>,
+    values: PartitionCursor,
+    defaults: Option<PartitionCursor>,
     by: i64,
 }
 
@@ -147,7 +147,7 @@ impl Worked for Shifted {
 
 /// Values of certain rows of the frames.
 struct NthRow<'a> {
-    values: Cursor,
+    values: PartitionCursor,
     frames: Frames<'a>,
     which: Nth,
 }
@@ -160,15 +160,15 @@ impl Worked for NthRow<'_> {
 }
 
 /// Results of whole partitions.
-struct Whole(ArrayRef);
+struct WholePartition(ArrayRef);
 
-impl Worked for Whole {
+impl Worked for WholePartition {
     fn piece(&mut self, number: usize, _: &Partition, rows: &Range<usize>) -> Result<ArrayRef> {
         taken(&self.0, &UInt32Array::from(vec![number as u32; rows.len()]))
     }
 }
 
-fn whole(made: &Made, mut arguments: Arguments, sorted: &Sorted, disk: &Disk) -> Result<ArrayRef> {
+fn whole(made: &Made, mut arguments: Arguments, sorted: &SortedPartition, disk: &Disk) -> Result<ArrayRef> {
     let mut accumulators = vec![(made.make)()];
     let mut outside = ExternalStates::default();
     let mut reservation = disk.budget.reservation();
@@ -237,7 +237,7 @@ impl Worked for Slid<'_> {
 
 /// The arguments of a call, and behind them the condition that says of which rows they count.
 struct Arguments {
-    cursor: Cursor,
+    cursor: PartitionCursor,
     some: bool,
     rows: usize,
 }
@@ -263,13 +263,13 @@ struct Frames<'a> {
     frame: &'a Frame,
     key: Option<&'a Key>,
     /// The first order key and its words.
-    keys: Option<Cursor>,
+    keys: Option<PartitionCursor>,
     words: Option<(Numbers, Numbers)>,
     reached: Reached,
 }
 
 impl<'a> Frames<'a> {
-    fn new(frame: &'a Frame, key: Option<&'a Key>, sorted: &Sorted) -> Result<Frames<'a>> {
+    fn new(frame: &'a Frame, key: Option<&'a Key>, sorted: &SortedPartition) -> Result<Frames<'a>> {
         let (mut keys, mut words) = (None, None);
         if let (Frame::Range(..), Some(key)) = (frame, key) {
             let numbers = || Ok::<_, Error>(Numbers::new(sorted.cursor(&[WORD])?, sorted.rows));
@@ -300,7 +300,13 @@ impl<'a> Frames<'a> {
 }
 
 /// How far the frames of a piece reach.
-fn reaches(key: &Key, keys: &mut Cursor, rows: &Range<usize>, from: &Limit, to: &Limit) -> Result<Reaches> {
+fn reaches(
+    key: &Key,
+    keys: &mut PartitionCursor,
+    rows: &Range<usize>,
+    from: &Limit,
+    to: &Limit,
+) -> Result<Reaches> {
     let batch = keys.rows(rows.clone())?;
     let lost = || Error::new(ErrorKind::Internal, "A window lacks its order.");
     let column = normal(batch.columns.first().ok_or_else(lost)?)?;

@@ -13,7 +13,7 @@ use crate::exec::materialized::concat;
 use crate::expr::{Batch, taken};
 
 /// A reader that goes on and never back.
-pub(super) struct Cursor {
+pub(super) struct PartitionCursor {
     left: Box<dyn Iterator<Item = Result<Batch>>>,
     /// The columns that are asked for, as places of those that are read; they may come twice.
     columns: Vec<usize>,
@@ -22,9 +22,12 @@ pub(super) struct Cursor {
     end: usize,
 }
 
-impl Cursor {
-    pub(super) fn new(batches: impl Iterator<Item = Result<Batch>> + 'static, columns: Vec<usize>) -> Cursor {
-        Cursor { left: Box::new(batches), columns, read: VecDeque::new(), end: 0 }
+impl PartitionCursor {
+    pub(super) fn new(
+        batches: impl Iterator<Item = Result<Batch>> + 'static,
+        columns: Vec<usize>,
+    ) -> PartitionCursor {
+        PartitionCursor { left: Box::new(batches), columns, read: VecDeque::new(), end: 0 }
     }
 
     /// Reads the next batch.
@@ -105,14 +108,14 @@ impl Cursor {
 
 /// Numbers that are looked at one by one, from front to back.
 pub(super) struct Numbers {
-    cursor: Cursor,
+    cursor: PartitionCursor,
     from: usize,
     here: Vec<u64>,
     rows: usize,
 }
 
 impl Numbers {
-    pub(super) fn new(cursor: Cursor, rows: usize) -> Numbers {
+    pub(super) fn new(cursor: PartitionCursor, rows: usize) -> Numbers {
         Numbers { cursor, from: 0, here: Vec::new(), rows }
     }
 

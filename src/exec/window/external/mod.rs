@@ -14,15 +14,15 @@ use crate::exec::sort::{OrderKey, Sorter, batches};
 use crate::exec::spill::{Disk, Run};
 use crate::expr::Type;
 
-use cursor::Cursor;
-use sorted::{PLACE, Sorted};
+use cursor::PartitionCursor;
+use sorted::{PLACE, SortedPartition};
 
 /// Rows that are worked on together.
 const PIECE: usize = 1 << 12;
 
 /// The rows of a file with the results behind their columns; the first column are the places.
 pub(super) fn run_external(window: &Window, run: &Run, disk: &Disk) -> Result<Run> {
-    let sorted = Sorted::new(window, run, disk)?;
+    let sorted = SortedPartition::new(window, run, disk)?;
     let mut calls = window
         .calls
         .iter()
@@ -42,7 +42,7 @@ pub(super) fn run_external(window: &Window, run: &Run, disk: &Disk) -> Result<Ru
     }
     drop(calls);
     let width = window.calls.len();
-    let mut results = Cursor::new(batches(back.finish()?), (1..=width).collect());
+    let mut results = PartitionCursor::new(batches(back.finish()?), (1..=width).collect());
     let mut made = disk.spill.writer()?;
     let mut from = 0;
     for batch in run.reader()?.into_iter().flatten() {

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use arrow_array::{Array, ArrayRef, UInt64Array};
 
-use super::cursor::Cursor;
+use super::cursor::PartitionCursor;
 use crate::error::Result;
 use crate::exec::keys::normal;
 use crate::exec::sort::{Changes, OrderKey, Sorter, batches, is_word, words_of};
@@ -29,7 +29,7 @@ pub(super) const WORD: usize = 2;
 const USED: usize = 3;
 
 /// The file.
-pub(super) struct Sorted {
+pub(super) struct SortedPartition {
     run: Run,
     pub(super) rows: usize,
     pub(super) partitions: Vec<Partition>,
@@ -37,9 +37,9 @@ pub(super) struct Sorted {
     used: Vec<usize>,
 }
 
-impl Sorted {
+impl SortedPartition {
     /// Sorts the rows of a file by partition and order; equal ones stay as they are.
-    pub(super) fn new(window: &Window, run: &Run, disk: &Disk) -> Result<Sorted> {
+    pub(super) fn new(window: &Window, run: &Run, disk: &Disk) -> Result<SortedPartition> {
         let of_call = |call: &Call| call.args.iter().chain(&call.only).copied().collect::<Vec<_>>();
         let of_order = window.order.iter().map(|key| key.place);
         let used: BTreeSet<usize> = of_order.chain(window.calls.iter().flat_map(of_call)).collect();
@@ -71,7 +71,7 @@ impl Sorted {
             let columns = places.iter().cloned().chain(marks).chain(columns.iter().cloned()).collect();
             file.write(Batch { columns, rows: batch.rows })?;
         }
-        Ok(Sorted { run: file.finish()?, rows: marks.row, partitions: marks.partitions, used })
+        Ok(SortedPartition { run: file.finish()?, rows: marks.row, partitions: marks.partitions, used })
     }
 
     /// Where a column of the window stands in the file.
@@ -80,11 +80,11 @@ impl Sorted {
     }
 
     /// A reader of some columns of the file.
-    pub(super) fn cursor(&self, columns: &[usize]) -> Result<Cursor> {
+    pub(super) fn cursor(&self, columns: &[usize]) -> Result<PartitionCursor> {
         let read: BTreeSet<usize> = columns.iter().copied().collect();
         let read: Vec<usize> = read.into_iter().collect();
         let columns = columns.iter().map(|column| read.binary_search(column).unwrap_or(0)).collect();
-        Ok(Cursor::new(self.run.reader_of(Some(read))?.into_iter().flatten(), columns))
+        Ok(PartitionCursor::new(self.run.reader_of(Some(read))?.into_iter().flatten(), columns))
     }
 }
 

@@ -19,12 +19,12 @@ use parquet::schema::types::ColumnDescPtr;
 use super::checksum;
 use super::hybrid;
 use super::packer::Packer;
-use super::values::{self, PageBounds, Values};
+use super::values::{self, PageBounds, ValueEncoder};
 
 /// Where pages and dictionaries end. Those of all columns of a row group are held at once, by whoever writes and by
 /// whoever reads: of many columns each has a smaller share.
 #[derive(Clone, Copy)]
-pub(super) struct Bounds {
+pub(super) struct ChunkBounds {
     /// Rows of a page.
     page_rows: usize,
     /// Bytes of a page of plain values, if its rows are fewer.
@@ -33,15 +33,16 @@ pub(super) struct Bounds {
     dictionary_bytes: usize,
 }
 
-impl Bounds {
+impl ChunkBounds {
     /// Columns that have full shares.
     const COLUMNS: usize = 32;
 
     /// What each of so many columns may take.
-    pub(super) fn of_columns(columns: usize) -> Bounds {
-        let share =
-            |whole: usize, least: usize| (whole * Bounds::COLUMNS / columns.max(Bounds::COLUMNS)).max(least);
-        Bounds {
+    pub(super) fn of_columns(columns: usize) -> ChunkBounds {
+        let share = |whole: usize, least: usize| {
+            (whole * ChunkBounds::COLUMNS / columns.max(ChunkBounds::COLUMNS)).max(least)
+        };
+        ChunkBounds {
             page_rows: share(1 << 14, 1 << 10),
             page_bytes: share(1 << 20, 1 << 14),
             dictionary_bytes: share(1 << 20, 1 << 14),
@@ -49,12 +50,12 @@ impl Bounds {
     }
 }
 
-pub(super) struct Chunk {
+pub(super) struct ColumnChunk {
     column: ColumnDescPtr,
     packer: Packer,
-    values: Box<dyn Values>,
+    values: Box<dyn ValueEncoder>,
     is_plain: bool,
-    bounds: Bounds,
+    bounds: ChunkBounds,
     open: Open,
     pages: Vec<Encoded>,
 }
@@ -80,7 +81,7 @@ struct Encoded {
     bounds: PageBounds,
 }
 
-impl Chunk {
+impl ColumnChunk {
     /// An empty one; `None` where the crate's own encoders have to do it: other types, other compressions.
     /// Without numbers into a dictionary from the start if values do not repeat.
     pub(super) fn new(
@@ -88,10 +89,10 @@ impl Chunk {
         data: &DataType,
         packer: &Packer,
         repeating: bool,
-        bounds: Bounds,
-    ) -> Option<Chunk> {
+        bounds: ChunkBounds,
+    ) -> Option<ColumnChunk> {
         let values = values::of(data).filter(|_| packer.can())?;
-        Some(Chunk {
+        Some(ColumnChunk {
             column,
             packer: packer.clone(),
             values,
@@ -250,7 +251,7 @@ impl Footer {
         Ok(())
     }
 
-    fn close(mut self, chunk: Chunk) -> Result<ColumnCloseResult> {
+    fn close(mut self, chunk: ColumnChunk) -> Result<ColumnCloseResult> {
         self.index.set_boundary_order(match chunk.values.order() {
             (true, _) => BoundaryOrder::ASCENDING,
             (_, true) => BoundaryOrder::DESCENDING,

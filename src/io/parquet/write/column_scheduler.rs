@@ -9,7 +9,7 @@ use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use arrow_array::ArrayRef;
 use arrow_schema::FieldRef;
 
-use super::{Column, Done};
+use super::{ColumnEncoder, Done};
 use crate::error::Result;
 use crate::expr::Batch;
 use crate::parallel::{Help, Helpers, guarded};
@@ -19,26 +19,26 @@ const AHEAD: usize = 2;
 
 /// What is to be done for a column next.
 enum Task {
-    Begin(Box<Column>),
+    Begin(Box<ColumnEncoder>),
     Rows(Vec<ArrayRef>),
     End,
 }
 
 /// The columns.
 pub(super) struct ColumnScheduler {
-    shared: Arc<Shared>,
+    shared: Arc<Scheduler>,
     helpers: Helpers,
 }
 
-struct Shared {
+struct Scheduler {
     fields: Vec<FieldRef>,
     /// What encodes each column of the row group that it is at.
-    columns: Vec<Mutex<Option<Column>>>,
-    state: Mutex<State>,
+    columns: Vec<Mutex<Option<ColumnEncoder>>>,
+    state: Mutex<QueueState>,
     moved: Condvar,
 }
 
-struct State {
+struct QueueState {
     queues: Vec<ColumnQueue>,
     /// Tasks that are not done.
     open: usize,
@@ -60,17 +60,17 @@ fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
 impl ColumnScheduler {
     pub(super) fn new(fields: &[FieldRef], helpers: &Helpers) -> ColumnScheduler {
         let queues = fields.iter().map(|_| ColumnQueue::default()).collect();
-        let shared = Shared {
+        let shared = Scheduler {
             fields: fields.to_vec(),
             columns: fields.iter().map(|_| Mutex::new(None)).collect(),
-            state: Mutex::new(State { queues, open: 0, failed: None }),
+            state: Mutex::new(QueueState { queues, open: 0, failed: None }),
             moved: Condvar::new(),
         };
         ColumnScheduler { shared: Arc::new(shared), helpers: helpers.clone() }
     }
 
     /// Starts a row group.
-    pub(super) fn begin(&self, columns: Vec<Column>) {
+    pub(super) fn begin(&self, columns: Vec<ColumnEncoder>) {
         self.add(columns.into_iter().map(|column| Task::Begin(Box::new(column))));
     }
 
@@ -115,7 +115,7 @@ impl ColumnScheduler {
     /// Adds a task for each column.
     fn add(&self, tasks: impl Iterator<Item = Task>) {
         let mut state = lock(&self.shared.state);
-        let State { queues, open, .. } = &mut *state;
+        let QueueState { queues, open, .. } = &mut *state;
         for (queue, task) in queues.iter_mut().zip(tasks) {
             queue.tasks.push_back(task);
             *open += 1;
@@ -132,13 +132,13 @@ impl Drop for ColumnScheduler {
     }
 }
 
-impl State {
+impl QueueState {
     fn has_free(&self) -> bool {
         self.queues.iter().any(|queue| !queue.is_taken && !queue.tasks.is_empty())
     }
 }
 
-impl Shared {
+impl Scheduler {
     /// Does the next task of the column that is most behind; false if none can be taken.
     fn one(&self) -> bool {
         let (place, task) = {
@@ -181,13 +181,13 @@ impl Shared {
                     arrays.iter().try_for_each(|array| column.push(field, array))?;
                 }
             }
-            Task::End => return slot.take().map(Column::finish).transpose(),
+            Task::End => return slot.take().map(ColumnEncoder::finish).transpose(),
         }
         Ok(None)
     }
 }
 
-impl Help for Shared {
+impl Help for Scheduler {
     fn help(&self) {
         while self.one() {}
     }

@@ -26,11 +26,11 @@ use parquet::file::writer::SerializedFileWriter;
 
 use crate::error::{Error, ErrorKind, Result};
 use crate::expr::{Batch, Field};
-use crate::io::binary::{Out, RowWriter, Rows, WriterResources, failed};
+use crate::io::binary::{Out, RowWriter, WaitingRows, WriterResources, failed};
 use crate::io::format::{Codec, WriteOptions};
 
 use checksum::{Encoder, PagesOfGroup};
-use chunk::{Bounds, Chunk};
+use chunk::{ChunkBounds, ColumnChunk};
 use column_scheduler::ColumnScheduler;
 use packer::Packer;
 
@@ -41,13 +41,13 @@ const GROUP_ROWS: usize = 1 << 20;
 const PART_ROWS: usize = 1 << 16;
 
 pub(crate) struct ParquetWriter {
-    rows: Rows,
+    rows: WaitingRows,
     options: WriteOptions,
     resources: WriterResources,
-    state: State,
+    state: WriterState,
 }
 
-enum State {
+enum WriterState {
     /// Nothing was written: encodings are chosen by the first rows.
     Ready(Out),
     Writing(Box<Writing>),
@@ -70,8 +70,8 @@ struct Writing {
 }
 
 /// What encodes a column of the row group.
-enum Column {
-    Own(Box<Chunk>),
+enum ColumnEncoder {
+    Own(Box<ColumnChunk>),
     Crate(Vec<Encoder>),
 }
 
@@ -85,12 +85,12 @@ impl ParquetWriter {
         options: &WriteOptions,
         resources: &WriterResources,
     ) -> ParquetWriter {
-        let rows = Rows::new(fields);
+        let rows = WaitingRows::new(fields);
         ParquetWriter {
             rows,
             options: options.clone(),
             resources: resources.clone(),
-            state: State::Ready(out),
+            state: WriterState::Ready(out),
         }
     }
 
@@ -126,10 +126,10 @@ impl ParquetWriter {
         if batches.is_empty() {
             return Ok(());
         }
-        if let State::Ready(_) = &self.state {
+        if let WriterState::Ready(_) = &self.state {
             self.start(&batches)?;
         }
-        let State::Writing(writing) = &mut self.state else { return Ok(()) };
+        let WriterState::Writing(writing) = &mut self.state else { return Ok(()) };
         writing.write(&batches)
     }
 
@@ -137,7 +137,8 @@ impl ParquetWriter {
         let schema = self.rows.schema();
         let repeating: Vec<bool> = (0..schema.fields().len()).map(|i| is_repeating(i, first)).collect();
         let properties = Arc::new(self.properties(&repeating));
-        let State::Ready(out) = std::mem::replace(&mut self.state, State::Ready(Out::nowhere())) else {
+        let WriterState::Ready(out) = std::mem::replace(&mut self.state, WriterState::Ready(Out::nowhere()))
+        else {
             return Ok(());
         };
         let described = ArrowSchemaConverter::new().convert(&schema).map_err(broken)?;
@@ -159,7 +160,7 @@ impl ParquetWriter {
             rows: 0,
             bytes: 0,
         };
-        self.state = State::Writing(Box::new(writing));
+        self.state = WriterState::Writing(Box::new(writing));
         Ok(())
     }
 }
@@ -172,7 +173,7 @@ impl RowWriter for ParquetWriter {
         }
         self.flush()?;
         match &mut self.state {
-            State::Writing(writing) if writing.bytes >= self.resources.bytes => {
+            WriterState::Writing(writing) if writing.bytes >= self.resources.bytes => {
                 writing.end_group();
                 writing.write_ended()
             }
@@ -182,15 +183,15 @@ impl RowWriter for ParquetWriter {
 
     fn settle(&mut self) -> Result<()> {
         self.flush()?;
-        if let State::Writing(writing) = &mut self.state { writing.settle() } else { Ok(()) }
+        if let WriterState::Writing(writing) = &mut self.state { writing.settle() } else { Ok(()) }
     }
 
     fn finish(mut self: Box<Self>) -> Result<Out> {
         self.flush()?;
-        if let State::Ready(_) = &self.state {
+        if let WriterState::Ready(_) = &self.state {
             self.start(&[])?;
         }
-        let State::Writing(mut writing) = self.state else { return Ok(Out::nowhere()) };
+        let WriterState::Writing(mut writing) = self.state else { return Ok(Out::nowhere()) };
         writing.settle()?;
         writing.file.into_inner().map_err(broken)
     }
@@ -232,9 +233,9 @@ impl Writing {
             // Whole numbers that do not repeat are written as differences.
             let is_own = *repeating || *field.data_type() != DataType::Int64;
             let column = || self.file.schema_descr().column(leaf);
-            let bounds = Bounds::of_columns(self.repeating.len());
-            let chunk =
-                is_own.then(|| Chunk::new(column(), field.data_type(), &self.packer, *repeating, bounds));
+            let bounds = ChunkBounds::of_columns(self.repeating.len());
+            let chunk = is_own
+                .then(|| ColumnChunk::new(column(), field.data_type(), &self.packer, *repeating, bounds));
             own.push(chunk.flatten());
             leaf += leaves(field.data_type());
         }
@@ -248,7 +249,7 @@ impl Writing {
         let mut encoders = encoders.into_iter();
         let columns = own.into_iter().zip(self.schema.fields()).map(|(chunk, field)| {
             let encoders = encoders.by_ref().take(leaves(field.data_type())).collect();
-            chunk.map_or(Column::Crate(encoders), |chunk| Column::Own(Box::new(chunk)))
+            chunk.map_or(ColumnEncoder::Crate(encoders), |chunk| ColumnEncoder::Own(Box::new(chunk)))
         });
         let columns = columns.collect();
         self.scheduler.begin(columns);
@@ -283,11 +284,11 @@ impl Writing {
     }
 }
 
-impl Column {
+impl ColumnEncoder {
     fn push(&mut self, field: &FieldRef, array: &ArrayRef) -> Result<()> {
         match self {
-            Column::Own(chunk) => chunk.push(array).map_err(broken),
-            Column::Crate(encoders) => {
+            ColumnEncoder::Own(chunk) => chunk.push(array).map_err(broken),
+            ColumnEncoder::Crate(encoders) => {
                 let leaves = compute_leaves(field, array).map_err(broken)?;
                 let mut pairs = encoders.iter_mut().zip(&leaves);
                 pairs.try_for_each(|(encoder, leaf)| encoder.writer.write(leaf).map_err(broken))
@@ -297,8 +298,8 @@ impl Column {
 
     fn finish(self) -> Result<Done> {
         match self {
-            Column::Own(chunk) => Ok(vec![chunk.finish().map_err(broken)?]),
-            Column::Crate(encoders) => {
+            ColumnEncoder::Own(chunk) => Ok(vec![chunk.finish().map_err(broken)?]),
+            ColumnEncoder::Crate(encoders) => {
                 encoders.into_iter().map(|encoder| encoder.finish().map_err(broken)).collect()
             }
         }

@@ -11,7 +11,7 @@ use churn_kernels::dense::Dense;
 use churn_kernels::numbering::Numbering;
 use parquet::file::statistics::{Statistics, ValueStatistics};
 
-use super::{Bounds, PageBounds, Values};
+use super::{MinMax, PageBounds, ValueEncoder};
 
 /// A number of fixed width: how it is stored, and what it is compared as.
 pub(super) trait Stored: ArrowPrimitiveType {
@@ -100,7 +100,7 @@ impl Stored for Float64Type {
 pub(super) struct Fixed<T: Stored> {
     numbering: Numbering,
     near: Dense,
-    bounds: Bounds<T::Ordered>,
+    bounds: MinMax<T::Ordered>,
     nans: Nans,
     keys: Vec<u128>,
     kind: PhantomData<T>,
@@ -117,7 +117,7 @@ impl<T: Stored> Default for Fixed<T> {
         Fixed {
             numbering: Numbering::default(),
             near: Dense::default(),
-            bounds: Bounds::default(),
+            bounds: MinMax::default(),
             nans: Nans { page: T::nans(&[]), all: T::nans(&[]) },
             keys: Vec::new(),
             kind: PhantomData,
@@ -151,7 +151,7 @@ impl<T: Stored> Fixed<T> {
     }
 }
 
-impl<T: Stored> Values for Fixed<T>
+impl<T: Stored> ValueEncoder for Fixed<T>
 where
     Self: Send,
 {

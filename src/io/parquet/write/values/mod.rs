@@ -11,7 +11,7 @@ use arrow_schema::{DataType, TimeUnit};
 use parquet::file::statistics::Statistics;
 
 use fixed::Fixed;
-use texts::Texts;
+use texts::TextEncoder;
 
 /// The least and the greatest value of a page, as the page index has them, and how many of its numbers are none.
 pub(super) struct PageBounds {
@@ -20,7 +20,7 @@ pub(super) struct PageBounds {
 }
 
 /// What encoding a column needs of its type. Null values are passed over.
-pub(super) trait Values: Send {
+pub(super) trait ValueEncoder: Send {
     /// Appends the number of each value; a new one gets the next number.
     fn number(&mut self, array: &dyn Array, into: &mut Vec<u32>);
     /// Appends the values as they are.
@@ -40,7 +40,7 @@ pub(super) trait Values: Send {
 }
 
 /// The values of a column of this type; `None` where they are left to the crate's own encoders.
-pub(super) fn of(data: &DataType) -> Option<Box<dyn Values>> {
+pub(super) fn of(data: &DataType) -> Option<Box<dyn ValueEncoder>> {
     Some(match data {
         DataType::Int64 => Box::new(Fixed::<Int64Type>::default()),
         DataType::Float64 => Box::new(Fixed::<Float64Type>::default()),
@@ -49,13 +49,13 @@ pub(super) fn of(data: &DataType) -> Option<Box<dyn Values>> {
         DataType::Timestamp(TimeUnit::Microsecond, _) => {
             Box::new(Fixed::<TimestampMicrosecondType>::default())
         }
-        DataType::Utf8View => Box::new(Texts::default()),
+        DataType::Utf8View => Box::new(TextEncoder::default()),
         _ => return None,
     })
 }
 
 /// Bounds of a page, of all pages before it, and whether they rise or fall from page to page.
-struct Bounds<N> {
+struct MinMax<N> {
     page: Option<(N, N)>,
     all: Option<(N, N)>,
     last: Option<(N, N)>,
@@ -63,13 +63,13 @@ struct Bounds<N> {
     rises: bool,
 }
 
-impl<N> Default for Bounds<N> {
+impl<N> Default for MinMax<N> {
     fn default() -> Self {
-        Bounds { page: None, all: None, last: None, falls: false, rises: false }
+        MinMax { page: None, all: None, last: None, falls: false, rises: false }
     }
 }
 
-impl<N: Clone + PartialOrd> Bounds<N> {
+impl<N: Clone + PartialOrd> MinMax<N> {
     fn add(&mut self, least: N, greatest: N) {
         widen(&mut self.page, least, greatest);
     }

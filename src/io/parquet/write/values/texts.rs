@@ -8,7 +8,7 @@ use hashbrown::HashTable;
 use parquet::data_type::ByteArray;
 use parquet::file::statistics::{Statistics, ValueStatistics};
 
-use super::{Bounds, PageBounds, Values};
+use super::{MinMax, PageBounds, ValueEncoder};
 
 /// Bytes of a text that are told as a bound.
 const BOUND_BYTES: usize = 64;
@@ -18,11 +18,11 @@ const SHORT: usize = 12;
 
 /// Texts. A key is a short text's view, or the length of a long one and its number among the long ones.
 #[derive(Default)]
-pub(super) struct Texts {
+pub(super) struct TextEncoder {
     numbering: Numbering,
     long: Long,
     size: usize,
-    bounds: Bounds<Vec<u8>>,
+    bounds: MinMax<Vec<u8>>,
     keys: Vec<u128>,
     /// By number of a text, the page that it was last seen in.
     seen: Vec<u32>,
@@ -64,7 +64,7 @@ impl Long {
     }
 }
 
-impl Texts {
+impl TextEncoder {
     /// The text of a key; `short` is room for one.
     fn text<'a>(&'a self, key: &u128, short: &'a mut [u8; 16]) -> &'a [u8] {
         let length = *key as u32 as usize;
@@ -99,7 +99,7 @@ impl Texts {
     }
 }
 
-impl Values for Texts {
+impl ValueEncoder for TextEncoder {
     fn number(&mut self, array: &dyn Array, into: &mut Vec<u32>) {
         let array = array.as_string_view();
         self.keys.clear();
