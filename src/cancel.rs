@@ -1,8 +1,8 @@
-//! The flag that stops a run, known to all that work on it.
+//! The flags that stop a run, known to all that work on it: one of the user's, and one of the reader that takes its rows.
 //!
 //! Whatever may go on for long asks [`check`] now and then: at each batch, at each piece of a file on disk, before each
-//! part of work that is shared among threads, while it waits for a pipe. The flag belongs to a thread, and threads that
-//! are made for a run are given that of the thread that makes them.
+//! part of work that is shared among threads, while it waits for a pipe. Flags belong to a thread, and threads that are
+//! made for a run are given those of the thread that makes them.
 
 use std::cell::RefCell;
 use std::sync::Arc;
@@ -11,33 +11,33 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use crate::error::{Error, ErrorKind, Result};
 
 thread_local! {
-    static FLAG: RefCell<Option<Arc<AtomicBool>>> = const { RefCell::new(None) };
+    static FLAGS: RefCell<Vec<Arc<AtomicBool>>> = const { RefCell::new(Vec::new()) };
 }
 
-/// The flag of this thread's run, to be given to another thread.
+/// The flags of this thread's run, to be given to another thread.
 #[derive(Clone, Default)]
-pub(crate) struct Cancel(Option<Arc<AtomicBool>>);
+pub(crate) struct Cancel(Vec<Arc<AtomicBool>>);
 
 impl Cancel {
-    /// A run that the flag stops when it becomes true; without one nothing stops it.
-    pub(crate) fn by(flag: Option<Arc<AtomicBool>>) -> Cancel {
-        Cancel(flag)
+    /// A run that stops when one of the flags becomes true; without flags nothing stops it.
+    pub(crate) fn by(flags: impl IntoIterator<Item = Arc<AtomicBool>>) -> Cancel {
+        Cancel(flags.into_iter().collect())
     }
 
-    /// That of this thread.
+    /// Those of this thread.
     pub(crate) fn of_this_thread() -> Cancel {
-        Cancel(FLAG.with_borrow(Clone::clone))
+        Cancel(FLAGS.with_borrow(Clone::clone))
     }
 
-    /// Calls `f`, in which [`check`] asks this flag.
+    /// Calls `f`, in which [`check`] asks these flags.
     pub(crate) fn within<R>(&self, f: impl FnOnce() -> R) -> R {
-        struct Restore(Option<Arc<AtomicBool>>);
+        struct Restore(Vec<Arc<AtomicBool>>);
         impl Drop for Restore {
             fn drop(&mut self) {
-                FLAG.with_borrow_mut(|flag| *flag = self.0.take());
+                FLAGS.with_borrow_mut(|flags| *flags = std::mem::take(&mut self.0));
             }
         }
-        let _restore = Restore(FLAG.with_borrow_mut(|flag| std::mem::replace(flag, self.0.clone())));
+        let _restore = Restore(FLAGS.with_borrow_mut(|flags| std::mem::replace(flags, self.0.clone())));
         f()
     }
 }
@@ -45,7 +45,7 @@ impl Cancel {
 /// Whether this thread's run is to stop.
 #[inline]
 pub(crate) fn is_asked() -> bool {
-    FLAG.with_borrow(|flag| flag.as_ref().is_some_and(|flag| flag.load(Ordering::Relaxed)))
+    FLAGS.with_borrow(|flags| flags.iter().any(|flag| flag.load(Ordering::Relaxed)))
 }
 
 /// Stops a run that is no longer wanted.

@@ -5,6 +5,7 @@
 use std::fs;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::time::Duration;
 
 use arrow_array::types::Int8Type;
 use arrow_array::{
@@ -312,4 +313,34 @@ fn markdown_is_written_row_by_row_and_not_read() {
     assert!(written.contains("| 1 | · | x\\|y |"));
     let error = Flow::read("t.md").in_folder(folder.path()).check().unwrap_err();
     assert!(error.what().contains("written, not read"), "{error}");
+}
+
+/// A run whose reader went away stops, whatever it is at: nothing holds its options any more.
+#[rstest]
+#[case::a_sort("sort a desc, o_b")]
+#[case::groups("group by a: n = count(), m = median(o_b)")]
+#[case::a_window("window by farm order by a: s = sum(o_b) over rows so far")]
+fn dropping_a_reader_stops_the_run(#[case] step: &str) {
+    let folder = numbers(20_000);
+    let flow = Flow::steps(&format!("read 't.csv'\njoin cross 't.csv' prefix 'o_'\n{step}"))
+        .in_folder(folder.path());
+    let began = Arc::new(AtomicBool::new(false));
+    let held = Arc::downgrade(&began);
+    let seen = began.clone();
+    let options = RunOptions::new().threads(2).memory(64 << 20);
+    let options = options.on_progress(move |_| began.store(true, Ordering::Relaxed));
+    let reader = flow.batches_with(&options).unwrap();
+    drop(options);
+    while !seen.load(Ordering::Relaxed) {
+        std::thread::sleep(Duration::from_millis(5));
+    }
+    drop((reader, seen));
+    // All 400 million rows would take minutes.
+    for _ in 0..600 {
+        if held.upgrade().is_none() {
+            return;
+        }
+        std::thread::sleep(Duration::from_millis(50));
+    }
+    panic!("the run goes on");
 }

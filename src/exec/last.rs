@@ -6,9 +6,9 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use super::budget::Reservation;
 use super::context::Context;
-use super::materialized::{CompactBatches, Materialized, batch_of};
+use super::materialized::Materialized;
 use super::morsel_output::MorselOutput;
-use super::pipeline::{Commit, Part, Sink};
+use super::sink::{Commit, CompactBatches, Sink};
 use super::spill::{Reader, Run, Spill};
 use crate::error::Result;
 use crate::expr::Batch;
@@ -44,7 +44,7 @@ pub(crate) struct Last {
 }
 
 impl Last {
-    pub(crate) fn sink(count: usize, step: StepId, context: &Context) -> Sink {
+    pub(crate) fn sink(count: usize, step: StepId, context: &Context) -> Sink<CompactBatches, Last> {
         let commit = Last {
             pieces: VecDeque::new(),
             rows: 0,
@@ -53,7 +53,7 @@ impl Last {
             spill: context.spill.clone(),
             step,
         };
-        Sink { prepare: Arc::new(CompactBatches), commit: Box::new(commit) }
+        Sink { worker: Arc::new(CompactBatches), commit }
     }
 
     /// Puts the pieces that are in memory into one file.
@@ -77,8 +77,10 @@ impl Last {
 }
 
 impl Commit for Last {
-    fn commit(&mut self, part: Part, _: &mut MorselOutput) -> Result<bool> {
-        let batch = batch_of(part)?;
+    type Part = Batch;
+    type Output = Materialized;
+
+    fn commit(&mut self, batch: Batch, _: &mut MorselOutput) -> Result<bool> {
         if batch.rows == 0 {
             return Ok(true);
         }
@@ -102,7 +104,7 @@ impl Commit for Last {
         Ok(true)
     }
 
-    fn finish(self: Box<Self>, work: &mut MorselOutput) -> Result<Materialized> {
+    fn finish(self, work: &mut MorselOutput) -> Result<Materialized> {
         work.counters.rows(self.step, self.rows.min(self.count));
         let state = LastState { skip: self.rows.saturating_sub(self.count), pieces: self.pieces, open: None };
         Ok(Materialized::Scan(Box::new(Pieces { state: Mutex::new(state), _reservation: self.reservation })))

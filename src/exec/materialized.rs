@@ -7,9 +7,10 @@ use arrow_array::{Array, ArrayRef};
 use super::budget::Reservation;
 use super::context::Context;
 use super::morsel_output::MorselOutput;
-use super::pipeline::{self, Commit, Part, Pipeline, Prepare, Sink};
+use super::pipeline::{self, Pipeline};
+use super::sink::{Commit, CompactBatches, Sink};
 use super::spill::{Reader, Run, Spill, Writer};
-use crate::error::{Error, ErrorKind, Result};
+use crate::error::Result;
 use crate::expr::{Batch, alike};
 use crate::io::memory::{Batches, Ready};
 use crate::io::source::{Morsel, Scan};
@@ -29,21 +30,6 @@ impl Materialized {
             Materialized::Scan(scan) => scan,
         }
     }
-
-    /// The rows in memory.
-    pub(crate) fn batches(self) -> Result<Vec<Batch>> {
-        let scan = match self {
-            Materialized::Batches(batches) => return Ok(batches),
-            Materialized::Scan(scan) => scan,
-        };
-        let mut batches = Vec::new();
-        while let Some(mut morsel) = scan.next()? {
-            while let Some(decoded) = morsel.next(None)? {
-                batches.push(decoded.batch);
-            }
-        }
-        Ok(batches)
-    }
 }
 
 /// Parts of a large batch that workers can share.
@@ -60,47 +46,32 @@ pub(crate) fn slices_of(batch: Batch, rows: usize) -> Vec<Batch> {
     starts.map(|from| batch.slice(from, rows.min(batch.rows - from))).collect()
 }
 
-/// Hands batches on, their texts copied out where a few of them would hold a whole block.
-pub(crate) struct CompactBatches;
-
-impl Prepare for CompactBatches {
-    fn prepare(&self, batch: Batch, _: &mut MorselOutput) -> Result<Part> {
-        Ok(Box::new(batch.compacted()))
-    }
-}
-
-/// The batch that a part is.
-pub(crate) fn batch_of(part: Part) -> Result<Batch> {
-    match part.downcast::<Batch>() {
-        Ok(batch) => Ok(*batch),
-        Err(_) => Err(Error::new(ErrorKind::Internal, "A sink was handed something else than a batch.")),
-    }
-}
-
 /// All rows, for the caller: what they hold is the caller's, not the run's.
 pub(crate) struct Collect(Vec<Batch>);
 
 impl Collect {
-    pub(crate) fn sink() -> Sink {
-        Sink { prepare: Arc::new(CompactBatches), commit: Box::new(Collect(Vec::new())) }
+    pub(crate) fn sink() -> Sink<CompactBatches, Collect> {
+        Sink { worker: Arc::new(CompactBatches), commit: Collect(Vec::new()) }
     }
 }
 
 impl Commit for Collect {
-    fn commit(&mut self, part: Part, _: &mut MorselOutput) -> Result<bool> {
-        let batch = batch_of(part)?;
+    type Part = Batch;
+    type Output = Vec<Batch>;
+
+    fn commit(&mut self, batch: Batch, _: &mut MorselOutput) -> Result<bool> {
         if batch.rows > 0 {
             self.0.push(batch);
         }
         Ok(true)
     }
 
-    fn finish(self: Box<Self>, _: &mut MorselOutput) -> Result<Materialized> {
-        Ok(Materialized::Batches(self.0))
+    fn finish(self, _: &mut MorselOutput) -> Result<Vec<Batch>> {
+        Ok(self.0)
     }
 }
 
-/// The rows of a table that is being materialized: in memory, or in a file if they do not fit.
+/// The sink of [`materialize`]: rows in memory, or in a file if they do not fit.
 struct TableBuffer {
     batches: Vec<Batch>,
     file: Option<Writer>,
@@ -148,50 +119,38 @@ pub(crate) fn materialize_within(
     pipeline: Pipeline,
     context: &Context,
 ) -> Result<MaterializedTable> {
-    let table = Arc::new(Mutex::new(None));
     let (spill, reservation) = (context.spill.clone(), context.budget.reservation());
-    let buffer = TableBuffer { batches: Vec::new(), file: None, spill, reservation, most };
-    let commit = Box::new(TableSink { buffer, table: table.clone() });
-    pipeline::run(pipeline, Sink { prepare: Arc::new(CompactBatches), commit }, context)?;
-    let table = table.lock().unwrap_or_else(PoisonError::into_inner).take();
-    table.ok_or_else(|| Error::new(ErrorKind::Internal, "A table was not materialized."))
+    let commit = TableBuffer { batches: Vec::new(), file: None, spill, reservation, most };
+    pipeline::run(pipeline, Sink { worker: Arc::new(CompactBatches), commit }, context)
 }
 
-/// The sink of [`materialize`].
-struct TableSink {
-    buffer: TableBuffer,
-    table: Arc<Mutex<Option<MaterializedTable>>>,
-}
+impl Commit for TableBuffer {
+    type Part = Batch;
+    type Output = MaterializedTable;
 
-impl Commit for TableSink {
-    fn commit(&mut self, part: Part, _: &mut MorselOutput) -> Result<bool> {
-        let batch = batch_of(part)?;
-        let buffer = &mut self.buffer;
-        if let Some(file) = &mut buffer.file {
+    fn commit(&mut self, batch: Batch, _: &mut MorselOutput) -> Result<bool> {
+        if let Some(file) = &mut self.file {
             return file.write(batch).map(|()| true);
         }
         if batch.rows > 0 {
-            let fits =
-                buffer.reservation.try_add(batch.memory()) && buffer.reservation.bytes() <= buffer.most;
-            buffer.batches.push(batch);
+            let fits = self.reservation.try_add(batch.memory()) && self.reservation.bytes() <= self.most;
+            self.batches.push(batch);
             if !fits {
-                let mut file = buffer.spill.writer_alone()?;
-                buffer.batches.drain(..).try_for_each(|batch| file.write(batch))?;
-                buffer.file = Some(file);
-                buffer.reservation.hold(0)?;
+                let mut file = self.spill.writer_alone()?;
+                self.batches.drain(..).try_for_each(|batch| file.write(batch))?;
+                self.file = Some(file);
+                self.reservation.hold(0)?;
             }
         }
         Ok(true)
     }
 
-    fn finish(self: Box<Self>, _: &mut MorselOutput) -> Result<Materialized> {
-        let TableBuffer { batches, file, reservation, .. } = self.buffer;
-        let table = match file {
+    fn finish(self, _: &mut MorselOutput) -> Result<MaterializedTable> {
+        let TableBuffer { batches, file, reservation, .. } = self;
+        Ok(match file {
             Some(file) => MaterializedTable::Spilled(file.finish()?),
             None => MaterializedTable::InMemory(Arc::new((batches, reservation))),
-        };
-        *self.table.lock().unwrap_or_else(PoisonError::into_inner) = Some(table);
-        Ok(Materialized::Batches(Vec::new()))
+        })
     }
 }
 
@@ -221,29 +180,4 @@ pub(crate) fn concat(batches: Vec<Batch>) -> Result<Vec<Batch>> {
         columns.push(arrow_select::concat::concat(&parts).map_err(crate::expr::arrow_error)?);
     }
     Ok(vec![Batch { columns, rows: batches.iter().map(|b| b.rows).sum() }])
-}
-
-/// No rows at all: the chain runs for what it writes or requires.
-pub(crate) struct Discard;
-
-impl Discard {
-    pub(crate) fn sink() -> Sink {
-        Sink { prepare: Arc::new(Discard), commit: Box::new(Discard) }
-    }
-}
-
-impl Prepare for Discard {
-    fn prepare(&self, _: Batch, _: &mut MorselOutput) -> Result<Part> {
-        Ok(Box::new(()))
-    }
-}
-
-impl Commit for Discard {
-    fn commit(&mut self, _: Part, _: &mut MorselOutput) -> Result<bool> {
-        Ok(true)
-    }
-
-    fn finish(self: Box<Self>, _: &mut MorselOutput) -> Result<Materialized> {
-        Ok(Materialized::Batches(Vec::new()))
-    }
 }

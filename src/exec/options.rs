@@ -38,6 +38,8 @@ pub struct RunOptions {
     pub(crate) temporary: Option<PathBuf>,
     pub(crate) progress: Option<OnProgress>,
     pub(crate) cancel: Option<Arc<AtomicBool>>,
+    /// Becomes true when the reader of the rows goes away.
+    pub(crate) abandoned: Option<Arc<AtomicBool>>,
     pub(crate) batch_rows: Option<usize>,
     pub(crate) block_bytes: Option<usize>,
     pub(crate) first_rows: Option<usize>,
@@ -69,7 +71,7 @@ impl RunOptions {
 
     /// What stops the run.
     pub(crate) fn cancelled(&self) -> Cancel {
-        Cancel::by(self.cancel.clone())
+        Cancel::by(self.cancel.iter().chain(&self.abandoned).cloned())
     }
 
     /// The number of threads that a run uses.

@@ -4,51 +4,74 @@ use std::io::Write;
 use std::sync::Arc;
 use std::sync::mpsc::SyncSender;
 
-use super::materialized::{CompactBatches, Materialized, batch_of};
 use super::morsel_output::MorselOutput;
-use super::pipeline::{Commit, Part, Prepare, Sink};
+use super::sink::{Commit, CompactBatches, Local, Sink, Worker};
 use crate::error::Result;
 use crate::expr::{Batch, Event};
 use crate::io::binary::{RowWriter, failed};
 use crate::io::format::Encoder;
 use crate::plan::StepId;
 
-/// Rows as bytes into a writer of the caller's.
+/// Rows as bytes into a writer of the caller's; gives nothing.
 pub(crate) struct Writer<W> {
     out: W,
     encoder: Arc<dyn Encoder>,
     any: bool,
 }
 
-struct Encode {
+pub(crate) struct Encode {
     encoder: Arc<dyn Encoder>,
     /// The last step, of whose rows is counted what is lost.
     step: StepId,
 }
 
-impl Prepare for Encode {
-    fn prepare(&self, batch: Batch, work: &mut MorselOutput) -> Result<Part> {
-        work.counters.event(self.step, Event::NoNumber, self.encoder.lost(&batch));
-        let bytes = if batch.rows == 0 { Vec::new() } else { self.encoder.rows(&batch, None)? };
-        Ok(Box::new(bytes))
+impl Worker for Encode {
+    type Part = Vec<u8>;
+    type Local<'a> = EncodeMorsel<'a>;
+
+    const GATHERS: bool = false;
+
+    fn local(&self) -> Result<EncodeMorsel<'_>> {
+        Ok(EncodeMorsel(self))
+    }
+}
+
+pub(crate) struct EncodeMorsel<'a>(&'a Encode);
+
+impl Local for EncodeMorsel<'_> {
+    type Part = Vec<u8>;
+
+    fn consume(&mut self, batch: Batch, output: &mut MorselOutput) -> Result<Option<Vec<u8>>> {
+        let Encode { encoder, step } = self.0;
+        output.counters.event(*step, Event::NoNumber, encoder.lost(&batch));
+        Ok(Some(if batch.rows == 0 { Vec::new() } else { encoder.rows(&batch, None)? }))
+    }
+
+    fn seal(self) -> Result<Option<Vec<u8>>> {
+        Ok(None)
     }
 }
 
 impl<W: Write + Send + 'static> Writer<W> {
     /// Writes what stands before the rows of the last step, and takes the rest as it comes.
-    pub(crate) fn sink(mut out: W, encoder: Box<dyn Encoder>, step: StepId) -> Result<Sink> {
+    pub(crate) fn sink(
+        mut out: W,
+        encoder: Box<dyn Encoder>,
+        step: StepId,
+    ) -> Result<Sink<Encode, Writer<W>>> {
         let encoder: Arc<dyn Encoder> = Arc::from(encoder);
         out.write_all(&encoder.start()).map_err(|e| failed(&e))?;
         let commit = Writer { out, encoder: encoder.clone(), any: false };
-        Ok(Sink { prepare: Arc::new(Encode { encoder, step }), commit: Box::new(commit) })
+        Ok(Sink { worker: Arc::new(Encode { encoder, step }), commit })
     }
 }
 
 impl<W: Write + Send> Commit for Writer<W> {
-    fn commit(&mut self, part: Part, _: &mut MorselOutput) -> Result<bool> {
-        if let Ok(bytes) = part.downcast::<Vec<u8>>()
-            && !bytes.is_empty()
-        {
+    type Part = Vec<u8>;
+    type Output = ();
+
+    fn commit(&mut self, bytes: Vec<u8>, _: &mut MorselOutput) -> Result<bool> {
+        if !bytes.is_empty() {
             if self.any {
                 self.out.write_all(self.encoder.between()).map_err(|e| failed(&e))?;
             }
@@ -58,9 +81,8 @@ impl<W: Write + Send> Commit for Writer<W> {
         Ok(true)
     }
 
-    fn finish(mut self: Box<Self>, _: &mut MorselOutput) -> Result<Materialized> {
-        self.out.write_all(self.encoder.end()).and_then(|()| self.out.flush()).map_err(|e| failed(&e))?;
-        Ok(Materialized::Batches(Vec::new()))
+    fn finish(mut self, _: &mut MorselOutput) -> Result<()> {
+        self.out.write_all(self.encoder.end()).and_then(|()| self.out.flush()).map_err(|e| failed(&e))
     }
 }
 
@@ -68,20 +90,22 @@ impl<W: Write + Send> Commit for Writer<W> {
 pub(crate) struct ColumnarOutput(Box<dyn RowWriter>);
 
 impl ColumnarOutput {
-    pub(crate) fn sink(writer: Box<dyn RowWriter>) -> Sink {
-        Sink { prepare: Arc::new(CompactBatches), commit: Box::new(ColumnarOutput(writer)) }
+    pub(crate) fn sink(writer: Box<dyn RowWriter>) -> Sink<CompactBatches, ColumnarOutput> {
+        Sink { worker: Arc::new(CompactBatches), commit: ColumnarOutput(writer) }
     }
 }
 
 impl Commit for ColumnarOutput {
-    fn commit(&mut self, part: Part, _: &mut MorselOutput) -> Result<bool> {
-        self.0.write(batch_of(part)?)?;
+    type Part = Batch;
+    type Output = ();
+
+    fn commit(&mut self, batch: Batch, _: &mut MorselOutput) -> Result<bool> {
+        self.0.write(batch)?;
         Ok(true)
     }
 
-    fn finish(self: Box<Self>, _: &mut MorselOutput) -> Result<Materialized> {
-        self.0.finish()?.flush().map_err(|e| failed(&e))?;
-        Ok(Materialized::Batches(Vec::new()))
+    fn finish(self, _: &mut MorselOutput) -> Result<()> {
+        self.0.finish()?.flush().map_err(|e| failed(&e))
     }
 }
 
@@ -89,21 +113,23 @@ impl Commit for ColumnarOutput {
 pub(crate) struct Head {
     most: usize,
     rows: usize,
-    total: Arc<std::sync::atomic::AtomicU64>,
+    total: u64,
     batches: Vec<Batch>,
 }
 
 impl Head {
-    pub(crate) fn sink(most: usize, total: Arc<std::sync::atomic::AtomicU64>) -> Sink {
-        let commit = Head { most, rows: 0, total, batches: Vec::new() };
-        Sink { prepare: Arc::new(CompactBatches), commit: Box::new(commit) }
+    pub(crate) fn sink(most: usize) -> Sink<CompactBatches, Head> {
+        let commit = Head { most, rows: 0, total: 0, batches: Vec::new() };
+        Sink { worker: Arc::new(CompactBatches), commit }
     }
 }
 
 impl Commit for Head {
-    fn commit(&mut self, part: Part, _: &mut MorselOutput) -> Result<bool> {
-        let batch = batch_of(part)?;
-        self.total.fetch_add(batch.rows as u64, std::sync::atomic::Ordering::Relaxed);
+    type Part = Batch;
+    type Output = (Vec<Batch>, u64);
+
+    fn commit(&mut self, batch: Batch, _: &mut MorselOutput) -> Result<bool> {
+        self.total += batch.rows as u64;
         let rows = batch.rows.min(self.most - self.rows);
         if rows > 0 {
             self.rows += rows;
@@ -112,8 +138,8 @@ impl Commit for Head {
         Ok(true)
     }
 
-    fn finish(self: Box<Self>, _: &mut MorselOutput) -> Result<Materialized> {
-        Ok(Materialized::Batches(self.batches))
+    fn finish(self, _: &mut MorselOutput) -> Result<(Vec<Batch>, u64)> {
+        Ok((self.batches, self.total))
     }
 }
 
@@ -121,19 +147,21 @@ impl Commit for Head {
 pub(crate) struct Channel(SyncSender<Result<Batch>>);
 
 impl Channel {
-    pub(crate) fn sink(to: SyncSender<Result<Batch>>) -> Sink {
-        Sink { prepare: Arc::new(CompactBatches), commit: Box::new(Channel(to)) }
+    pub(crate) fn sink(to: SyncSender<Result<Batch>>) -> Sink<CompactBatches, Channel> {
+        Sink { worker: Arc::new(CompactBatches), commit: Channel(to) }
     }
 }
 
 impl Commit for Channel {
-    fn commit(&mut self, part: Part, _: &mut MorselOutput) -> Result<bool> {
-        let batch = batch_of(part)?;
+    type Part = Batch;
+    type Output = ();
+
+    fn commit(&mut self, batch: Batch, _: &mut MorselOutput) -> Result<bool> {
         // A reader that went away wants no more.
         Ok(batch.rows == 0 || self.0.send(Ok(batch)).is_ok())
     }
 
-    fn finish(self: Box<Self>, _: &mut MorselOutput) -> Result<Materialized> {
-        Ok(Materialized::Batches(Vec::new()))
+    fn finish(self, _: &mut MorselOutput) -> Result<()> {
+        Ok(())
     }
 }

@@ -1,16 +1,16 @@
 //! Workers, numbered morsels, and the ordered hand-over to a sink.
 
-use std::any::Any;
 use std::collections::{BTreeMap, HashMap};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use super::context::Context;
-use super::materialized::{Materialized, materialize, slices_of};
+use super::materialized::{materialize, slices_of};
 use super::morsel_output::{MorselOutput, SideOutput};
 use super::options::Progress;
 use super::serial::SerialOp;
+use super::sink::{self, AnyCommit, AnyPart, AnyWorker, Commit, Sink, Worker};
 use super::stream::{self, ScanTest, StreamOp};
 use crate::cancel::{self, Cancel};
 use crate::error::{Error, Result};
@@ -22,42 +22,6 @@ use crate::plan::StepId;
 
 /// Parts of files that wait to be written before the worker that placed them writes them.
 const MOST_PLACED: usize = 8;
-
-/// What a worker prepared of a batch for the ordered side of a sink.
-pub(crate) type Part = Box<dyn Any + Send>;
-
-/// The workers' side of a sink.
-pub(crate) trait Prepare: Send + Sync {
-    /// Turns a batch into what the ordered side takes.
-    fn prepare(&self, batch: Batch, work: &mut MorselOutput) -> Result<Part>;
-
-    /// Starts to gather the batches of a morsel, for a sink whose parts are small beside their rows.
-    fn gather(&self) -> Option<Result<Box<dyn Gather + '_>>> {
-        None
-    }
-}
-
-/// What a worker makes of the batches of one morsel.
-pub(crate) trait Gather {
-    /// Takes the next batch; gives a part when it holds enough for one.
-    fn add(&mut self, batch: Batch, work: &mut MorselOutput) -> Result<Option<Part>>;
-    /// Gives the last part.
-    fn finish(self: Box<Self>) -> Result<Part>;
-}
-
-/// The ordered side of a sink.
-pub(crate) trait Commit: Send {
-    /// Takes the parts in order; gives false when it wants no more.
-    fn commit(&mut self, part: Part, work: &mut MorselOutput) -> Result<bool>;
-    /// Ends the run of its pipeline; gives its result.
-    fn finish(self: Box<Self>, work: &mut MorselOutput) -> Result<Materialized>;
-}
-
-/// Both sides of a sink.
-pub(crate) struct Sink {
-    pub(crate) prepare: Arc<dyn Prepare>,
-    pub(crate) commit: Box<dyn Commit>,
-}
 
 /// A source and the operators that its rows go through first.
 pub(crate) struct Leg {
@@ -170,7 +134,7 @@ struct Done {
 /// Batches that go through serial operators, or parts that are ready.
 enum Parts {
     Batches(Vec<Batch>),
-    Ready(Vec<Part>),
+    Ready(Vec<AnyPart>),
 }
 
 /// What became of a morsel.
@@ -214,11 +178,11 @@ struct Queue {
 }
 
 /// The ordered side: only one worker at a time is in it.
-struct OrderedSide {
+struct OrderedSide<'a> {
     /// Where the morsels so far ended, by what they are parts of.
     seams: HashMap<(usize, usize), u64>,
     serial: Vec<Box<dyn SerialOp>>,
-    commit: Box<dyn Commit>,
+    commit: &'a mut dyn AnyCommit,
     work: MorselOutput,
     told: Instant,
     rows: u64,
@@ -227,12 +191,12 @@ struct OrderedSide {
 struct Run<'a> {
     legs: &'a [Leg],
     has_serial: bool,
-    prepare: &'a dyn Prepare,
+    worker: &'a dyn AnyWorker,
     queue: Mutex<Queue>,
     moved: Condvar,
     /// The leg that morsels are taken from; guards the order of numbers and morsels.
     source: Mutex<usize>,
-    ordered: Mutex<OrderedSide>,
+    ordered: Mutex<OrderedSide<'a>>,
     stop: AtomicBool,
     context: &'a Context,
     ahead: u64,
@@ -244,13 +208,31 @@ fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
-/// Runs a pipeline into a sink; gives what the sink holds.
+/// Runs a pipeline into a sink; gives the sink's output.
 ///
 /// # Errors
 /// The first error in the order of rows, whichever worker met it.
-pub(crate) fn run(pipeline: Pipeline, sink: Sink, context: &Context) -> Result<Materialized> {
+pub(crate) fn run<W, C>(pipeline: Pipeline, sink: Sink<W, C>, context: &Context) -> Result<C::Output>
+where
+    W: Worker,
+    C: Commit<Part = W::Part>,
+{
+    let Sink { worker, mut commit } = sink;
+    let mut work = run_rows(pipeline, &*worker, &mut commit, context)?;
+    let output = guarded(|| commit.finish(&mut work))?;
+    context.absorb(&mut work)?;
+    Ok(output)
+}
+
+/// Runs a pipeline up to the last part that its sink takes; gives what was counted.
+fn run_rows(
+    pipeline: Pipeline,
+    worker: &dyn AnyWorker,
+    commit: &mut dyn AnyCommit,
+    context: &Context,
+) -> Result<MorselOutput> {
     let Pipeline { mut legs, serial, ends, .. } = pipeline;
-    let gathers = serial.is_empty() && sink.prepare.gather().is_some();
+    let gathers = serial.is_empty() && worker.gathers();
     if gathers {
         legs.iter_mut().for_each(|leg| leg.scan.gather());
     }
@@ -258,7 +240,7 @@ pub(crate) fn run(pipeline: Pipeline, sink: Sink, context: &Context) -> Result<M
     let run = Run {
         legs: &legs,
         has_serial: !serial.is_empty(),
-        prepare: &*sink.prepare,
+        worker,
         queue: Mutex::new(Queue {
             waiting: BTreeMap::new(),
             taken: 0,
@@ -271,7 +253,7 @@ pub(crate) fn run(pipeline: Pipeline, sink: Sink, context: &Context) -> Result<M
         ordered: Mutex::new(OrderedSide {
             seams: HashMap::new(),
             serial,
-            commit: sink.commit,
+            commit,
             work: MorselOutput::new(context.steps()),
             told: Instant::now(),
             rows: 0,
@@ -305,9 +287,9 @@ pub(crate) fn run(pipeline: Pipeline, sink: Sink, context: &Context) -> Result<M
     if let Some(error) = queue.error {
         return Err(error);
     }
-    let OrderedSide { serial, mut commit, mut work, .. } =
+    let OrderedSide { serial, commit, mut work, .. } =
         ordered.into_inner().unwrap_or_else(PoisonError::into_inner);
-    guarded(|| kept_back(serial, &*sink.prepare, &mut *commit, &mut work, context))?;
+    guarded(|| kept_back(serial, worker, &mut *commit, &mut work, context))?;
     // Where a `first` stopped the run, steps below it are not told of, and those above saw all that there is.
     ends.into_iter().for_each(|end| end(&mut work));
     for leg in &legs {
@@ -315,16 +297,14 @@ pub(crate) fn run(pipeline: Pipeline, sink: Sink, context: &Context) -> Result<M
             work.counters.limit(step, limit as u64);
         }
     }
-    let batches = guarded(|| commit.finish(&mut work))?;
-    context.absorb(&mut work)?;
-    Ok(batches)
+    Ok(work)
 }
 
 /// Hands on what serial operators kept back, each behind all rows of those before it.
 fn kept_back(
     mut serial: Vec<Box<dyn SerialOp>>,
-    prepare: &dyn Prepare,
-    commit: &mut dyn Commit,
+    worker: &dyn AnyWorker,
+    commit: &mut dyn AnyCommit,
     work: &mut MorselOutput,
     context: &Context,
 ) -> Result<()> {
@@ -340,8 +320,10 @@ fn kept_back(
                 for op in later.iter_mut() {
                     batch = op.apply(batch, work)?;
                 }
-                let part = prepare.prepare(batch, work)?;
-                let more = commit.commit(part, work)?;
+                let mut more = true;
+                for part in sink::parts_of(worker, batch, work)? {
+                    more &= commit.commit_any(part, work)?;
+                }
                 context.write_side(work)?;
                 work.placed.drain(..).try_for_each(Placed::write)?;
                 if !more {
@@ -447,7 +429,7 @@ impl Run<'_> {
         };
         let named = |e| self.named(number, e);
         let mut parts = self.no_parts();
-        let mut gather = if self.has_serial { None } else { self.prepare.gather().transpose()? };
+        let mut local = if self.has_serial { None } else { Some(self.worker.any_local()?) };
         // Bytes of the rows that parts are made of since some were handed over.
         let mut made = 0;
         let mut is_gathered = false;
@@ -459,15 +441,15 @@ impl Run<'_> {
                     return Ok(());
                 }
                 made += batch.memory();
-                match (&mut parts, &mut gather) {
+                match (&mut parts, &mut local) {
                     (Parts::Batches(batches), _) => batches.push(batch),
-                    (Parts::Ready(parts), None) => parts.push(self.prepare.prepare(batch, work)?),
-                    (Parts::Ready(parts), Some(gather)) => {
-                        let part = gather.add(batch, work)?;
+                    (Parts::Ready(parts), Some(local)) => {
+                        let part = local.consume_any(batch, work)?;
                         // What is still gathered is bounded by whoever gathers it.
                         is_gathered = part.is_none();
                         parts.extend(part);
                     }
+                    (Parts::Ready(_), None) => {}
                 }
                 if made > self.most_waiting && !is_gathered {
                     made = 0;
@@ -484,8 +466,8 @@ impl Run<'_> {
                 },
             }
         }
-        if let (Parts::Ready(parts), Some(gather)) = (&mut parts, gather) {
-            parts.push(gather.finish()?);
+        if let (Parts::Ready(parts), Some(local)) = (&mut parts, local) {
+            parts.extend(local.seal_any()?);
         }
         Ok(MorselResult::Parts(parts))
     }
@@ -649,7 +631,7 @@ impl Run<'_> {
     /// Puts parts of a morsel through the serial operators and into the sink; gives whether it wants more.
     fn commit_parts(
         &self,
-        ordered: &mut OrderedSide,
+        ordered: &mut OrderedSide<'_>,
         parts: Parts,
         work: &mut MorselOutput,
         placed: &mut Vec<Placed>,
@@ -659,7 +641,7 @@ impl Run<'_> {
         match parts {
             Parts::Ready(parts) => {
                 for part in parts {
-                    more &= ordered.commit.commit(part, work)?;
+                    more &= ordered.commit.commit_any(part, work)?;
                 }
             }
             Parts::Batches(batches) => {
@@ -668,8 +650,9 @@ impl Run<'_> {
                     for op in &mut ordered.serial {
                         batch = op.apply(batch, work)?;
                     }
-                    let part = self.prepare.prepare(batch, work)?;
-                    more &= ordered.commit.commit(part, work)?;
+                    for part in sink::parts_of(self.worker, batch, work)? {
+                        more &= ordered.commit.commit_any(part, work)?;
+                    }
                     more &= !ordered.serial.iter().any(|op| op.is_full());
                     if !more {
                         break;

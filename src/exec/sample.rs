@@ -12,10 +12,10 @@ use arrow_array::UInt32Array;
 
 use super::budget::Reservation;
 use super::context::Context;
-use super::materialized::{CompactBatches, Materialized, batch_of};
+use super::materialized::Materialized;
 use super::morsel_output::MorselOutput;
-use super::pipeline::{Commit, Part, Sink};
 use super::serial::lot;
+use super::sink::{Commit, CompactBatches, Sink};
 use super::spill::partitioned::{decode_positions, encode_positions};
 use super::spill::{Reader, Spill, Writer};
 use crate::error::Result;
@@ -44,7 +44,12 @@ pub(crate) struct SampleRows {
 }
 
 impl SampleRows {
-    pub(crate) fn sink(count: usize, seed: u64, step: StepId, context: &Context) -> Sink {
+    pub(crate) fn sink(
+        count: usize,
+        seed: u64,
+        step: StepId,
+        context: &Context,
+    ) -> Sink<CompactBatches, SampleRows> {
         let commit = SampleRows {
             count,
             seed,
@@ -57,7 +62,7 @@ impl SampleRows {
             spill: context.spill.clone(),
             step,
         };
-        Sink { prepare: Arc::new(CompactBatches), commit: Box::new(commit) }
+        Sink { worker: Arc::new(CompactBatches), commit }
     }
 
     /// Whether a row is a candidate; it is in from then on, until a smaller lot pushes it out.
@@ -133,8 +138,10 @@ fn chosen(own: &[u64], batch: &Batch, places: &[u64]) -> Result<(Vec<u64>, Batch
 const LOT: usize = 24;
 
 impl Commit for SampleRows {
-    fn commit(&mut self, part: Part, _: &mut MorselOutput) -> Result<bool> {
-        let batch = batch_of(part)?;
+    type Part = Batch;
+    type Output = Materialized;
+
+    fn commit(&mut self, batch: Batch, _: &mut MorselOutput) -> Result<bool> {
         let first = self.row;
         self.row += batch.rows as u64;
         let rows: Vec<u32> =
@@ -162,7 +169,7 @@ impl Commit for SampleRows {
         Ok(true)
     }
 
-    fn finish(mut self: Box<Self>, work: &mut MorselOutput) -> Result<Materialized> {
+    fn finish(mut self, work: &mut MorselOutput) -> Result<Materialized> {
         work.counters.rows(self.step, self.best.len());
         if let Some(file) = self.file.take() {
             let places = self.places();

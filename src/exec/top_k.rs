@@ -13,18 +13,18 @@ use super::budget::Reservation;
 use super::context::Context;
 use super::materialized::{Materialized, slices};
 use super::morsel_output::MorselOutput;
-use super::pipeline::{Commit, Part, Prepare, Sink};
+use super::sink::{Commit, Local, Sink, Worker};
 use super::sort::{Order, gathered};
-use crate::error::{Error, ErrorKind, Result};
+use crate::error::Result;
 use crate::expr::Batch;
 
 /// A batch with its keys.
-struct Keyed {
+pub(crate) struct Keyed {
     batch: Batch,
     keys: Rows,
 }
 
-struct Encode {
+pub(crate) struct Candidates {
     order: Arc<Order>,
     keep: usize,
     converter: Arc<RowConverter>,
@@ -34,7 +34,7 @@ struct Encode {
 /// The key of the last row that is kept so far, once there are as many as are wanted.
 type Worst = Arc<Mutex<Option<OwnedRow>>>;
 
-impl Encode {
+impl Candidates {
     /// The rows of a batch that may be among the first, in their order.
     fn candidates(&self, keys: &Rows) -> Vec<u32> {
         let keep = self.keep;
@@ -54,19 +54,39 @@ impl Encode {
     }
 }
 
-impl Prepare for Encode {
-    fn prepare(&self, batch: Batch, work: &mut MorselOutput) -> Result<Part> {
-        let columns = self.order.columns(&batch, work)?;
-        let keys = self.converter.convert_columns(&columns).map_err(crate::expr::arrow_error)?;
-        let rows = self.candidates(&keys);
-        let mut kept = self.converter.empty_rows(rows.len(), rows.len() * 16);
-        rows.iter().for_each(|row| kept.push(keys.row(*row as usize)));
-        let batch = batch.take(&UInt32Array::from(rows))?;
-        Ok(Box::new(Keyed { batch: batch.compacted(), keys: kept }))
+impl Worker for Candidates {
+    type Part = Keyed;
+    type Local<'a> = CandidatesOfMorsel<'a>;
+
+    const GATHERS: bool = false;
+
+    fn local(&self) -> Result<CandidatesOfMorsel<'_>> {
+        Ok(CandidatesOfMorsel(self))
     }
 }
 
-struct Top {
+pub(crate) struct CandidatesOfMorsel<'a>(&'a Candidates);
+
+impl Local for CandidatesOfMorsel<'_> {
+    type Part = Keyed;
+
+    fn consume(&mut self, batch: Batch, output: &mut MorselOutput) -> Result<Option<Keyed>> {
+        let Candidates { order, converter, .. } = self.0;
+        let columns = order.columns(&batch, output)?;
+        let keys = converter.convert_columns(&columns).map_err(crate::expr::arrow_error)?;
+        let rows = self.0.candidates(&keys);
+        let mut kept = converter.empty_rows(rows.len(), rows.len() * 16);
+        rows.iter().for_each(|row| kept.push(keys.row(*row as usize)));
+        let batch = batch.take(&UInt32Array::from(rows))?;
+        Ok(Some(Keyed { batch: batch.compacted(), keys: kept }))
+    }
+
+    fn seal(self) -> Result<Option<Keyed>> {
+        Ok(None)
+    }
+}
+
+pub(crate) struct TopRows {
     keep: usize,
     converter: Arc<RowConverter>,
     worst: Worst,
@@ -76,10 +96,10 @@ struct Top {
 }
 
 /// The sink of a sort of which `keep` rows are wanted.
-pub(crate) fn sink(order: Order, keep: usize, context: &Context) -> Result<Sink> {
+pub(crate) fn sink(order: Order, keep: usize, context: &Context) -> Result<Sink<Candidates, TopRows>> {
     let converter = Arc::new(order.converter()?);
     let worst = Worst::default();
-    let commit = Top {
+    let commit = TopRows {
         keep,
         converter: converter.clone(),
         worst: worst.clone(),
@@ -87,8 +107,8 @@ pub(crate) fn sink(order: Order, keep: usize, context: &Context) -> Result<Sink>
         parts: Vec::new(),
         rows: 0,
     };
-    let encode = Encode { order: Arc::new(order), keep, converter, worst };
-    Ok(Sink { prepare: Arc::new(encode), commit: Box::new(commit) })
+    let candidates = Candidates { order: Arc::new(order), keep, converter, worst };
+    Ok(Sink { worker: Arc::new(candidates), commit })
 }
 
 /// The most rows that are kept so; more are sorted as all rows are.
@@ -99,7 +119,7 @@ pub(crate) const MOST: usize = 1 << 16;
 /// Few enough that the worst row is known after the first batches, enough that dropping costs little.
 const SURPLUS: usize = 1 << 11;
 
-impl Top {
+impl TopRows {
     fn key(&self, at: &(u32, u32)) -> Option<Row<'_>> {
         self.parts.get(at.0 as usize).map(|p| p.keys.row(at.1 as usize))
     }
@@ -143,15 +163,15 @@ impl Top {
     }
 }
 
-impl Commit for Top {
-    fn commit(&mut self, part: Part, _: &mut MorselOutput) -> Result<bool> {
-        let Ok(keyed) = part.downcast::<Keyed>() else {
-            return Err(Error::new(ErrorKind::Internal, "A sort was handed something else than rows."));
-        };
+impl Commit for TopRows {
+    type Part = Keyed;
+    type Output = Materialized;
+
+    fn commit(&mut self, keyed: Keyed, _: &mut MorselOutput) -> Result<bool> {
         if keyed.batch.rows > 0 {
             let _ = self.reservation.try_add(keyed.batch.memory() + keyed.keys.size());
             self.rows += keyed.batch.rows;
-            self.parts.push(*keyed);
+            self.parts.push(keyed);
         }
         if self.rows > self.keep * 2 + SURPLUS {
             self.shrink()?;
@@ -159,7 +179,7 @@ impl Commit for Top {
         Ok(true)
     }
 
-    fn finish(self: Box<Self>, _: &mut MorselOutput) -> Result<Materialized> {
+    fn finish(self, _: &mut MorselOutput) -> Result<Materialized> {
         if self.parts.is_empty() {
             return Ok(Materialized::Batches(Vec::new()));
         }

@@ -1,5 +1,7 @@
 //! A run whose rows are read batch by batch while it goes on.
 
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{Receiver, sync_channel};
 
 use arrow_array::RecordBatch;
@@ -13,11 +15,18 @@ use crate::table::{record_batch, schema};
 
 /// Record batches of a run, in order; the run goes on in the background and waits for its reader.
 ///
-/// Dropping it stops the run.
+/// Dropping it stops the run, also one that is still sorting or grouping and has given no batch.
 #[derive(Debug)]
 pub struct BatchReader {
     fields: Vec<Field>,
     from: Receiver<Result<Batch>>,
+    abandoned: Arc<AtomicBool>,
+}
+
+impl Drop for BatchReader {
+    fn drop(&mut self) {
+        self.abandoned.store(true, Ordering::Relaxed);
+    }
 }
 
 impl BatchReader {
@@ -62,7 +71,8 @@ impl Flow {
     pub fn batches_with(&self, options: &RunOptions) -> Result<BatchReader> {
         let plan = self.plan_with(options)?;
         let fields = plan.plan.main.fields.clone();
-        let options = options.clone();
+        let abandoned = Arc::new(AtomicBool::new(false));
+        let options = RunOptions { abandoned: Some(abandoned.clone()), ..options.clone() };
         let (to, from) = sync_channel(2);
         std::thread::spawn(move || {
             let last = to.clone();
@@ -71,6 +81,6 @@ impl Flow {
                 let _ = last.send(Err(error));
             }
         });
-        Ok(BatchReader { fields, from })
+        Ok(BatchReader { fields, from, abandoned })
     }
 }

@@ -4,12 +4,10 @@ use std::borrow::Cow;
 use std::fmt;
 use std::io::Write;
 use std::path::Path;
-use std::sync::Arc;
-use std::sync::atomic::{AtomicU64, Ordering};
 
 use super::Flow;
 use crate::deep;
-use crate::error::Result;
+use crate::error::{Error, ErrorKind, Result};
 use crate::exec::{self, ColumnarOutput, Ledger, RunOptions, Writer};
 use crate::expr::Type;
 use crate::io::binary::Out;
@@ -120,11 +118,9 @@ impl CheckedPlan {
     /// # Errors
     /// As [`CheckedPlan::run_with`].
     pub fn run_head(&self, rows: usize, options: &RunOptions) -> Result<Table> {
-        let total = Arc::new(AtomicU64::new(0));
-        let counted = total.clone();
         let plan = &*self.complete(options)?;
-        let (batches, ledger) = exec::run(plan, options, || Ok(exec::Head::sink(rows, counted)))?;
-        Ok(Table::new(plan.main.fields.clone(), batches, Some(total.load(Ordering::Relaxed)), ledger))
+        let ((batches, total), ledger) = exec::run(plan, options, || Ok(exec::Head::sink(rows)))?;
+        Ok(Table::new(plan.main.fields.clone(), batches, Some(total), ledger))
     }
 
     /// Runs the plan and writes its rows to a writer, in a format: `csv`, `tsv`, `json`, `ndjson`,
@@ -142,14 +138,19 @@ impl CheckedPlan {
         let (format, fields) = (Format::named(format)?, &plan.main.fields);
         let with = WriteOptions::default();
         let resources = options.writer_resources();
-        let sink = || match format.encoder(fields, &with) {
-            Some(encoder) => Writer::sink(out, encoder, plan.steps.len().saturating_sub(1)),
-            None => {
-                let writer = format.writer(Out::new(out), fields, &with, &resources)?;
-                Ok(writer.map_or_else(exec::Discard::sink, ColumnarOutput::sink))
+        let ((), ledger) = match format.encoder(fields, &with) {
+            Some(encoder) => {
+                let last = plan.steps.len().saturating_sub(1);
+                exec::run(plan, options, || Writer::sink(out, encoder, last))
             }
-        };
-        Ok(exec::run(plan, options, sink)?.1)
+            None => exec::run(plan, options, || {
+                let writer = format.writer(Out::new(out), fields, &with, &resources)?;
+                let lost =
+                    || Error::new(ErrorKind::Internal, "A format has neither an encoder nor a writer.");
+                Ok(ColumnarOutput::sink(writer.ok_or_else(lost)?))
+            }),
+        }?;
+        Ok(ledger)
     }
 
     /// Runs the plan for what its steps write and require, and drops its rows.

@@ -1,9 +1,7 @@
 //! A chain's columns, looked at in one pass.
 
-use std::sync::{Arc, Mutex, PoisonError};
-
 use super::{CheckedPlan, Flow};
-use crate::error::{Error, ErrorKind, Result};
+use crate::error::Result;
 use crate::exec::{self, RunOptions};
 use crate::profile::{Detail, Profile, asked};
 
@@ -54,12 +52,8 @@ impl CheckedPlan {
     pub fn profile_with(&self, detail: Detail, options: &RunOptions) -> Result<Profile> {
         let plan = &*self.complete(options)?;
         let fields = &plan.main.fields;
-        let slot = Arc::new(Mutex::new(None));
-        let (_, ledger) = exec::run(plan, options, || {
-            exec::profile::sink(asked(fields, detail)?, slot.clone(), options.thread_count())
-        })?;
-        let found = slot.lock().unwrap_or_else(PoisonError::into_inner).take();
-        let lost = || Error::new(ErrorKind::Internal, "A profile found nothing.");
-        Profile::new(fields, detail, found.ok_or_else(lost)?, ledger)
+        let (found, ledger) =
+            exec::run(plan, options, || exec::profile::sink(asked(fields, detail)?, options.thread_count()))?;
+        Profile::new(fields, detail, found, ledger)
     }
 }

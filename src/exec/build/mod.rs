@@ -14,24 +14,26 @@ use crate::exec::group::{self, Call, Grouping};
 use crate::exec::join;
 use crate::exec::last::Last;
 use crate::exec::ledger::Ledger;
-use crate::exec::materialized::{Discard, Materialized, MaterializedTable, materialize, materialize_within};
+use crate::exec::materialized::{Materialized, MaterializedTable, materialize, materialize_within};
 use crate::exec::materialized_source::MaterializedSource;
 use crate::exec::options::RunOptions;
 use crate::exec::paste::Paste;
-use crate::exec::pipeline::{self, Leg, Pipeline, Sink};
+use crate::exec::pipeline::{self, Leg, Pipeline};
 use crate::exec::pivot;
 use crate::exec::rows_per_key;
 use crate::exec::sample::SampleRows;
 use crate::exec::serial;
+use crate::exec::sink::{Commit, Discard, Sink, Worker};
 use crate::exec::sort::{self, Order, OrderKey, Written};
 use crate::exec::spill::partitioned::PartitionedSink;
 use crate::exec::stream;
 use crate::exec::top_k;
 use crate::expr::bind::AggregateCall;
-use crate::expr::{Batch, Bound, ColumnId, Field, Type};
+use crate::expr::{Bound, ColumnId, Field, Type};
 use crate::io::ranges::{Range, ranges};
 use crate::io::source::Request;
 use crate::io::target::Target as File;
+use crate::parallel::guarded;
 use crate::plan::node::{SampleSize, Scan};
 use crate::plan::{Counters, Found, Node, Op, Plan, SortKey, StepId, Wanted, rules};
 
@@ -39,13 +41,17 @@ use crate::plan::{Counters, Found, Node, Op, Plan, SortKey, StepId, Wanted, rule
 ///
 /// # Errors
 /// The first thing that went wrong, in the order of rows.
-pub(crate) fn run(
+pub(crate) fn run<W, C>(
     plan: &Plan,
     options: &RunOptions,
-    sink: impl FnOnce() -> Result<Sink>,
-) -> Result<(Vec<Batch>, Ledger)> {
-    let (batches, tally) = options.cancelled().within(|| run_counted(plan, options, sink))?;
-    Ok((batches, Ledger::new(plan, &tally)))
+    sink: impl FnOnce() -> Result<Sink<W, C>>,
+) -> Result<(C::Output, Ledger)>
+where
+    W: Worker,
+    C: Commit<Part = W::Part>,
+{
+    let (output, counters) = guarded(|| options.cancelled().within(|| run_counted(plan, options, sink)))?;
+    Ok((output, Ledger::new(plan, &counters)))
 }
 
 /// Runs a plan to find the values of some of its columns.
@@ -53,7 +59,7 @@ pub(crate) fn run(
 /// # Errors
 /// As [`run`].
 pub(crate) fn find(plan: &Plan, options: &RunOptions, wanted: &Wanted) -> Result<Found> {
-    options.cancelled().within(|| find_within(plan, options, wanted))
+    guarded(|| options.cancelled().within(|| find_within(plan, options, wanted)))
 }
 
 fn find_within(plan: &Plan, options: &RunOptions, wanted: &Wanted) -> Result<Found> {
@@ -68,15 +74,19 @@ fn find_within(plan: &Plan, options: &RunOptions, wanted: &Wanted) -> Result<Fou
     Ok(Found { source, combinations, counted, ran: plan.main.node.clone() })
 }
 
-fn run_counted(
+fn run_counted<W, C>(
     plan: &Plan,
     options: &RunOptions,
-    sink: impl FnOnce() -> Result<Sink>,
-) -> Result<(Vec<Batch>, Counters)> {
+    sink: impl FnOnce() -> Result<Sink<W, C>>,
+) -> Result<(C::Output, Counters)>
+where
+    W: Worker,
+    C: Commit<Part = W::Part>,
+{
     let context = Context::new(options.clone(), plan);
     let pipeline = deep::with_room_for(plan.length(), || whole(plan, &context))?;
-    let batches = pipeline::run(pipeline, sink()?, &context)?.batches()?;
-    Ok((batches, ended(context)?))
+    let output = pipeline::run(pipeline, sink()?, &context)?;
+    Ok((output, ended(context)?))
 }
 
 /// The pipeline of the main chain, with its columns as they are told; the others have run for their effect.
@@ -99,7 +109,7 @@ fn whole(plan: &Plan, context: &Context) -> Result<Pipeline> {
 /// # Errors
 /// As [`run`].
 pub(crate) fn run_for_effect(plan: &Plan, options: &RunOptions) -> Result<Ledger> {
-    options.cancelled().within(|| run_for_effect_within(plan, options))
+    guarded(|| options.cancelled().within(|| run_for_effect_within(plan, options)))
 }
 
 fn run_for_effect_within(plan: &Plan, options: &RunOptions) -> Result<Ledger> {
@@ -381,11 +391,13 @@ fn build_sort(
     };
     let keys = keys.iter().map(key).collect::<Result<_>>()?;
     let order = Order { keys, step, text: context.step_text(step).to_owned() };
-    let sink = match keep {
-        Some(keep) if keep <= top_k::MOST => top_k::sink(order, keep, context)?,
-        keep => sort::sink(order, keep, written, context)?,
+    let rows = match keep {
+        Some(keep) if keep <= top_k::MOST => {
+            pipeline::run(pipeline, top_k::sink(order, keep, context)?, context)
+        }
+        keep => pipeline::run(pipeline, sort::sink(order, keep, written, context)?, context),
     };
-    Ok(pipeline_of(pipeline::run(pipeline, sink, context)?, layout))
+    Ok(pipeline_of(rows?, layout))
 }
 
 fn grouped(

@@ -10,7 +10,7 @@ use super::partition::PARTITIONS;
 use crate::error::{Error, Result};
 use crate::exec::keys::{KeyList, KeyTable};
 use crate::exec::morsel_output::MorselOutput;
-use crate::exec::pipeline::{Gather, Part, Prepare};
+use crate::exec::sink::{Local, Worker};
 use crate::expr::aggregates::{Accumulator, Maker};
 use crate::expr::{Batch, Bound, Events, Type};
 use crate::plan::StepId;
@@ -63,7 +63,7 @@ impl Grouping {
 }
 
 /// A worker's table.
-pub(super) struct LocalTable<'a> {
+pub(crate) struct LocalTable<'a> {
     pub(super) grouping: &'a Grouping,
     pub(super) keys: KeyTable,
     pub(super) accumulators: Vec<Box<dyn Accumulator>>,
@@ -74,7 +74,7 @@ pub(super) struct LocalTable<'a> {
 }
 
 /// A worker's table, closed and partitioned: for each partition its groups; as a whole while there are few groups.
-pub(super) struct PartitionedGroups {
+pub(crate) struct PartitionedGroups {
     pub(super) parts: Vec<Option<GroupPartition>>,
     pub(super) groups: usize,
     /// Bytes that its states hold, about.
@@ -185,32 +185,33 @@ pub(super) fn partitions_of(
     Ok(parts)
 }
 
-impl Gather for LocalTable<'_> {
-    fn add(&mut self, batch: Batch, work: &mut MorselOutput) -> Result<Option<Part>> {
+impl Local for LocalTable<'_> {
+    type Part = PartitionedGroups;
+
+    fn consume(&mut self, batch: Batch, work: &mut MorselOutput) -> Result<Option<PartitionedGroups>> {
         self.unweighed += batch.rows;
         self.update(batch, work)?;
         if self.keys.len() < LOCAL_GROUPS && !self.is_heavy() {
             return Ok(None);
         }
         let full = std::mem::replace(self, LocalTable::new(self.grouping)?);
-        Ok(Some(Box::new(full.into_partitions()?)))
+        full.into_partitions().map(Some)
     }
 
-    fn finish(self: Box<Self>) -> Result<Part> {
-        Ok(Box::new(self.into_partitions()?))
+    fn seal(self) -> Result<Option<PartitionedGroups>> {
+        self.into_partitions().map(Some)
     }
 }
 
-pub(super) struct GroupWorkers(pub(super) Arc<Grouping>);
+pub(crate) struct GroupWorkers(pub(super) Arc<Grouping>);
 
-impl Prepare for GroupWorkers {
-    fn prepare(&self, batch: Batch, work: &mut MorselOutput) -> Result<Part> {
-        let mut local = LocalTable::new(&self.0)?;
-        local.update(batch, work)?;
-        Ok(Box::new(local.into_partitions()?))
-    }
+impl Worker for GroupWorkers {
+    type Part = PartitionedGroups;
+    type Local<'a> = LocalTable<'a>;
 
-    fn gather(&self) -> Option<Result<Box<dyn Gather + '_>>> {
-        Some(LocalTable::new(&self.0).map(|local| Box::new(local) as Box<dyn Gather + '_>))
+    const GATHERS: bool = true;
+
+    fn local(&self) -> Result<LocalTable<'_>> {
+        LocalTable::new(&self.0)
     }
 }

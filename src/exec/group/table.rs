@@ -8,12 +8,12 @@ use churn_kernels::memory;
 use super::broadcast::{Broadcast, BroadcastRows};
 use super::local::{GroupPartition, GroupWorkers, Grouping, PartitionedGroups, partitions_of};
 use super::partition::{PARTITIONS, Partition};
-use crate::error::{Error, ErrorKind, Result};
+use crate::error::Result;
 use crate::exec::budget::{Budget, Reservation};
 use crate::exec::materialized::{Materialized, slices};
 use crate::exec::merge::Merge;
 use crate::exec::morsel_output::MorselOutput;
-use crate::exec::pipeline::{Commit, Part, Sink};
+use crate::exec::sink::{Commit, Sink};
 use crate::exec::spill::partitioned::{self, PartitionWriter, Partitions};
 use crate::exec::spill::{Disk, Run, Spill, Writer};
 use crate::expr::{Batch, Event};
@@ -28,7 +28,7 @@ const WAITING_GROUPS: usize = 1 << 17;
 const WAITING_BYTES: usize = 1 << 24;
 
 /// The large table.
-struct Groups {
+pub(crate) struct Groups {
     grouping: Arc<Grouping>,
     partitions: Vec<Mutex<Partition>>,
     /// Tables that are not merged yet, with their numbers.
@@ -50,7 +50,12 @@ struct Groups {
 }
 
 /// The sink of `group`, `total` and `per`.
-pub(crate) fn sink(grouping: Grouping, budget: &Budget, spill: Spill, threads: usize) -> Result<Sink> {
+pub(crate) fn sink(
+    grouping: Grouping,
+    budget: &Budget,
+    spill: Spill,
+    threads: usize,
+) -> Result<Sink<GroupWorkers, Groups>> {
     let grouping = Arc::new(grouping);
     let commit = Groups {
         partitions: vec![Mutex::new(Partition::new(&grouping)?)],
@@ -67,7 +72,7 @@ pub(crate) fn sink(grouping: Grouping, budget: &Budget, spill: Spill, threads: u
         row: 0,
         reservation: budget.reservation(),
     };
-    Ok(Sink { prepare: Arc::new(GroupWorkers(grouping)), commit: Box::new(commit) })
+    Ok(Sink { worker: Arc::new(GroupWorkers(grouping)), commit })
 }
 
 /// Where a group of a worker's table was first seen.
@@ -396,16 +401,16 @@ fn in_order(firsts: &[&[u64]]) -> Vec<(usize, usize)> {
 }
 
 impl Commit for Groups {
-    fn commit(&mut self, part: Part, _: &mut MorselOutput) -> Result<bool> {
-        let Ok(closed) = part.downcast::<PartitionedGroups>() else {
-            return Err(Error::new(ErrorKind::Internal, "A group table was handed something else."));
-        };
+    type Part = PartitionedGroups;
+    type Output = Materialized;
+
+    fn commit(&mut self, closed: PartitionedGroups, _: &mut MorselOutput) -> Result<bool> {
         let number = self.next;
         self.next += 1;
         if closed.groups > 0 || !closed.rows.is_empty() {
             self.waiting_groups += closed.groups;
             self.waiting_bytes += closed.bytes;
-            self.waiting.push((number, *closed));
+            self.waiting.push((number, closed));
         }
         let few = self.partitions.len() == 1;
         let most =
@@ -417,7 +422,7 @@ impl Commit for Groups {
         Ok(true)
     }
 
-    fn finish(mut self: Box<Self>, work: &mut MorselOutput) -> Result<Materialized> {
+    fn finish(mut self, work: &mut MorselOutput) -> Result<Materialized> {
         self.settle()?;
         if let Some(writer) = self.row_partitions.take() {
             return self.broadcast_on_disk(writer);

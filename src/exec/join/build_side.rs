@@ -1,7 +1,7 @@
 //! The other table of a join: gathered by a sink, and held with an index if it fits.
 
+use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
-use std::sync::{Arc, Mutex, PoisonError};
 
 use arrow_array::{Array, ArrayRef, Int32Array, UInt32Array};
 use arrow_buffer::{BooleanBuffer, Buffer, NullBuffer};
@@ -16,9 +16,9 @@ use crate::error::{Error, ErrorKind, Result};
 use crate::exec::budget::{Budget, Reservation};
 use crate::exec::context::Context;
 use crate::exec::keys::UNKNOWN;
-use crate::exec::materialized::{CompactBatches, Materialized, batch_of, concat};
+use crate::exec::materialized::concat;
 use crate::exec::morsel_output::MorselOutput;
-use crate::exec::pipeline::{Commit, Part, Sink};
+use crate::exec::sink::{Commit, CompactBatches, Sink};
 use crate::exec::spill::partitioned::PartitionWriter;
 use crate::exec::spill::{Run, Spill};
 use crate::expr::{Batch, taken};
@@ -260,15 +260,10 @@ pub(super) struct BuildSink {
     reservation: Reservation,
     budget: Budget,
     spill: Spill,
-    made: BuildSlot,
 }
 
-/// Where a sink puts what it made.
-pub(super) type BuildSlot = Arc<Mutex<Option<BuildInput>>>;
-
 impl BuildSink {
-    pub(super) fn sink(spec: &Arc<JoinSpec>, context: &Context) -> (Sink, BuildSlot) {
-        let made = BuildSlot::default();
+    pub(super) fn sink(spec: &Arc<JoinSpec>, context: &Context) -> Sink<CompactBatches, BuildSink> {
         let commit = BuildSink {
             spec: spec.clone(),
             batches: Vec::new(),
@@ -277,9 +272,8 @@ impl BuildSink {
             reservation: context.budget.reservation(),
             budget: context.budget.clone(),
             spill: context.spill.clone(),
-            made: made.clone(),
         };
-        (Sink { prepare: Arc::new(CompactBatches), commit: Box::new(commit) }, made)
+        Sink { worker: Arc::new(CompactBatches), commit }
     }
 
     fn partition(&mut self, batches: Vec<Batch>) -> Result<()> {
@@ -298,8 +292,10 @@ impl BuildSink {
 }
 
 impl Commit for BuildSink {
-    fn commit(&mut self, part: Part, _: &mut MorselOutput) -> Result<bool> {
-        let batch = batch_of(part)?;
+    type Part = Batch;
+    type Output = BuildInput;
+
+    fn commit(&mut self, batch: Batch, _: &mut MorselOutput) -> Result<bool> {
         if batch.rows == 0 {
             return Ok(true);
         }
@@ -318,7 +314,7 @@ impl Commit for BuildSink {
         Ok(true)
     }
 
-    fn finish(mut self: Box<Self>, _: &mut MorselOutput) -> Result<Materialized> {
+    fn finish(mut self, _: &mut MorselOutput) -> Result<BuildInput> {
         let batches = std::mem::take(&mut self.batches);
         let gathered = if self.writer.is_some() {
             None
@@ -332,12 +328,10 @@ impl Commit for BuildSink {
                 }
             }
         };
-        let gathered = match (gathered, self.writer.take()) {
-            (Some(side), _) => side,
-            (None, Some(writer)) => BuildInput::Partitioned(writer.finish()?),
-            (None, None) => return Err(Error::new(ErrorKind::Internal, "A join has no other table.")),
-        };
-        *self.made.lock().unwrap_or_else(PoisonError::into_inner) = Some(gathered);
-        Ok(Materialized::Batches(Vec::new()))
+        match (gathered, self.writer.take()) {
+            (Some(side), _) => Ok(side),
+            (None, Some(writer)) => Ok(BuildInput::Partitioned(writer.finish()?)),
+            (None, None) => Err(Error::new(ErrorKind::Internal, "A join has no other table.")),
+        }
     }
 }

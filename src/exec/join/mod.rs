@@ -15,7 +15,7 @@ mod probe;
 mod spec;
 mod spilled;
 
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex};
 
 use super::context::Context;
 use super::merge::Merge;
@@ -23,7 +23,7 @@ use super::morsel_output::MorselOutput;
 use super::pipeline::{self, Leg, Pipeline};
 use super::spill::Disk;
 use super::stream::Select;
-use crate::error::{Error, ErrorKind, Result};
+use crate::error::Result;
 use crate::expr::{Bound, ColumnId, Event, Type};
 use crate::plan::{Join, StepId};
 
@@ -50,10 +50,7 @@ pub(super) fn joined(
     other.push(Box::new(Select { columns, step, text: how.text.clone() }));
     let mut left = left_first::run_left_first(left, &mut other, &how, context)?;
     left.acts |= join.expects();
-    let (sink, made) = BuildSink::sink(&how, context);
-    pipeline::run(other, sink, context)?;
-    let made = made.lock().unwrap_or_else(PoisonError::into_inner).take();
-    let made = made.ok_or_else(|| Error::new(ErrorKind::Internal, "The other table of a join is lost."))?;
+    let made = pipeline::run(other, BuildSink::sink(&how, context), context)?;
     let mut layout = left.layout.clone();
     if how.kind.keeps_other() {
         // Null columns are made as wide as these.
@@ -89,10 +86,8 @@ pub(super) fn joined(
         }
         BuildInput::Partitioned(other) => {
             left.push(Box::new(WithKeys(how.clone())));
-            let (sink, runs) = LeftPartitionSink::sink(&how, &context.spill)?;
             let acts = left.acts;
-            pipeline::run(left, sink, context)?;
-            let runs = std::mem::take(&mut *runs.lock().unwrap_or_else(PoisonError::into_inner));
+            let runs = pipeline::run(left, LeftPartitionSink::sink(&how, &context.spill)?, context)?;
             let joined = spilled::join(&how, runs, other, left_kinds, context)?;
             let mut work = MorselOutput::new(context.steps());
             spilled::tell(&how, &joined, &mut work);

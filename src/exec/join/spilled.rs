@@ -5,7 +5,7 @@
 //! matched in all is known at the end. Results carry the place of their left row, and are merged by it. Without an
 //! equality there is one pair of files. The rows of an asof join are taken nearest first, if they do not fit together.
 
-use std::sync::{Arc, Mutex};
+use std::sync::Arc;
 
 use arrow_array::cast::AsArray;
 use arrow_array::{Array, ArrayRef, BooleanArray, UInt32Array};
@@ -16,10 +16,9 @@ use super::spec::{JoinSpec, Left, MANY, Pairs};
 use crate::error::{Error, Result};
 use crate::exec::budget::{Budget, Reservation};
 use crate::exec::context::Context;
-use crate::exec::materialized::{CompactBatches, Materialized, batch_of};
 use crate::exec::merge;
 use crate::exec::morsel_output::MorselOutput;
-use crate::exec::pipeline::{Commit, Part, Sink};
+use crate::exec::sink::{Commit, CompactBatches, Sink};
 use crate::exec::spill::partitioned::PartitionWriter;
 use crate::exec::spill::{Disk, Run, Spill};
 use crate::exec::stream::StreamOp;
@@ -55,21 +54,24 @@ pub(super) struct LeftPartitionSink {
     spec: Arc<JoinSpec>,
     writer: PartitionWriter,
     row: u64,
-    runs: Arc<Mutex<Vec<Run>>>,
 }
 
 impl LeftPartitionSink {
-    pub(super) fn sink(spec: &Arc<JoinSpec>, spill: &Spill) -> Result<(Sink, Arc<Mutex<Vec<Run>>>)> {
-        let runs = Arc::new(Mutex::new(Vec::new()));
+    pub(super) fn sink(
+        spec: &Arc<JoinSpec>,
+        spill: &Spill,
+    ) -> Result<Sink<CompactBatches, LeftPartitionSink>> {
         let writer = PartitionWriter::new(spec.kinds(), spill)?;
-        let commit = LeftPartitionSink { spec: spec.clone(), writer, row: 0, runs: runs.clone() };
-        Ok((Sink { prepare: Arc::new(CompactBatches), commit: Box::new(commit) }, runs))
+        let commit = LeftPartitionSink { spec: spec.clone(), writer, row: 0 };
+        Ok(Sink { worker: Arc::new(CompactBatches), commit })
     }
 }
 
 impl Commit for LeftPartitionSink {
-    fn commit(&mut self, part: Part, _: &mut MorselOutput) -> Result<bool> {
-        let batch = batch_of(part)?;
+    type Part = Batch;
+    type Output = Vec<Run>;
+
+    fn commit(&mut self, batch: Batch, _: &mut MorselOutput) -> Result<bool> {
         let behind = self.spec.keys.len() + self.spec.tests.len();
         let keys = batch.columns.len().saturating_sub(behind);
         let keys: Vec<ArrayRef> =
@@ -80,9 +82,8 @@ impl Commit for LeftPartitionSink {
         Ok(true)
     }
 
-    fn finish(self: Box<Self>, _: &mut MorselOutput) -> Result<Materialized> {
-        *self.runs.lock().unwrap_or_else(std::sync::PoisonError::into_inner) = self.writer.finish()?;
-        Ok(Materialized::Batches(Vec::new()))
+    fn finish(self, _: &mut MorselOutput) -> Result<Vec<Run>> {
+        self.writer.finish()
     }
 }
 

@@ -10,7 +10,7 @@ pub(crate) mod measure;
 mod pairs;
 mod values;
 
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 
 use arrow_array::Float64Array;
 use churn_kernels::moments::Moments;
@@ -20,10 +20,9 @@ pub(crate) use pairs::Pairs;
 
 use self::column::Growing;
 use self::values::Limits;
-use super::materialized::Materialized;
 use super::morsel_output::MorselOutput;
-use super::pipeline::{Commit, Gather, Part, Prepare, Sink};
-use crate::error::{Error, ErrorKind, Result};
+use super::sink::{Commit, Local, Sink, Worker};
+use crate::error::Result;
 use crate::expr::{Batch, Scalar, Type};
 
 /// What is asked of the columns: their types, aggregates over them, and pairs of them.
@@ -40,22 +39,19 @@ pub(crate) struct Found {
     pub(crate) correlations: Vec<Option<f64>>,
 }
 
-/// Where the sink leaves what it found when its pipeline has run.
-pub(crate) type Slot = Arc<Mutex<Option<Found>>>;
-
 /// A sink that finds what is asked, on so many threads.
-pub(crate) fn sink(asked: Asked, slot: Slot, threads: usize) -> Result<Sink> {
+pub(crate) fn sink(asked: Asked, threads: usize) -> Result<Sink<ProfileWorkers, ProfileSink>> {
     let asked = Arc::new(asked);
     let (all, pairs) = (Summaries::new(&asked)?, asked.pairs.states());
-    let whole = ProfileSink { asked: asked.clone(), all, pairs, threads, slot };
-    Ok(Sink { prepare: Arc::new(ProfileWorkers(asked)), commit: Box::new(whole) })
+    let whole = ProfileSink { asked: asked.clone(), all, pairs, threads };
+    Ok(Sink { worker: Arc::new(ProfileWorkers(asked)), commit: whole })
 }
 
 /// Bytes of columns of pairs that a worker gathers before it hands them over.
 const PAIR_BYTES: usize = 2 << 20;
 
 /// The summaries of some rows.
-struct Summaries {
+pub(crate) struct Summaries {
     columns: Vec<Summary>,
     facts: Vec<Growing>,
 }
@@ -84,22 +80,21 @@ impl Summaries {
     }
 }
 
-struct ProfileWorkers(Arc<Asked>);
+pub(crate) struct ProfileWorkers(Arc<Asked>);
 
-impl Prepare for ProfileWorkers {
-    fn prepare(&self, batch: Batch, _: &mut MorselOutput) -> Result<Part> {
-        let mut local = LocalSummaries::new(&self.0)?;
-        local.update(&batch)?;
-        local.part()
-    }
+impl Worker for ProfileWorkers {
+    type Part = Told;
+    type Local<'a> = LocalSummaries<'a>;
 
-    fn gather(&self) -> Option<Result<Box<dyn Gather + '_>>> {
-        Some(LocalSummaries::new(&self.0).map(|local| Box::new(local) as Box<dyn Gather + '_>))
+    const GATHERS: bool = true;
+
+    fn local(&self) -> Result<LocalSummaries<'_>> {
+        LocalSummaries::new(&self.0)
     }
 }
 
 /// What is found of a morsel.
-struct LocalSummaries<'a> {
+pub(crate) struct LocalSummaries<'a> {
     asked: &'a Asked,
     summaries: Summaries,
     /// The columns of pairs, in batches, and their bytes.
@@ -108,7 +103,7 @@ struct LocalSummaries<'a> {
 }
 
 /// What a worker hands over.
-enum Told {
+pub(crate) enum Told {
     /// Columns of pairs, of some rows.
     Rows(Vec<Vec<Float64Array>>),
     /// Those of the last rows of a morsel, and the summaries of all its rows.
@@ -129,45 +124,39 @@ impl<'a> LocalSummaries<'a> {
         }
         Ok(())
     }
-
-    fn part(self) -> Result<Part> {
-        Ok(Box::new(Told::Morsel(self.rows, self.summaries)))
-    }
 }
 
-impl Gather for LocalSummaries<'_> {
-    fn add(&mut self, batch: Batch, _: &mut MorselOutput) -> Result<Option<Part>> {
+impl Local for LocalSummaries<'_> {
+    type Part = Told;
+
+    fn consume(&mut self, batch: Batch, _: &mut MorselOutput) -> Result<Option<Told>> {
         self.update(&batch)?;
         if self.bytes < PAIR_BYTES {
             return Ok(None);
         }
         self.bytes = 0;
-        Ok(Some(Box::new(Told::Rows(std::mem::take(&mut self.rows)))))
+        Ok(Some(Told::Rows(std::mem::take(&mut self.rows))))
     }
 
-    fn finish(self: Box<Self>) -> Result<Part> {
-        self.part()
+    fn seal(self) -> Result<Option<Told>> {
+        Ok(Some(Told::Morsel(self.rows, self.summaries)))
     }
 }
 
 /// What is found of all rows so far.
-struct ProfileSink {
+pub(crate) struct ProfileSink {
     asked: Arc<Asked>,
     all: Summaries,
     pairs: Vec<Moments>,
     threads: usize,
-    slot: Slot,
 }
 
 impl Commit for ProfileSink {
-    fn commit(&mut self, part: Part, _: &mut MorselOutput) -> Result<bool> {
-        let Ok(told) = part.downcast::<Told>() else {
-            return Err(Error::new(
-                ErrorKind::Internal,
-                "A profile was handed something else than summaries.",
-            ));
-        };
-        let (rows, summaries) = match *told {
+    type Part = Told;
+    type Output = Found;
+
+    fn commit(&mut self, told: Told, _: &mut MorselOutput) -> Result<bool> {
+        let (rows, summaries) = match told {
             Told::Rows(rows) => (rows, None),
             Told::Morsel(rows, summaries) => (rows, Some(summaries)),
         };
@@ -176,11 +165,9 @@ impl Commit for ProfileSink {
         Ok(true)
     }
 
-    fn finish(self: Box<Self>, _: &mut MorselOutput) -> Result<Materialized> {
+    fn finish(self, _: &mut MorselOutput) -> Result<Found> {
         let facts = self.all.facts.into_iter().map(Growing::finish).collect::<Result<_>>()?;
         let correlations = self.pairs.iter().map(Moments::correlation).collect();
-        let found = Found { columns: self.all.columns, facts, correlations };
-        *self.slot.lock().unwrap_or_else(PoisonError::into_inner) = Some(found);
-        Ok(Materialized::Batches(Vec::new()))
+        Ok(Found { columns: self.all.columns, facts, correlations })
     }
 }

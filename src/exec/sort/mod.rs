@@ -23,9 +23,9 @@ use super::context::Context;
 use super::materialized::Materialized;
 use super::merge::Merge;
 use super::morsel_output::MorselOutput;
-use super::pipeline::{Commit, Part, Sink};
+use super::sink::{Commit, Sink};
 use super::spill::{Disk, Run, Spill};
-use crate::error::{Error, ErrorKind, Result};
+use crate::error::Result;
 
 pub(super) use changes::Changes;
 pub(super) use order::{Order, OrderKey, is_word, words_of};
@@ -39,7 +39,7 @@ use scan::SortedScan;
 use table::{Keyed, SortTable};
 
 /// The ordered side.
-struct SortSink {
+pub(crate) struct SortSink {
     /// The most rows that are wanted.
     keep: Option<usize>,
     reservation: Reservation,
@@ -55,10 +55,10 @@ pub(crate) fn sink(
     keep: Option<usize>,
     written: Option<Written>,
     context: &Context,
-) -> Result<Sink> {
+) -> Result<Sink<SortWorkers, SortSink>> {
     let commit = SortSink::new(keep, context.budget.reservation(), &context.spill, context.threads());
     let workers = SortWorkers::new(order, written, &context.budget)?;
-    Ok(Sink { prepare: Arc::new(workers), commit: Box::new(commit) })
+    Ok(Sink { worker: Arc::new(workers), commit })
 }
 
 impl SortSink {
@@ -75,13 +75,13 @@ impl SortSink {
 }
 
 impl Commit for SortSink {
-    fn commit(&mut self, part: Part, _: &mut MorselOutput) -> Result<bool> {
-        let Ok(keyed) = part.downcast::<Keyed>() else {
-            return Err(Error::new(ErrorKind::Internal, "A sort was handed something else than rows."));
-        };
+    type Part = Keyed;
+    type Output = Materialized;
+
+    fn commit(&mut self, keyed: Keyed, _: &mut MorselOutput) -> Result<bool> {
         if keyed.batch.rows > 0 {
             let memory = keyed.memory();
-            self.parts.push(*keyed);
+            self.parts.push(keyed);
             if !self.reservation.try_add(memory) {
                 self.spill_held()?;
             }
@@ -89,7 +89,7 @@ impl Commit for SortSink {
         Ok(true)
     }
 
-    fn finish(mut self: Box<Self>, _: &mut MorselOutput) -> Result<Materialized> {
+    fn finish(mut self, _: &mut MorselOutput) -> Result<Materialized> {
         if self.runs.is_empty() {
             let ranges = Ranges::new(SortTable::new(self.parts), self.threads)?;
             return Ok(Materialized::Scan(Box::new(SortedScan::new(

@@ -18,7 +18,7 @@ use super::table::{Keyed, Layout, SortTable, gathered};
 use crate::error::Result;
 use crate::exec::budget::Budget;
 use crate::exec::morsel_output::MorselOutput;
-use crate::exec::pipeline::{Gather, Part, Prepare};
+use crate::exec::sink::{Local, Worker};
 use crate::expr::{Batch, widen};
 use crate::io::format::LineEncoder;
 
@@ -48,7 +48,7 @@ impl Written {
 const PART_BYTES: u64 = 8 << 20;
 
 /// A worker's side.
-pub(super) struct SortWorkers {
+pub(crate) struct SortWorkers {
     order: Order,
     converter: Option<RowConverter>,
     written: Option<Written>,
@@ -75,20 +75,19 @@ impl SortWorkers {
     }
 }
 
-impl Prepare for SortWorkers {
-    fn prepare(&self, batch: Batch, work: &mut MorselOutput) -> Result<Part> {
-        let mut local = LocalPart::new(self);
-        local.push(batch, work)?;
-        local.part()
-    }
+impl Worker for SortWorkers {
+    type Part = Keyed;
+    type Local<'a> = LocalPart<'a>;
 
-    fn gather(&self) -> Option<Result<Box<dyn Gather + '_>>> {
-        Some(Ok(Box::new(LocalPart::new(self))))
+    const GATHERS: bool = true;
+
+    fn local(&self) -> Result<LocalPart<'_>> {
+        Ok(LocalPart::new(self))
     }
 }
 
 /// The rows of a morsel that are in no part yet.
-struct LocalPart<'a> {
+pub(crate) struct LocalPart<'a> {
     workers: &'a SortWorkers,
     bytes: usize,
     batches: Vec<Batch>,
@@ -113,7 +112,7 @@ impl<'a> LocalPart<'a> {
         Ok(())
     }
 
-    fn part(self) -> Result<Part> {
+    fn part(self) -> Result<Keyed> {
         let rows = self.batches.iter().map(|b| b.rows).sum();
         let SortWorkers { order, converter, .. } = self.workers;
         let keys = SortKeys::new(&self.keys, order, converter.as_ref(), rows)?;
@@ -136,12 +135,14 @@ impl<'a> LocalPart<'a> {
             rows_in(&self.batches, &order)?
         };
         let keys = keys.taken(&order, converter.as_ref());
-        Ok(Box::new(Keyed { batch, keys, layout }))
+        Ok(Keyed { batch, keys, layout })
     }
 }
 
-impl Gather for LocalPart<'_> {
-    fn add(&mut self, batch: Batch, work: &mut MorselOutput) -> Result<Option<Part>> {
+impl Local for LocalPart<'_> {
+    type Part = Keyed;
+
+    fn consume(&mut self, batch: Batch, work: &mut MorselOutput) -> Result<Option<Keyed>> {
         self.push(batch, work)?;
         if self.bytes < self.workers.part_bytes {
             return Ok(None);
@@ -149,8 +150,8 @@ impl Gather for LocalPart<'_> {
         std::mem::replace(self, LocalPart::new(self.workers)).part().map(Some)
     }
 
-    fn finish(self: Box<Self>) -> Result<Part> {
-        self.part()
+    fn seal(self) -> Result<Option<Keyed>> {
+        self.part().map(Some)
     }
 }
 

@@ -5,7 +5,7 @@ use super::{SortSink, SortWorkers};
 use crate::error::Result;
 use crate::exec::materialized::{Materialized, concat};
 use crate::exec::morsel_output::MorselOutput;
-use crate::exec::pipeline::{Commit, Prepare};
+use crate::exec::sink::{Commit, Local, Worker};
 use crate::exec::spill::Disk;
 use crate::expr::Batch;
 use crate::io::source::Scan;
@@ -16,7 +16,7 @@ const ROWS: usize = 1 << 16;
 /// Rows on their way to be sorted; equal ones stay in the order in which they came.
 pub(crate) struct Sorter {
     workers: SortWorkers,
-    sort: Box<SortSink>,
+    sort: SortSink,
     waiting: Vec<Batch>,
     rows: usize,
 }
@@ -27,7 +27,7 @@ impl Sorter {
         let sort = SortSink::new(None, disk.budget.reservation(), disk.spill, disk.threads);
         Ok(Sorter {
             workers: SortWorkers::new(order, None, disk.budget)?,
-            sort: Box::new(sort),
+            sort,
             waiting: Vec::new(),
             rows: 0,
         })
@@ -44,8 +44,11 @@ impl Sorter {
         self.rows = 0;
         for batch in concat(std::mem::take(&mut self.waiting))? {
             let mut work = MorselOutput::new(0);
-            let part = self.workers.prepare(batch, &mut work)?;
-            self.sort.commit(part, &mut work)?;
+            let mut local = self.workers.local()?;
+            let part = local.consume(batch, &mut work)?;
+            for part in part.into_iter().chain(local.seal()?) {
+                self.sort.commit(part, &mut work)?;
+            }
         }
         Ok(())
     }

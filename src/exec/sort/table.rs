@@ -22,7 +22,7 @@ pub(super) const ROWS: usize = 1 << 13;
 const SPILLED: usize = 1 << 16;
 
 /// Some rows with their keys.
-pub(super) struct Keyed {
+pub(crate) struct Keyed {
     pub(super) batch: Batch,
     pub(super) keys: SortKeys,
     pub(super) layout: Layout,

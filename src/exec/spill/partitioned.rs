@@ -18,10 +18,10 @@ use crate::error::Result;
 use crate::exec::budget::Reservation;
 use crate::exec::context::Context;
 use crate::exec::keys::KeyTable;
-use crate::exec::materialized::{CompactBatches, Materialized, batch_of, concat};
+use crate::exec::materialized::{Materialized, concat};
 use crate::exec::merge::{self, Merge};
 use crate::exec::morsel_output::MorselOutput;
-use crate::exec::pipeline::{Commit, Part, Sink};
+use crate::exec::sink::{Commit, CompactBatches, Sink};
 use crate::expr::{Batch, Type};
 
 /// Partitions that rows are partitioned to.
@@ -306,7 +306,7 @@ impl PartitionedSink {
         kinds: Vec<Type>,
         (process, bytes_a_row): (Arc<dyn PartitionOperator>, usize),
         context: &Context,
-    ) -> Sink {
+    ) -> Sink<CompactBatches, PartitionedSink> {
         let commit = PartitionedSink {
             keys,
             kinds,
@@ -319,7 +319,7 @@ impl PartitionedSink {
             writer: None,
             row: 0,
         };
-        Sink { prepare: Arc::new(CompactBatches), commit: Box::new(commit) }
+        Sink { worker: Arc::new(CompactBatches), commit }
     }
 
     fn partition(&mut self, batch: &Batch) -> Result<()> {
@@ -337,8 +337,10 @@ impl PartitionedSink {
 }
 
 impl Commit for PartitionedSink {
-    fn commit(&mut self, part: Part, _: &mut MorselOutput) -> Result<bool> {
-        let batch = batch_of(part)?;
+    type Part = Batch;
+    type Output = Materialized;
+
+    fn commit(&mut self, batch: Batch, _: &mut MorselOutput) -> Result<bool> {
         if batch.rows == 0 {
             return Ok(true);
         }
@@ -357,7 +359,7 @@ impl Commit for PartitionedSink {
         Ok(true)
     }
 
-    fn finish(mut self: Box<Self>, _: &mut MorselOutput) -> Result<Materialized> {
+    fn finish(mut self, _: &mut MorselOutput) -> Result<Materialized> {
         let Some(writer) = self.writer.take() else {
             let made = self.process.rows(&self.batches)?;
             return Ok(Materialized::Batches(made.into_iter().map(|(batch, _)| batch).collect()));
