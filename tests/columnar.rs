@@ -98,6 +98,49 @@ fn conditions_skip_what_statistics_rule_out(
     assert_eq!(told + rows as u64, 300_000);
 }
 
+/// Conditions, and the keys of a join, reach the files of a folder and of a glob.
+#[rstest]
+#[case::a_folder("read 'split'", true)]
+#[case::a_glob("read 'many-*.parquet'", true)]
+#[case::a_folder_of_text("read 'text'", false)]
+fn conditions_reach_files_through_what_wraps_them(#[case] read: &str, #[case] has_statistics: bool) {
+    let folder = tempfile::tempdir().unwrap();
+    many(&folder);
+    let half = "add half = if(id < 150000, 0, 1)";
+    write(
+        &folder,
+        &["read 'many.parquet'", half, "write 'split' with (split_by = (half), format = parquet)"],
+    );
+    write(&folder, &["read 'many.parquet'", half, "write 'text' with (split_by = (half), format = csv)"]);
+    for (number, condition) in ["id < 150000", "id >= 150000"].iter().enumerate() {
+        let target = format!("write 'many-{number}.parquet'");
+        write(&folder, &["read 'many.parquet'", half, &format!("filter {condition}"), &target]);
+    }
+    fs::write(folder.path().join("few.csv"), "id,v\n151000,a\n151004,b\n152000,c\n").unwrap();
+    let steps: Vec<&str> = read.lines().collect();
+    let of = |table: &Table, event: Event| table.ledger().total(event);
+    for condition in [
+        "id between 151000 and 151004",
+        "id between 151000 and 151004 and farm <> 'F3'",
+        "half = 1 and id < 150010",
+    ] {
+        let filter = format!("filter {condition}");
+        let total = "total: n = count(), s = sum(lot), h = max(half), f = max(farm)";
+        let found = run(&folder, &[&steps[..], &[&filter, total]].concat());
+        let expected = run(&folder, &["read 'many.parquet'", half, &filter, total]);
+        assert_eq!(found.to_string(), expected.to_string(), "{condition}");
+        if has_statistics {
+            let told = of(&found, Event::Skipped) + of(&found, Event::NotTrue);
+            assert!(of(&found, Event::Skipped) > 0 && told > 299_000, "{condition}\n{}", found.ledger());
+        }
+    }
+    let join = ["join 'few.csv' on id", "total: n = count(), s = sum(lot), v = max(v)"];
+    let found = run(&folder, &[&steps[..], &join].concat());
+    let expected = run(&folder, &[&["read 'many.parquet'", half][..], &join].concat());
+    assert_eq!(found.to_string(), expected.to_string());
+    assert_eq!(of(&found, Event::MatchedNone), 299_997);
+}
+
 /// Columns that a Parquet file holds as numbers into a dictionary, at first so and later plainly, or plainly at all.
 fn of_every_kind(folder: &TempDir) {
     let row = |i: u64| {

@@ -7,10 +7,11 @@
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 
-use arrow_array::{ArrayRef, new_null_array};
+use arrow_array::{ArrayRef, BooleanArray, new_null_array};
 use arrow_schema::DataType;
 
 use super::merge_schemas::{FileColumns, MergedSchema, cast_to};
+use super::ranges::Range;
 use super::source::{About, Decoded, Looked, Morsel, Request, RowTest, Scan, Seam, Source, SourceColumn};
 use crate::error::Result;
 use crate::expr::{Batch, Scalar, Type};
@@ -228,7 +229,13 @@ impl Source for FolderSource {
             request,
         };
         let state = OpenFolder { next: 0, open: None };
-        Ok(Box::new(FolderScan { shared: Arc::new(shared), state: Mutex::new(state), gathers: false }))
+        let narrowed = Vec::new();
+        Ok(Box::new(FolderScan {
+            shared: Arc::new(shared),
+            state: Mutex::new(state),
+            gathers: false,
+            narrowed,
+        }))
     }
 }
 
@@ -245,9 +252,9 @@ impl FolderScanState {
         column.checked_sub(self.united.columns.len() - self.keys)
     }
 
-    /// Whether rows of a folder can be within the ranges that are wanted.
-    fn may_pass(&self, folder: &Folder) -> bool {
-        self.request.ranges.iter().all(|(column, range)| {
+    /// Whether rows of a folder can be within these ranges of the table's columns.
+    fn may_pass<'r>(&self, folder: &Folder, mut ranges: impl Iterator<Item = &'r (usize, Range)>) -> bool {
+        ranges.all(|(column, range)| {
             let value = self.key(*column).and_then(|key| folder.values.get(key));
             match value {
                 // Null is within no range.
@@ -258,15 +265,103 @@ impl FolderScanState {
         })
     }
 
-    /// What is wanted of the files of a folder.
+    /// The place of a column in the files of a folder; `None` for a key, and where the files lack it.
+    fn place(&self, number: usize, column: usize) -> Option<usize> {
+        self.united.places.get(number)?.get(column).copied().flatten()
+    }
+
+    /// What is wanted of the files of a folder: the columns that they have, and ranges of those whose type is the
+    /// table's.
     fn request(&self, number: usize) -> Request {
-        let places = self.united.places.get(number);
-        let place = |column: &usize| places?.get(*column).copied().flatten();
+        let columns = self.request.columns.iter().filter_map(|column| self.place(number, *column));
+        let ranges = self.request.ranges.iter().filter_map(|(column, range)| {
+            let place = self.place(number, *column).filter(|_| self.has_type_of_table(number, *column))?;
+            Some((place, range.clone()))
+        });
         Request {
-            columns: self.request.columns.iter().filter_map(place).collect(),
+            columns: columns.collect(),
             block_bytes: self.request.block_bytes,
-            ranges: Vec::new(),
+            ranges: ranges.collect(),
         }
+    }
+
+    /// Whether the files of a folder carry a column in the type that the table has it in: only then do bounds of the
+    /// table's values mean the same in the files.
+    fn has_type_of_table(&self, number: usize, column: usize) -> bool {
+        let kind = |columns: &[SourceColumn], place: usize| Type::of(&columns.get(place)?.data);
+        let own = self
+            .place(number, column)
+            .and_then(|place| kind(self.folders.get(number)?.source.columns(), place));
+        own.is_some() && own == kind(&self.united.columns, column)
+    }
+
+    /// Ranges of the request's columns as ranges of the columns that are asked of the files of a folder.
+    fn narrowed(&self, number: usize, ranges: &[(usize, Range)]) -> Vec<(usize, Range)> {
+        let of_files = |column: &usize| self.place(number, *column).is_some();
+        let inner = |(asked, range): &(usize, Range)| {
+            let column = self.request.columns.get(*asked)?;
+            if !of_files(column) || !self.has_type_of_table(number, *column) {
+                return None;
+            }
+            let before = self.request.columns.iter().take(*asked).filter(|column| of_files(column)).count();
+            Some((before, range.clone()))
+        };
+        ranges.iter().filter_map(inner).collect()
+    }
+
+    /// One of the table's columns for some rows of a folder's files: a key's value, or the next column that was read.
+    fn column(
+        &self,
+        number: usize,
+        column: usize,
+        rows: usize,
+        read: &mut impl Iterator<Item = ArrayRef>,
+    ) -> Result<ArrayRef> {
+        let data = self.united.columns.get(column).map_or(DataType::Null, |c| c.data.clone());
+        let value = self.key(column).and_then(|key| self.folders.get(number)?.values.get(key));
+        if let Some(value) = value {
+            return Ok(value.to_array(&Type::of(&data).unwrap_or(Type::Text), rows));
+        }
+        match self.place(number, column).and_then(|_| read.next()) {
+            Some(array) => cast_to(array, &data),
+            None => Ok(new_null_array(&data, rows)),
+        }
+    }
+}
+
+/// A condition over the table's columns, tested over those of a folder's files.
+struct FolderTest<'a> {
+    test: &'a mut dyn RowTest,
+    shared: &'a FolderScanState,
+    number: usize,
+    /// Positions, among the columns asked of the files, of those that the condition needs.
+    columns: Vec<usize>,
+}
+
+impl<'a> FolderTest<'a> {
+    /// `None` where the condition needs none of the files' columns, so that nothing is won by testing it there.
+    fn new(test: &'a mut dyn RowTest, shared: &'a FolderScanState, number: usize) -> Option<FolderTest<'a>> {
+        let of_files = |column: &usize| shared.place(number, *column).is_some();
+        let inner = |asked: &usize| {
+            let column = shared.request.columns.get(*asked).filter(|column| of_files(column));
+            column.map(|_| shared.request.columns.iter().take(*asked).filter(|c| of_files(c)).count())
+        };
+        let columns: Vec<usize> = test.columns().iter().filter_map(inner).collect();
+        (!columns.is_empty()).then_some(FolderTest { test, shared, number, columns })
+    }
+}
+
+impl RowTest for FolderTest<'_> {
+    fn columns(&self) -> &[usize] {
+        &self.columns
+    }
+
+    fn test(&mut self, batch: &Batch) -> Result<BooleanArray> {
+        let mut read = batch.columns.iter().cloned();
+        let asked = self.test.columns().iter().filter_map(|asked| self.shared.request.columns.get(*asked));
+        let columns = asked.map(|column| self.shared.column(self.number, *column, batch.rows, &mut read));
+        let columns = columns.collect::<Result<_>>()?;
+        self.test.test(&Batch { columns, rows: batch.rows })
     }
 }
 
@@ -280,11 +375,28 @@ struct FolderScan {
     state: Mutex<OpenFolder>,
     /// Whether morsels may be large.
     gathers: bool,
+    /// Further ranges, of the request's columns.
+    narrowed: Vec<(usize, Range)>,
+}
+
+impl FolderScan {
+    /// Whether a folder can have rows that are wanted.
+    fn may_pass(&self, folder: &Folder) -> bool {
+        let of_table = |(asked, range): &(usize, Range)| {
+            Some((*self.shared.request.columns.get(*asked)?, range.clone()))
+        };
+        let narrowed: Vec<(usize, Range)> = self.narrowed.iter().filter_map(of_table).collect();
+        self.shared.may_pass(folder, self.shared.request.ranges.iter().chain(&narrowed))
+    }
 }
 
 impl Scan for FolderScan {
     fn gather(&mut self) {
         self.gathers = true;
+    }
+
+    fn narrow(&mut self, ranges: &[(usize, Range)]) {
+        self.narrowed.extend_from_slice(ranges);
     }
 
     fn next(&self) -> Result<Option<Box<dyn Morsel>>> {
@@ -303,10 +415,14 @@ impl Scan for FolderScan {
             let number = state.next;
             let Some(folder) = self.shared.folders.get(number) else { return Ok(None) };
             state.next += 1;
-            if self.shared.may_pass(folder) {
+            if self.may_pass(folder) {
                 let mut scan = folder.source.open(self.shared.request(number))?;
                 if self.gathers {
                     scan.gather();
+                }
+                let narrowed = self.shared.narrowed(number, &self.narrowed);
+                if !narrowed.is_empty() {
+                    scan.narrow(&narrowed);
                 }
                 state.open = Some((number, scan));
             } else if let Some(rows) = folder.source.about().rows {
@@ -350,30 +466,22 @@ struct FolderMorsel {
 }
 
 impl Morsel for FolderMorsel {
-    fn next(&mut self, test: Option<&mut dyn RowTest>) -> Result<Option<Decoded>> {
-        let Some(read) = self.inner.next(None)? else { return Ok(None) };
-        let shared = &self.shared;
+    fn next(&mut self, mut test: Option<&mut dyn RowTest>) -> Result<Option<Decoded>> {
+        let (shared, number) = (&*self.shared, self.number);
+        let mut inner_test = match &mut test {
+            Some(test) => FolderTest::new(&mut **test, shared, number),
+            None => None,
+        };
+        let is_tested = inner_test.is_some();
+        let inner_test = inner_test.as_mut().map(|test| test as &mut dyn RowTest);
+        let Some(read) = self.inner.next(inner_test)? else { return Ok(None) };
         let rows = read.batch.rows;
         let mut own = read.batch.columns.into_iter();
-        let places = shared.united.places.get(self.number);
-        let mut column = |column: &usize| -> Result<ArrayRef> {
-            let data = shared.united.columns.get(*column).map_or(DataType::Null, |c| c.data.clone());
-            let value = shared.key(*column).and_then(|key| shared.folders.get(self.number)?.values.get(key));
-            if let Some(value) = value {
-                return Ok(value.to_array(&Type::of(&data).unwrap_or(Type::Text), rows));
-            }
-            match places.and_then(|p| p.get(*column).copied().flatten()).and_then(|_| own.next()) {
-                Some(array) => cast_to(array, &data),
-                None => Ok(new_null_array(&data, rows)),
-            }
-        };
-        let columns = shared.request.columns.iter().map(&mut column).collect::<Result<_>>()?;
-        let tested = Decoded::tested(Batch { columns, rows }, test)?;
-        Ok(Some(Decoded {
-            batch: tested.batch,
-            rows: read.rows,
-            ..Decoded { batch: Batch { columns: Vec::new(), rows: 0 }, ..read }
-        }))
+        let asked = shared.request.columns.iter();
+        let columns = asked.map(|column| shared.column(number, *column, rows, &mut own));
+        let batch = Batch { columns: columns.collect::<Result<_>>()?, rows };
+        let batch = if is_tested { batch } else { Decoded::tested(batch, test)?.batch };
+        Ok(Some(Decoded { batch, ..Decoded { batch: Batch { columns: Vec::new(), rows: 0 }, ..read } }))
     }
 
     fn seam(&self) -> Option<Seam> {
