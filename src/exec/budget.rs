@@ -9,7 +9,7 @@ use crate::error::{Error, ErrorKind, Result};
 const LITTLE: usize = 4 << 20;
 
 /// The part of a budget that no step may reserve: one of so many.
-const ALLOCATOR: u64 = 16;
+const ALLOCATOR: u64 = 12;
 
 /// The least share of the account.
 const SHARE: u64 = 2 << 20;
@@ -171,7 +171,7 @@ mod tests {
 
     #[test]
     fn what_is_given_back_can_be_held_again() {
-        let budget = Budget::new(Some(106));
+        let budget = Budget::new(Some(109));
         let mut a = budget.reservation();
         assert!(a.hold(80).is_ok());
         assert!(budget.reservation().hold(40).is_err());

@@ -193,7 +193,9 @@ impl RowWriter for ParquetWriter {
         }
         let WriterState::Writing(mut writing) = self.state else { return Ok(Out::nowhere()) };
         writing.settle()?;
-        writing.file.into_inner().map_err(broken)
+        // Ended and flushed first: giving the file back would hide why its last bytes could not be written.
+        writing.file.finish().and_then(|_| Ok(writing.file.flush()?)).map_err(broken)?;
+        Ok(std::mem::replace(writing.file.inner_mut(), Out::nowhere()))
     }
 }
 
