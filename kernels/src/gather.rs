@@ -11,6 +11,7 @@ use arrow_array::{
 };
 use arrow_buffer::{Buffer, MutableBuffer, NullBuffer, OffsetBuffer, ScalarBuffer};
 
+use crate::known::known;
 use crate::{memory, prefetch};
 
 /// A row: the number of its part, and its number in there.
@@ -22,36 +23,46 @@ pub fn primitives<T: ArrowPrimitiveType>(
     places: &[Place],
 ) -> PrimitiveArray<T> {
     let slices: Vec<&[T::Native]> = parts.iter().map(|p| p.values().as_ref()).collect();
-    let value = |place: &Place| {
-        let part = slices.get(place.0 as usize).copied().unwrap_or_default();
-        part.get(place.1 as usize).copied().unwrap_or_default()
-    };
+    let value = |place: &Place| known(known(&slices, place.0 as usize), place.1 as usize);
     let values: Vec<T::Native> = places.iter().map(value).collect();
     let like = parts.first().map_or(T::DATA_TYPE, |p| p.data_type().clone());
     PrimitiveArray::new(values.into(), nulls(parts, places)).with_data_type(like)
 }
 
+/// The most bytes of a buffer of text: the offset in a view is a whole number of 32 bits with a sign.
+const BUFFER_BYTES: usize = i32::MAX as usize;
+
 /// The texts at some places; long ones are copied.
 pub fn texts(parts: &[&StringViewArray], places: &[Place]) -> StringViewArray {
+    texts_within(parts, places, BUFFER_BYTES)
+}
+
+/// As [`texts`], in buffers of so many bytes, or of one longer text.
+fn texts_within(parts: &[&StringViewArray], places: &[Place], buffer_bytes: usize) -> StringViewArray {
     let slices: Vec<&[u128]> = parts.iter().map(|p| p.views().as_ref()).collect();
+    let mut buffers: Vec<Buffer> = Vec::new();
     let mut own: Vec<u8> = Vec::new();
     let view = |place: &Place| {
-        let part = slices.get(place.0 as usize).copied().unwrap_or_default();
-        let view = part.get(place.1 as usize).copied().unwrap_or_default();
+        let view = known(known(&slices, place.0 as usize), place.1 as usize);
         if view as u32 <= 12 {
             return view;
         }
         let text = parts.get(place.0 as usize).map_or("", |p| p.value(place.1 as usize));
+        if !own.is_empty() && own.len() + text.len() > buffer_bytes {
+            buffers.push(Buffer::from_vec(std::mem::take(&mut own)));
+        }
         let start = own.len();
         own.extend_from_slice(text.as_bytes());
-        // Length and first bytes stay; the only buffer is ours.
-        view & u128::from(u64::MAX) | (start as u128) << 96
+        // Length and first bytes stay; buffer and offset are ours.
+        view & u128::from(u64::MAX) | (buffers.len() as u128) << 64 | (start as u128) << 96
     };
     let views: Vec<u128> = places.iter().map(view).collect();
-    let buffers: Arc<[Buffer]> =
-        if own.is_empty() { Arc::from([]) } else { Arc::from([Buffer::from_vec(own)]) };
+    if !own.is_empty() {
+        buffers.push(Buffer::from_vec(own));
+    }
+    let buffers: Arc<[Buffer]> = Arc::from(buffers);
     // SAFETY: short views hold their texts themselves and are copied from a valid array or empty; long ones
-    // point to whole texts of valid arrays that were copied to `own` at the place that is written into them.
+    // point to whole texts of valid arrays that were copied to the buffer and offset that are written into them.
     unsafe { StringViewArray::new_unchecked(ScalarBuffer::from(views), buffers, nulls(parts, places)) }
 }
 
@@ -172,6 +183,20 @@ mod tests {
     #[should_panic(expected = "key")]
     fn a_number_of_no_value_is_refused() {
         coded(Int32Array::from(vec![0, 2]), Arc::new(Int64Array::from(vec![5, 6])));
+    }
+
+    /// Texts that take more than an offset can tell are copied to several buffers.
+    #[test]
+    fn texts_beyond_a_buffer() {
+        let long = |n: usize| format!("a text of more than twelve bytes, number {n}");
+        let a = StringViewArray::from((0..20).map(|n| (n % 5 != 4).then(|| long(n))).collect::<Vec<_>>());
+        let places: Vec<Place> = (0..20).rev().map(|row| (0, row)).collect();
+        for buffer_bytes in [1, 64, 100, 1000] {
+            let taken = texts_within(&[&a], &places, buffer_bytes);
+            let expected: Vec<Option<&str>> = a.iter().collect::<Vec<_>>().into_iter().rev().collect();
+            assert_eq!(taken.iter().collect::<Vec<_>>(), expected, "{buffer_bytes} bytes a buffer");
+            assert!(taken.data_buffers().iter().all(|buffer| buffer.len() <= buffer_bytes.max(50)));
+        }
     }
 
     #[test]

@@ -39,6 +39,7 @@ pub mod double;
 pub mod gather;
 pub mod grid;
 pub mod hash;
+pub mod known;
 pub mod lines;
 mod masks;
 pub mod memory;

@@ -29,12 +29,12 @@ pub(crate) enum Way {
     Portable,
 }
 
-/// A proof that the processor has AVX-512 (F, BW, CD, DQ, VL), BMI2 and POPCNT: only `Way::choose` makes one.
+/// A proof that the processor has AVX-512 (F, BW, CD, DQ, VL), BMI1, BMI2 and POPCNT: only `Way::choose` makes one.
 #[cfg(target_arch = "x86_64")]
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct Avx512(());
 
-/// A proof that the processor has AVX2, BMI2 and POPCNT: only `Way::choose` makes one.
+/// A proof that the processor has AVX2, BMI1, BMI2 and POPCNT: only `Way::choose` makes one.
 #[cfg(target_arch = "x86_64")]
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct Avx2(());
@@ -43,7 +43,10 @@ impl Way {
     /// Chooses the fastest way that this processor has.
     pub(crate) fn choose() -> Way {
         #[cfg(target_arch = "x86_64")]
-        if std::arch::is_x86_feature_detected!("bmi2") && std::arch::is_x86_feature_detected!("popcnt") {
+        if std::arch::is_x86_feature_detected!("bmi1")
+            && std::arch::is_x86_feature_detected!("bmi2")
+            && std::arch::is_x86_feature_detected!("popcnt")
+        {
             if std::arch::is_x86_feature_detected!("avx512bw")
                 && std::arch::is_x86_feature_detected!("avx512cd")
                 && std::arch::is_x86_feature_detected!("avx512dq")

@@ -111,13 +111,20 @@ impl Reservation {
     /// # Errors
     /// As [`Reservation::hold`].
     pub(crate) fn hold_whole(&mut self, bytes: usize) -> Result<()> {
-        if bytes <= LITTLE { Ok(()) } else { self.hold(bytes) }
+        if self.fits_whole(bytes) { Ok(()) } else { Err(self.budget.refused()) }
     }
 
     /// Whether so many bytes can be held, by something that could be cut smaller; if so, they are.
     #[must_use]
     pub(crate) fn fits_whole(&mut self, bytes: usize) -> bool {
-        bytes <= LITTLE || self.try_hold(bytes)
+        if bytes > LITTLE {
+            return self.try_hold(bytes);
+        }
+        // A little is always there, and what was held beyond it is given back.
+        if self.bytes > bytes as u64 {
+            let _ = self.try_hold(bytes);
+        }
+        true
     }
 
     /// The bytes that are held.
@@ -181,5 +188,18 @@ mod tests {
         assert!(!b.try_add(1));
         drop(b);
         assert!(a.hold(100).is_ok());
+    }
+
+    #[test]
+    fn a_little_is_always_there_and_gives_back_the_rest() {
+        let budget = Budget::new(Some(16 << 20));
+        let mut a = budget.reservation();
+        assert!(a.hold(12 << 20).is_ok());
+        let mut b = budget.reservation();
+        assert!(b.hold_whole(8 << 20).is_err());
+        drop(b);
+        assert!(a.hold_whole(1 << 20).is_ok());
+        assert_eq!(a.bytes(), 1 << 20);
+        assert!(budget.reservation().hold_whole(8 << 20).is_ok());
     }
 }

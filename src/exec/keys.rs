@@ -298,7 +298,7 @@ impl KeyTable {
         let null = values.len();
         let codes = keys.keys();
         let places = places_of(codes, null);
-        let number = |known: &[u32], place: i32| known.get(place as usize).copied().unwrap_or(0);
+        let number = |numbers: &[u32], place: i32| churn_kernels::known::known(numbers, place as usize);
         // Most batches bring no new value.
         let first = into.len();
         into.resize(first + places.len(), 0);

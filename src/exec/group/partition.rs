@@ -5,6 +5,8 @@ use std::sync::Arc;
 use arrow_array::ArrayRef;
 use arrow_array::cast::AsArray;
 
+use churn_kernels::known::known;
+
 use super::external::ExternalStates;
 use super::local::{GroupPartition, Grouping};
 use crate::error::{Error, ErrorKind, Result};
@@ -153,7 +155,7 @@ impl Partition {
         accumulators: &mut [Box<dyn Accumulator>],
         file: &mut Writer,
     ) -> Result<()> {
-        let first = |group: &u32| self.first.get(*group as usize).copied().unwrap_or(0);
+        let first = |group: &u32| known(&self.first, *group as usize);
         let mut columns = vec![partitioned::encode_positions(groups.iter().map(first))];
         columns.extend(self.keys.arrays(groups)?);
         for accumulator in accumulators {

@@ -3,6 +3,7 @@
 use std::sync::atomic::Ordering::Relaxed;
 use std::sync::{Arc, Mutex, PoisonError};
 
+use churn_kernels::known::known;
 use churn_kernels::memory;
 
 use super::broadcast::{Broadcast, BroadcastRows};
@@ -130,7 +131,7 @@ impl Groups {
         for part in partitions_of(keys, accumulators, PARTITIONS)? {
             let mut partition = Partition::new(&self.grouping)?;
             if let Some(part) = part {
-                partition.merge(part, |n| first.get(n as usize).copied().unwrap_or(0))?;
+                partition.merge(part, |n| known(&first, n as usize))?;
             }
             self.partitions.push(Mutex::new(partition));
         }
@@ -190,7 +191,7 @@ impl Groups {
             }
             for (batch, mut groups) in closed.rows {
                 for group in &mut groups {
-                    *group = numbers.get(*group as usize).copied().unwrap_or(0);
+                    *group = known(&numbers, *group as usize);
                 }
                 self.rows.push(batch, groups)?;
             }
@@ -377,7 +378,7 @@ fn in_order(firsts: &[&[u64]]) -> Vec<(usize, usize)> {
         }
     }
     for i in 1..ends.len() {
-        let before = ends.get(i - 1).copied().unwrap_or(0);
+        let before = known(&ends, i - 1);
         if let Some(end) = ends.get_mut(i) {
             *end += before;
         }

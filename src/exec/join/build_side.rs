@@ -6,6 +6,7 @@ use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
 use arrow_array::{Array, ArrayRef, Int32Array, UInt32Array};
 use arrow_buffer::{BooleanBuffer, Buffer, NullBuffer};
 use arrow_schema::DataType;
+use churn_kernels::known::known;
 use churn_kernels::{columns, gather, memory};
 
 use super::bands::Bands;
@@ -189,7 +190,7 @@ impl BuildSide {
             found.clear();
             if valid.as_ref().is_none_or(|v| v.is_valid(row)) {
                 for (own, needs) in own.iter_mut().zip(&needs) {
-                    *own = needs.get(row).copied().unwrap_or(0);
+                    *own = known(&needs, row);
                 }
                 if asof {
                     found.extend(bands.nearest(&self.index, *group, &own));

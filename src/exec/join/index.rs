@@ -7,6 +7,8 @@ use arrow_array::types::{Date32Type, Int64Type};
 use arrow_array::{Array, ArrayRef};
 use arrow_buffer::NullBuffer;
 
+use churn_kernels::known::known;
+
 use super::bands::Bands;
 use crate::cancel;
 use crate::error::Result;
@@ -59,7 +61,7 @@ impl Index {
     ) -> Result<Index> {
         let (find, numbers, groups) = number_keys(keys, kinds, valid, rows)?;
         let is_valid = |row: usize| valid.is_none_or(|v| v.is_valid(row));
-        let group_of = |row: usize| numbers.as_ref().map_or(0, |n| n.get(row).copied().unwrap_or(0)) as usize;
+        let group_of = |row: usize| numbers.as_ref().map_or(0, |n| known(&n, row)) as usize;
         let mut starts = vec![0u32; groups + 1];
         for row in (0..rows).filter(|row| is_valid(*row)) {
             if let Some(count) = starts.get_mut(group_of(row) + 1) {

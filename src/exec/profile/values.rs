@@ -7,6 +7,7 @@
 
 use arrow_array::{Array, ArrayRef};
 use churn_kernels::distinct::Distinct;
+use churn_kernels::known::known;
 
 use super::buckets::{Buckets, Scale};
 use super::measure;
@@ -175,7 +176,7 @@ impl ValueCounts {
     pub(crate) fn frequent(&self, most: usize) -> Result<(ArrayRef, Vec<u64>, u64)> {
         let mut numbers: Vec<u32> =
             (0u32..).zip(&self.counts).filter(|(_, c)| **c > self.lost).map(|(n, _)| n).collect();
-        let count = |number: &u32| self.counts.get(*number as usize).copied().unwrap_or(0);
+        let count = |number: &u32| known(&self.counts, *number as usize);
         numbers.sort_by_key(|number| std::cmp::Reverse(count(number)));
         numbers.truncate(most);
         let counts = numbers.iter().map(count).collect();

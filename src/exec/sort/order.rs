@@ -11,6 +11,8 @@ use arrow_buffer::{BooleanBufferBuilder, NullBuffer};
 use arrow_row::{RowConverter, Rows, SortField};
 use arrow_schema::SortOptions;
 
+use churn_kernels::known::known;
+
 use crate::error::Result;
 use crate::exec::keys::normal;
 use crate::exec::morsel_output::MorselOutput;
@@ -218,7 +220,7 @@ impl Words {
 
     /// The words of these rows.
     pub(super) fn taken(&self, rows: &[u32]) -> Words {
-        let value = |row: &u32| self.values.get(*row as usize).copied().unwrap_or(0);
+        let value = |row: &u32| known(&self.values, *row as usize);
         Words {
             values: rows.iter().map(value).collect(),
             nulls: self
@@ -274,7 +276,7 @@ impl Words {
     pub(super) fn at(&self, row: usize) -> (i8, u64) {
         match &self.nulls {
             Some(nulls) if nulls.is_null(row) => (if self.nulls_first { -1 } else { 1 }, 0),
-            _ => (0, self.values.get(row).copied().unwrap_or(0)),
+            _ => (0, known(&self.values, row)),
         }
     }
 }

@@ -2,6 +2,8 @@
 
 use std::sync::Arc;
 
+use churn_kernels::known::known;
+
 use super::bounds::RangeBounds;
 use super::table::{Keyed, Layout, SortTable};
 use crate::error::Result;
@@ -52,7 +54,7 @@ impl Ranges {
 
     /// The numbers of a range's rows, in order.
     pub(super) fn in_order(&self, range: usize) -> Vec<u128> {
-        let mut numbers = Vec::with_capacity(self.sizes.get(range).copied().unwrap_or(0));
+        let mut numbers = Vec::with_capacity(known(&self.sizes, range));
         let rows = |pieces: &Pieces| Some(*pieces.starts.get(range)?..*pieces.starts.get(range + 1)?);
         for (part, pieces) in self.pieces.iter().enumerate() {
             if let Some(rows) = self.pieces.get(part + NEXT).and_then(rows) {

@@ -11,6 +11,7 @@ use std::sync::Arc;
 
 use arrow_array::cast::AsArray;
 use arrow_array::{ArrayRef, BooleanArray, Int64Array, LargeBinaryArray, UInt32Array};
+use churn_kernels::known::known;
 use churn_kernels::memory;
 
 use super::{Disk, PIECE, Run, Spill, Writer};
@@ -140,8 +141,7 @@ impl PartitionWriter {
             if rows.is_empty() {
                 continue;
             }
-            let places =
-                encode_positions(rows.iter().map(|row| numbers.get(*row as usize).copied().unwrap_or(0)));
+            let places = encode_positions(rows.iter().map(|row| known(&numbers, *row as usize)));
             let mut part = batch.take(&UInt32Array::from(rows))?;
             part.columns.insert(0, places);
             file.push(part)?;

@@ -7,6 +7,8 @@ use arrow_array::cast::AsArray;
 use arrow_array::types::{Float64Type, Int64Type};
 use arrow_array::{Array, ArrayRef, Float64Array, Int64Array};
 
+use churn_kernels::known::known;
+
 use super::order::Key;
 use crate::error::Result;
 use crate::exec::sort::{is_word, words_of};
@@ -42,7 +44,7 @@ pub(super) fn frames(
             }
             (Frame::Range(..), Some(measured)) => {
                 let partition = measured.partition(start..end);
-                let word = |row: usize| Ok(measured.words.get(row).copied().unwrap_or(0));
+                let word = |row: usize| Ok(known(&measured.words, row));
                 let limit = |row: usize| row;
                 measured.reaches.frames(&partition, start..end, limit, &mut reached, (word, word), add)?;
             }

@@ -4,6 +4,8 @@ use arrow_array::{Array, ArrayRef, UInt32Array};
 use arrow_row::{RowConverter, Rows, SortField};
 use arrow_schema::SortOptions;
 
+use churn_kernels::known::known;
+
 use crate::error::Result;
 use crate::exec::keys::normal;
 use crate::exec::sort::{is_word, words_of};
@@ -99,7 +101,7 @@ impl<'a> Ordered<'a> {
     pub(super) fn rows(&self, sorted: &[u32], rows: &mut [u32]) {
         if !sorted.is_sorted() {
             let before = rows.to_vec();
-            let moved = sorted.iter().map(|place| before.get(*place as usize).copied().unwrap_or(0));
+            let moved = sorted.iter().map(|place| known(&before, *place as usize));
             rows.iter_mut().zip(moved).for_each(|(row, moved)| *row = moved);
         }
     }

@@ -4,6 +4,8 @@ use std::sync::atomic::{AtomicU32, Ordering};
 
 use arrow_array::ArrayRef;
 
+use churn_kernels::known::known;
+
 use super::Window;
 use crate::error::Result;
 use crate::exec::keys::KeyTable;
@@ -68,9 +70,9 @@ impl Window {
             shares.push((known, Share { first, numbers, counts: vec![0; all.len()] }));
             first += rows;
         }
-        parallel::each(self.threads, shares.into_iter(), |(known, mut share)| {
+        parallel::each(self.threads, shares.into_iter(), |(numbers, mut share)| {
             for number in &mut share.numbers {
-                *number = known.get(*number as usize).copied().unwrap_or(0);
+                *number = known(&numbers, *number as usize);
                 share.counts.get_mut(*number as usize).into_iter().for_each(|count| *count += 1);
             }
             Ok(share)
@@ -100,7 +102,7 @@ pub(super) fn chunks<'a>(starts: &[u32], mut places: &'a mut [u32]) -> Vec<Parti
     let mut chunks = Vec::new();
     let mut first = 0;
     while first + 1 < starts.len() {
-        let at = |i: usize| starts.get(i).copied().unwrap_or(0);
+        let at = |i: usize| known(&starts, i);
         let mut next = first + 1;
         while next + 1 < starts.len() && (at(next + 1) - at(first)) as usize <= TOGETHER {
             next += 1;

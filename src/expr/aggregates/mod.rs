@@ -25,6 +25,7 @@ use arrow_array::builder::LargeBinaryBuilder;
 use arrow_array::cast::AsArray;
 use arrow_array::types::ArrowPrimitiveType;
 use arrow_array::{Array, ArrayRef, LargeBinaryArray};
+use churn_kernels::known::known;
 use churn_kernels::prefetch;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
@@ -419,5 +420,5 @@ fn each<S, I>(
 /// The value at `row` of a slice that is as long as the batch.
 #[inline]
 fn at<T: Copy + Default>(values: &[T], row: usize) -> T {
-    values.get(row).copied().unwrap_or_default()
+    known(values, row)
 }

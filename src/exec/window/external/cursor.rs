@@ -7,6 +7,8 @@ use arrow_array::cast::AsArray;
 use arrow_array::types::UInt64Type;
 use arrow_array::{ArrayRef, UInt32Array};
 
+use churn_kernels::known::known;
+
 use super::PIECE;
 use crate::error::{Error, ErrorKind, Result};
 use crate::exec::materialized::concat;
@@ -126,7 +128,7 @@ impl Numbers {
             self.from = row;
             self.here = numbers(&batch, 0);
         }
-        Ok(self.here.get(row - self.from).copied().unwrap_or(0))
+        Ok(known(&self.here, row - self.from))
     }
 }
 
