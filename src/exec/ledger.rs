@@ -109,7 +109,8 @@ impl LedgerStep {
     /// What happened, in words, one thing after the other.
     pub fn what_happened(&self) -> Vec<String> {
         let mut parts: Vec<String> = self.source.iter().cloned().collect();
-        if let (None, Some(source)) = (self.rows_out, parts.first_mut()) {
+        // The other table of a join is read whole before the first row comes out.
+        if let (None, None, Some(source)) = (self.rows_out, self.joins, parts.first_mut()) {
             source.push_str(", as far as needed");
         }
         parts.extend(self.matches());
