@@ -9,6 +9,8 @@ mod count;
 mod distinct;
 mod external;
 mod extremes;
+#[cfg(test)]
+mod laws;
 mod lists;
 mod logic;
 mod mode;
