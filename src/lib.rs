@@ -27,36 +27,31 @@
 #![forbid(unsafe_code)]
 #![deny(missing_docs)]
 
-mod cancel;
-mod deep;
-mod error;
-mod exec;
-mod expr;
 mod flow;
-mod io;
-mod parallel;
-mod plan;
 mod profile;
-mod readable;
 mod recipe;
 mod step;
 mod table;
 mod text;
 
-pub use error::{Error, ErrorKind, Place, Result, SourceText, Span};
-pub use exec::{Ledger, LedgerStep, Progress, RunOptions};
-pub use expr::aggregates::{Aggregate, all as aggregates};
-pub use expr::functions::{Family, Function, all as functions};
-pub use expr::windows::{WindowFunction, all as window_functions};
-pub use expr::{Event, Expr, Interval, Named, Scalar, Type};
-pub use expr::{column, count, count_distinct, first, last, lit, max, mean, median, min, stddev, sum};
+pub use churn_core::readable::{bytes as readable_bytes, grouped as readable_count};
+pub use churn_core::{
+    Error, ErrorKind, Event, Interval, JoinKind, Ledger, LedgerStep, Place, Result, Scalar, SourceText, Span,
+    Type,
+};
+pub use churn_exec::{Progress, RunOptions};
+pub use churn_expr::aggregates::{Aggregate, all as aggregates};
+pub use churn_expr::functions::{Family, Function, all as functions};
+pub use churn_expr::windows::{WindowFunction, all as window_functions};
+pub use churn_expr::{
+    Expr, Named, column, count, count_distinct, first, last, lit, max, mean, median, min, stddev, sum,
+};
+pub use churn_io::target::write_file;
+pub use churn_io::temporary::abandon as abandon_temporary_files;
+
 pub use flow::{BatchReader, CheckedPlan, Flow, IntoOther, IntoText, Join, SourceView, Window};
-pub use io::target::write_file;
-pub use io::temporary::abandon as abandon_temporary_files;
-pub use plan::JoinKind;
 pub use profile::{
     Bin, ColumnProfile, Count, Detail, Frequent, Lengths, PairProfile, Profile, ProfileView, Quartiles,
 };
-pub use readable::{bytes as readable_bytes, grouped as readable_count};
 pub use step::{CATALOGUE as STEPS, StepKind, find as step};
 pub use table::{Table, View};

@@ -21,7 +21,24 @@ fn start(folder: &Path, arguments: &[&str]) -> Child {
     command.stdin(Stdio::piped()).stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap()
 }
 
+/// Waits until the process handles SIGINT itself, where the system tells: before that the signal ends it at once, and no
+/// phase of a run is tried.
+fn handles_interrupts(child: &Child) {
+    let status = format!("/proc/{}/status", child.id());
+    let start = Instant::now();
+    while start.elapsed() < Duration::from_secs(30) {
+        let Ok(text) = fs::read_to_string(&status) else { return };
+        let caught = text.lines().find_map(|line| line.strip_prefix("SigCgt:"));
+        let mask = caught.and_then(|mask| u64::from_str_radix(mask.trim(), 16).ok());
+        if mask.is_none_or(|mask| mask & 0b10 != 0) {
+            return;
+        }
+        std::thread::sleep(Duration::from_millis(2));
+    }
+}
+
 fn signal(child: &Child) {
+    handles_interrupts(child);
     Command::new("kill").args(["-INT", &child.id().to_string()]).status().unwrap();
 }
 

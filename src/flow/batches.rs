@@ -6,11 +6,10 @@ use std::sync::mpsc::{Receiver, sync_channel};
 
 use arrow_array::RecordBatch;
 use arrow_schema::SchemaRef;
+use churn_core::{Batch, Field, Result};
+use churn_exec::{Channel, RunOptions};
 
 use super::Flow;
-use crate::error::Result;
-use crate::exec::{self, Channel, RunOptions};
-use crate::expr::{Batch, Field};
 use crate::table::{record_batch, schema};
 
 /// Record batches of a run, in order; the run goes on in the background and waits for its reader.
@@ -72,11 +71,11 @@ impl Flow {
         let plan = self.plan_with(options)?;
         let fields = plan.plan.main.fields.clone();
         let abandoned = Arc::new(AtomicBool::new(false));
-        let options = RunOptions { abandoned: Some(abandoned.clone()), ..options.clone() };
+        let options = options.clone().abandoned_by(abandoned.clone());
         let (to, from) = sync_channel(2);
         std::thread::spawn(move || {
             let last = to.clone();
-            if let Err(error) = exec::run(&plan.plan, &options, || Ok(Channel::sink(to))) {
+            if let Err(error) = churn_exec::run(&plan.plan, &options, || Ok(Channel::sink(to))) {
                 // A reader that went away does not need to know.
                 let _ = last.send(Err(error));
             }

@@ -11,18 +11,16 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use arrow_array::RecordBatch;
+use churn_core::{Batch, Error, ErrorKind, Ledger, Result, Scalar, SourceText, Span, Type, deep};
+use churn_exec::RunOptions;
+use churn_io::memory::Memory;
+use churn_io::source::SourceColumn;
+use churn_plan::{Find, Plan, Wanted, rules};
 
 pub use batches::BatchReader;
 pub use plan::{CheckedPlan, SourceView};
 pub use tables::{IntoOther, Join, Window};
 
-use crate::deep;
-use crate::error::{Error, ErrorKind, Result, SourceText, Span};
-use crate::exec::{self, Ledger, RunOptions};
-use crate::expr::{Batch, Scalar, Type};
-use crate::io::memory::Memory;
-use crate::io::source::SourceColumn;
-use crate::plan::{Find, Plan, Wanted, rules};
 use crate::recipe::{self, Chain, Placed, Recipe, Request};
 use crate::step::Given;
 use crate::table::Table;
@@ -345,7 +343,7 @@ impl Flow {
         let resources = options.map(RunOptions::read_resources).unwrap_or_default();
         let request = Request { givens: self.givens.clone(), base: self.base.clone(), resources };
         let find = |plan: Plan, wanted: &Wanted| {
-            exec::find(&rules::rewrite_plan(plan), options.unwrap_or(&RunOptions::default()), wanted)
+            churn_exec::find(&rules::rewrite_plan(plan), options.unwrap_or(&RunOptions::default()), wanted)
         };
         let cancel = options.map(RunOptions::cancelled).unwrap_or_default();
         deep::with_room_for(self.recipe.length(), || {

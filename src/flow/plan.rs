@@ -5,15 +5,14 @@ use std::fmt;
 use std::io::Write;
 use std::path::Path;
 
+use churn_core::{Error, ErrorKind, Ledger, Result, Type, deep};
+use churn_exec::{ColumnarOutput, RunOptions, Writer};
+use churn_io::binary::Out;
+use churn_io::format::{Format, WriteOptions};
+use churn_io::target;
+use churn_plan::{Plan, picture};
+
 use super::Flow;
-use crate::deep;
-use crate::error::{Error, ErrorKind, Result};
-use crate::exec::{self, ColumnarOutput, Ledger, RunOptions, Writer};
-use crate::expr::Type;
-use crate::io::binary::Out;
-use crate::io::format::{Format, WriteOptions};
-use crate::io::target;
-use crate::plan::{Plan, picture};
 use crate::table::Table;
 
 /// A checked plan: what will be read and done. It can be run any number of times; standard input, once.
@@ -109,7 +108,7 @@ impl CheckedPlan {
     /// Whatever the data hold against it.
     pub fn run_with(&self, options: &RunOptions) -> Result<Table> {
         let plan = &*self.complete(options)?;
-        let (batches, ledger) = exec::run(plan, options, || Ok(exec::Collect::sink()))?;
+        let (batches, ledger) = churn_exec::run(plan, options, || Ok(churn_exec::Collect::sink()))?;
         Ok(Table::new(plan.main.fields.clone(), batches, None, ledger))
     }
 
@@ -119,7 +118,7 @@ impl CheckedPlan {
     /// As [`CheckedPlan::run_with`].
     pub fn run_head(&self, rows: usize, options: &RunOptions) -> Result<Table> {
         let plan = &*self.complete(options)?;
-        let ((batches, total), ledger) = exec::run(plan, options, || Ok(exec::Head::sink(rows)))?;
+        let ((batches, total), ledger) = churn_exec::run(plan, options, || Ok(churn_exec::Head::sink(rows)))?;
         Ok(Table::new(plan.main.fields.clone(), batches, Some(total), ledger))
     }
 
@@ -141,9 +140,9 @@ impl CheckedPlan {
         let ((), ledger) = match format.encoder(fields, &with) {
             Some(encoder) => {
                 let last = plan.steps.len().saturating_sub(1);
-                exec::run(plan, options, || Writer::sink(out, encoder, last))
+                churn_exec::run(plan, options, || Writer::sink(out, encoder, last))
             }
-            None => exec::run(plan, options, || {
+            None => churn_exec::run(plan, options, || {
                 let writer = format.writer(Out::new(out), fields, &with, &resources)?;
                 let lost =
                     || Error::new(ErrorKind::Internal, "A format has neither an encoder nor a writer.");
@@ -158,12 +157,12 @@ impl CheckedPlan {
     /// # Errors
     /// As [`CheckedPlan::run_with`].
     pub fn run_for_effect(&self, options: &RunOptions) -> Result<Ledger> {
-        exec::run_for_effect(&*self.complete(options)?, options)
+        churn_exec::run_for_effect(&*self.complete(options)?, options)
     }
 
     /// Files, bytes and rows of the sources: as far as they are known before the run.
     pub fn sources(&self) -> Vec<SourceView> {
-        deep::with_room_for(self.plan.length(), || crate::exec::scans(&self.plan))
+        deep::with_room_for(self.plan.length(), || churn_exec::scans(&self.plan))
             .into_iter()
             .map(|(_, scan)| {
                 let about = scan.source.about();

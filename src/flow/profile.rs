@@ -1,8 +1,9 @@
 //! A chain's columns, looked at in one pass.
 
+use churn_core::Result;
+use churn_exec::RunOptions;
+
 use super::{CheckedPlan, Flow};
-use crate::error::Result;
-use crate::exec::{self, RunOptions};
 use crate::profile::{Detail, Profile, asked};
 
 impl Flow {
@@ -52,8 +53,9 @@ impl CheckedPlan {
     pub fn profile_with(&self, detail: Detail, options: &RunOptions) -> Result<Profile> {
         let plan = &*self.complete(options)?;
         let fields = &plan.main.fields;
-        let (found, ledger) =
-            exec::run(plan, options, || exec::profile::sink(asked(fields, detail)?, options.thread_count()))?;
+        let (found, ledger) = churn_exec::run(plan, options, || {
+            churn_exec::profile::sink(asked(fields, detail)?, options.thread_count())
+        })?;
         Profile::new(fields, detail, found, ledger)
     }
 }

@@ -3,10 +3,9 @@
 use std::path::Path;
 use std::sync::Arc;
 
+use churn_core::{Error, ErrorKind, JoinKind, Scalar};
+
 use super::{Flow, IntoText};
-use crate::error::{Error, ErrorKind};
-use crate::expr::Scalar;
-use crate::plan::JoinKind;
 use crate::recipe::Chain;
 
 /// How two tables are joined.

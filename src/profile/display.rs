@@ -2,12 +2,12 @@
 
 use std::fmt;
 
+use churn_core::aligned::cut;
+use churn_core::readable::{grouped, plural, shown};
+use churn_core::{Scalar, Type};
 use unicode_width::UnicodeWidthStr;
 
 use super::{Bin, ColumnProfile, Count, Frequent, Profile};
-use crate::expr::{Scalar, Type};
-use crate::readable::{grouped, plural, shown};
-use crate::table::display::cut;
 
 /// The widest that a name or a value is shown.
 const CELL: usize = 28;
@@ -427,7 +427,7 @@ fn digits(x: f64, count: i32) -> f64 {
         return x;
     }
     let place = count - 1 - x.abs().log10().floor() as i32;
-    crate::expr::functions::round_half_away(x, place)
+    churn_expr::functions::round_half_away(x, place)
 }
 
 /// Between what the lengths of texts lie.

@@ -1,10 +1,10 @@
 //! A small histogram: how the rows are spread from the least value to the greatest.
 
+use churn_core::Type;
+use churn_exec::profile::measure;
 use churn_kernels::calendar::{self, Civil};
 
 use super::Bin;
-use crate::exec::profile::measure;
-use crate::expr::Type;
 
 /// Bins that are wanted of numbers; round borders may make a few more or less.
 const BINS: f64 = 12.0;
@@ -83,7 +83,7 @@ fn of_days(least: f64, most: f64) -> Vec<f64> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::expr::Scalar;
+    use churn_core::Scalar;
     use rstest::rstest;
 
     #[rstest]

@@ -4,14 +4,11 @@
 mod display;
 mod histogram;
 
-pub use display::ProfileView;
-
+use churn_core::{Field, Ledger, Result, Scalar, Type};
+use churn_exec::profile::{Asked, Fact, Found, Pairs, Summary, measure};
 use serde::Serialize;
 
-use crate::error::Result;
-use crate::exec::Ledger;
-use crate::exec::profile::{Asked, Fact, Found, Pairs, Summary, measure};
-use crate::expr::{Field, Scalar, Type};
+pub use display::ProfileView;
 
 /// Frequent values that are told.
 const FREQUENT: usize = 10;

@@ -2,16 +2,17 @@
 
 use std::path::PathBuf;
 
+use churn_core::error::nearest;
+use churn_core::names::{comma, name};
+use churn_core::{Counters, Error, ErrorKind, Field, Result, Scalar, Type};
+use churn_expr::bind::Ids;
+use churn_expr::expand::Environment;
+use churn_io::files::Files;
+use churn_io::source::ReadResources;
+use churn_plan::{Find, Plan, Relation, StepInfo};
+
 use super::{Chain, Recipe};
-use crate::error::{Error, ErrorKind, Result, nearest};
-use crate::expr::bind::Ids;
-use crate::expr::expand::Environment;
-use crate::expr::{Field, Scalar, Type};
-use crate::io::files::Files;
-use crate::io::source::ReadResources;
-use crate::plan::{Counters, Find, Plan, Relation, StepInfo};
 use crate::step::{Checker, Table};
-use crate::text::{comma, name};
 
 /// What a check needs beside the recipe.
 #[derive(Clone, Default)]
@@ -199,7 +200,7 @@ fn environment(recipe: &Recipe, given: &[(String, String)]) -> Result<Environmen
     for (name, define) in &recipe.defines {
         // A function may use those before it, so that none can use itself.
         let body = known.expand(&define.body, &recipe.source)?;
-        let define = crate::expr::expand::Define { parameters: define.parameters.clone(), body };
+        let define = churn_expr::expand::Define { parameters: define.parameters.clone(), body };
         known.defines.insert(name.clone(), define);
     }
     environment.defines = known.defines;
@@ -212,7 +213,7 @@ fn value_like(default: &Scalar, text: &str) -> Option<Scalar> {
         Scalar::Text(_) | Scalar::Null => Some(Scalar::Text(text.to_owned())),
         other => {
             let kind: Type = other.kind();
-            crate::expr::converted(&Scalar::Text(text.to_owned()), &kind)
+            churn_expr::converted(&Scalar::Text(text.to_owned()), &kind)
         }
     }
 }

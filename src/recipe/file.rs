@@ -3,9 +3,11 @@
 use std::io::Read;
 use std::path::Path;
 
-use crate::error::{Error, ErrorKind, Result, nearest};
-use crate::io::format::Format;
-use crate::io::place;
+use churn_core::error::nearest;
+use churn_core::{Error, ErrorKind, Result};
+use churn_io::format::Format;
+use churn_io::place;
+
 use crate::step;
 
 /// The longest recipe, in bytes.

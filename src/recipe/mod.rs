@@ -7,14 +7,14 @@ mod print;
 
 use std::sync::Arc;
 
-use crate::error::{SourceText, Span};
-use crate::expr::Scalar;
-use crate::expr::expand::Define;
-use crate::step::Step;
+use churn_core::{Scalar, SourceText, Span};
+use churn_expr::expand::Define;
 
 pub(crate) use check::{Request, check};
 pub(crate) use file::{is_named_as_recipe, read_file};
 pub(crate) use parse::{parse, parse_chain};
+
+use crate::step::Step;
 
 /// A recipe as it was read.
 #[derive(Clone, Debug)]

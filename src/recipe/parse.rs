@@ -2,13 +2,15 @@
 
 use std::sync::Arc;
 
+use churn_core::names::name;
+use churn_core::{Error, ErrorKind, Result, SourceText, Span};
+use churn_expr::expand::Define;
+use churn_expr::{aggregates, functions};
+
 use super::{Chain, Given, Placed, Recipe};
-use crate::error::{Error, ErrorKind, Result, SourceText, Span};
-use crate::expr::expand::Define;
-use crate::expr::{aggregates, functions};
 use crate::step;
 use crate::text::layout::{Block, blocks};
-use crate::text::{Cursor, expression, name};
+use crate::text::{Cursor, expression};
 
 /// Reads a recipe. Every line that cannot be read is told, not only the first.
 ///
@@ -91,7 +93,8 @@ fn declare(
         unique(&name, span, names, &c)?;
         c.expect_end()?;
         if block.below.is_empty() {
-            let error = c.error_at(span, format!("The table {} has no steps.", crate::text::name(&name)));
+            let error =
+                c.error_at(span, format!("The table {} has no steps.", churn_core::names::name(&name)));
             return Err(error.next("Its steps stand on the lines below, indented."));
         }
         let steps = chain(&block.below, &recipe.source, errors);

@@ -2,8 +2,9 @@
 
 use std::fmt;
 
+use churn_core::names::{comma, name};
+
 use super::{Chain, Recipe};
-use crate::text::{comma, name};
 
 impl fmt::Display for Recipe {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {

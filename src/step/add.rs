@@ -2,11 +2,12 @@
 
 use std::fmt;
 
+use churn_core::Field;
+use churn_core::names::comma;
+use churn_plan::{Op, Relation};
+
 use super::item::{self, Item, NamedItem, write_below};
 use super::{Checker, Step, StepKind};
-use crate::expr::Field;
-use crate::plan::{Op, Relation};
-use crate::text::comma;
 
 pub(super) const KIND: StepKind = StepKind {
     keyword: "add",
@@ -44,7 +45,7 @@ impl Step for Add {
 pub(super) fn adding(relation: Relation, item: &NamedItem, checker: &mut Checker<'_>) -> Relation {
     let mut pers = Vec::new();
     let bound = checker.row_expression(&item.expr, &relation.fields, &mut pers);
-    let field = Field::new(checker.ids.next(), &item.name, bound.kind.clone());
+    let field = Field::new(checker.ids.fresh(), &item.name, bound.kind.clone());
     let step = checker.step();
     let mut relation =
         checker.with_pers(relation, pers).then(Op::Compute(vec![(field.clone(), bound)]), step);

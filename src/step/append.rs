@@ -2,12 +2,14 @@
 
 use std::fmt;
 
+use churn_core::names::{comma, name};
+use churn_core::{Error, ErrorKind, Field, Result, Scalar, Type};
+use churn_expr::{Bound, cast};
+use churn_plan::{Op, Relation};
+
 use super::other::Other;
 use super::{Checker, Step, StepKind};
-use crate::error::{Error, ErrorKind, Result};
-use crate::expr::{Bound, Field, Scalar, Type, cast};
-use crate::plan::{Op, Relation};
-use crate::text::{Cursor, comma, name};
+use crate::text::Cursor;
 
 pub(super) const KIND: StepKind = StepKind {
     keyword: "append",
@@ -81,7 +83,7 @@ impl Step for Append {
             }
         }
         let fields: Vec<Field> =
-            columns.into_iter().map(|(name, kind)| Field::new(checker.ids.next(), name, kind)).collect();
+            columns.into_iter().map(|(name, kind)| Field::new(checker.ids.fresh(), name, kind)).collect();
         let own = united(&fields, &input);
         let others = tables.into_iter().map(|table| {
             let columns = united(&fields, &table);
@@ -96,7 +98,7 @@ impl Step for Append {
 fn united(fields: &[Field], table: &Relation) -> Vec<Bound> {
     let column = |field: &Field| match table.fields.iter().find(|f| f.name == field.name) {
         Some(own) => cast::silently(Bound::column(own), &field.kind).unwrap_or_else(Bound::unknown),
-        None => Bound { node: crate::expr::Node::Literal(Scalar::Null), kind: field.kind.clone() },
+        None => Bound { node: churn_expr::Node::Literal(Scalar::Null), kind: field.kind.clone() },
     };
     fields.iter().map(column).collect()
 }

@@ -3,14 +3,14 @@
 use std::path::PathBuf;
 use std::sync::Arc;
 
-use crate::error::{Error, ErrorKind, SourceText, Span};
-use crate::expr::ast::Expr;
-use crate::expr::bind::{Binder, Ids, PerCall, Place};
-use crate::expr::expand::Environment;
-use crate::expr::{Bound, Field, Scalar};
-use crate::io::files::Files;
-use crate::io::source::ReadResources;
-use crate::plan::{Counters, Find, Node, Op, Relation, StepId, StepInfo};
+use churn_core::{Counters, Error, ErrorKind, Field, Scalar, SourceText, Span, StepId};
+use churn_expr::Bound;
+use churn_expr::ast::Expr;
+use churn_expr::bind::{Binder, Ids, PerCall, Place};
+use churn_expr::expand::Environment;
+use churn_io::files::Files;
+use churn_io::source::ReadResources;
+use churn_plan::{Find, Node, Op, Relation, StepInfo};
 
 /// A table of a recipe, checked.
 #[derive(Clone)]
@@ -73,7 +73,7 @@ impl Checker<'_> {
     }
 
     /// Keeps a value, or notes its error.
-    pub(crate) fn kept<T>(&mut self, result: crate::error::Result<T>) -> Option<T> {
+    pub(crate) fn kept<T>(&mut self, result: churn_core::Result<T>) -> Option<T> {
         match result {
             Ok(value) => Some(value),
             Err(error) => {
@@ -129,7 +129,7 @@ impl Checker<'_> {
         let bound = self.binder(&[]).bind(expr, &mut Place::NoAggregates("A name is no aggregate."));
         match bound.as_literal() {
             Some(Scalar::Text(text)) => Some(text.clone()),
-            _ if bound.kind == crate::expr::Type::Unknown => None,
+            _ if bound.kind == churn_core::Type::Unknown => None,
             _ => {
                 let what = "A name is made of texts.";
                 self.wrong(
@@ -173,7 +173,7 @@ pub(crate) enum Count {
 
 impl Count {
     /// Reads a number of rows, or a parameter.
-    pub(crate) fn read(c: &mut crate::text::Cursor<'_>) -> crate::error::Result<Count> {
+    pub(crate) fn read(c: &mut crate::text::Cursor<'_>) -> churn_core::Result<Count> {
         let span = c.span();
         if let Some(crate::text::TokenKind::Parameter(name)) = c.peek() {
             c.advance();
@@ -224,7 +224,7 @@ impl Path {
     }
 
     /// Reads a path in single quotes, or a parameter.
-    pub(crate) fn read(c: &mut crate::text::Cursor<'_>) -> crate::error::Result<Path> {
+    pub(crate) fn read(c: &mut crate::text::Cursor<'_>) -> churn_core::Result<Path> {
         let span = c.span();
         if let Some(crate::text::TokenKind::Parameter(name)) = c.peek() {
             c.advance();

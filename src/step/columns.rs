@@ -2,12 +2,14 @@
 
 use std::fmt;
 
+use churn_core::names::{comma, name};
+use churn_core::{Error, ErrorKind, Result, Span};
+use churn_expr::ast::ColumnRef;
+use churn_expr::expand::{columns_of_list, unknown_column};
+use churn_plan::Relation;
+
 use super::{Checker, Step, StepKind};
-use crate::error::{Error, ErrorKind, Result, Span};
-use crate::expr::ast::ColumnRef;
-use crate::expr::expand::{columns_of_list, unknown_column};
-use crate::plan::Relation;
-use crate::text::{Cursor, comma, name};
+use crate::text::Cursor;
 
 pub(super) const DROP: StepKind = StepKind {
     keyword: "drop",

@@ -2,13 +2,15 @@
 
 use std::fmt;
 
+use churn_core::Result;
+use churn_core::names::comma;
+use churn_expr::ast::ColumnRef;
+use churn_expr::expand::columns_of_list;
+use churn_plan::{Op, Relation};
+
 use super::checker::Count;
 use super::{Checker, Step, StepKind, StepText};
-use crate::error::Result;
-use crate::expr::ast::ColumnRef;
-use crate::expr::expand::columns_of_list;
-use crate::plan::{Op, Relation};
-use crate::text::{Cursor, comma};
+use crate::text::Cursor;
 
 pub(super) const FIRST: StepKind = StepKind {
     keyword: "first",

@@ -2,15 +2,17 @@
 
 use std::fmt;
 
+use churn_core::names::comma;
+use churn_core::{Error, ErrorKind, Field, Result, Scalar, Type};
+use churn_expr::ast::{ColumnRef, Expr, Kind};
+use churn_expr::expand::columns_of_list;
+use churn_expr::functions::Arguments;
+use churn_expr::windows::{Frame, Task};
+use churn_expr::{Bound, aggregates};
+use churn_plan::{Call, Op, Relation, Window};
+
 use super::{Checker, Step, StepKind};
-use crate::error::{Error, ErrorKind, Result};
-use crate::expr::ast::{ColumnRef, Expr, Kind};
-use crate::expr::expand::columns_of_list;
-use crate::expr::functions::Arguments;
-use crate::expr::windows::{Frame, Task};
-use crate::expr::{Bound, Field, Scalar, Type, aggregates};
-use crate::plan::{Call, Op, Relation, Window};
-use crate::text::{Cursor, comma, expression};
+use crate::text::{Cursor, expression};
 
 pub(super) const KIND: StepKind = StepKind {
     keyword: "fill",
@@ -65,7 +67,7 @@ impl Step for Carry {
         for column in &columns {
             let args = Arguments { name: aggregate, usage: aggregate, values: vec![Bound::column(column)] };
             let made = aggregates::find(aggregate).and_then(|found| (found.bind)(args).ok())?;
-            let field = Field::new(checker.ids.next(), &column.name, column.kind.clone());
+            let field = Field::new(checker.ids.fresh(), &column.name, column.kind.clone());
             if let Some(slot) = fields.iter_mut().find(|f| f.name == column.name) {
                 *slot = field.clone();
             }
@@ -90,13 +92,13 @@ impl fmt::Display for Carry {
 
 /// A bare aggregate in `fill` is of the whole table.
 fn over_table(expr: &Expr) -> Expr {
-    use crate::expr::aggregates::find;
+    use churn_expr::aggregates::find;
     match &expr.kind {
         Kind::Call(function, _) if find(function).is_some() => {
-            Expr::new(Kind::Per(Box::new(expr.clone()), crate::expr::ast::Keys::Table), expr.span)
+            Expr::new(Kind::Per(Box::new(expr.clone()), churn_expr::ast::Keys::Table), expr.span)
         }
         Kind::Where(..) => {
-            Expr::new(Kind::Per(Box::new(expr.clone()), crate::expr::ast::Keys::Table), expr.span)
+            Expr::new(Kind::Per(Box::new(expr.clone()), churn_expr::ast::Keys::Table), expr.span)
         }
         Kind::Per(..) => expr.clone(),
         _ => expr.map_parts(&mut over_table),
@@ -133,7 +135,7 @@ impl Step for Fill {
             if !read_as_date && column.kind.common_type(&with_type).is_none() {
                 let what = format!(
                     "{} is {}, and it would be filled with {with_type}.",
-                    crate::text::name(&column.name),
+                    churn_core::names::name(&column.name),
                     column.kind
                 );
                 checker.wrong(self.with.span, Error::new(ErrorKind::Type, what));
@@ -143,7 +145,7 @@ impl Step for Fill {
             let filled = Expr::new(Kind::Call("coalesce".into(), vec![itself, with]), self.with.span);
             let bound = checker.row_expression(&filled, &fields, &mut pers);
             let kind = if bound.kind == Type::Unknown { column.kind.clone() } else { bound.kind.clone() };
-            let field = Field::new(checker.ids.next(), &column.name, kind);
+            let field = Field::new(checker.ids.fresh(), &column.name, kind);
             if let Some(slot) = relation.fields.iter_mut().find(|f| f.name == column.name) {
                 *slot = field.clone();
             }

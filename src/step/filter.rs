@@ -2,9 +2,10 @@
 
 use std::fmt;
 
+use churn_expr::ast::Expr;
+use churn_plan::{Op, Relation};
+
 use super::{Checker, Step, StepKind};
-use crate::expr::ast::Expr;
-use crate::plan::{Op, Relation};
 use crate::text::expression;
 
 pub(super) const KIND: StepKind = StepKind {

@@ -3,9 +3,10 @@
 use std::fmt;
 use std::sync::Arc;
 
+use churn_io::source::Source;
+use churn_plan::Relation;
+
 use super::{Checker, Step};
-use crate::io::source::Source;
-use crate::plan::Relation;
 
 #[derive(Debug)]
 pub(crate) struct Given(pub(crate) Arc<dyn Source>);

@@ -2,13 +2,14 @@
 
 use std::fmt;
 
+use churn_core::names::comma;
+use churn_core::{Error, ErrorKind, Field, Result, Type};
+use churn_expr::Bound;
+use churn_expr::bind::Place;
+use churn_plan::{Op, Relation};
+
 use super::item::{self, Item, write_below};
 use super::{Checker, Step, StepKind, StepText};
-use crate::error::{Error, ErrorKind, Result};
-use crate::expr::bind::Place;
-use crate::expr::{Bound, Field, Type};
-use crate::plan::{Op, Relation};
-use crate::text::comma;
 
 pub(super) const GROUP: StepKind = StepKind {
     keyword: "group",
@@ -61,7 +62,7 @@ impl Step for Group {
             if let Type::List(_) = bound.kind {
                 checker.wrong(key.span, Error::new(ErrorKind::Type, format!("{} is no key.", bound.kind)));
             }
-            keys.push((Field::new(checker.ids.next(), key.name, bound.kind.clone()), bound));
+            keys.push((Field::new(checker.ids.fresh(), key.name, bound.kind.clone()), bound));
         }
         let key_fields: Vec<Field> = keys.iter().map(|(f, _)| f.clone()).collect();
         let sources = self.keys.iter().filter_map(|k| k.bare_column()).map(str::to_owned);
@@ -71,7 +72,7 @@ impl Step for Group {
         let mut computed = Vec::new();
         for item in item::named(&self.items, &input.fields, &key_names, checker) {
             if let Some(key) = key_fields.iter().find(|k| k.name == item.name) {
-                let what = format!("An item is called like the key {}.", crate::text::name(&key.name));
+                let what = format!("An item is called like the key {}.", churn_core::names::name(&key.name));
                 checker
                     .wrong(item.span, Error::new(ErrorKind::Name, what).next("Give the item another name."));
                 continue;
@@ -82,7 +83,7 @@ impl Step for Group {
                 // A bare aggregate is the item itself.
                 Some(call) => Field { name: item.name, ..call.field.clone() },
                 None => {
-                    let field = Field::new(checker.ids.next(), item.name, bound.kind.clone());
+                    let field = Field::new(checker.ids.fresh(), item.name, bound.kind.clone());
                     computed.push((field.clone(), bound));
                     field
                 }

@@ -2,13 +2,13 @@
 
 use std::fmt;
 
+use churn_core::names::name;
+use churn_core::{Error, ErrorKind, Field, Result, Scalar, Span};
+use churn_expr::ast::{Expr, Kind};
+use churn_expr::expand::{default_name, over_set};
+
 use super::Checker;
-use crate::error::{Error, ErrorKind, Result, Span};
-use crate::expr::Field;
-use crate::expr::Scalar;
-use crate::expr::ast::{Expr, Kind};
-use crate::expr::expand::{default_name, over_set};
-use crate::text::{Cursor, TokenKind, expression, name};
+use crate::text::{Cursor, TokenKind, expression};
 
 /// An item as it is written.
 #[derive(Clone, Debug)]
@@ -45,8 +45,9 @@ impl Item {
         if c.is_word_at(0, "as") {
             let mut after = c.clone();
             after.advance();
-            let wanted =
-                after.name("a name").map_or_else(|_| "other".to_owned(), |(n, _)| crate::text::name(&n));
+            let wanted = after
+                .name("a name")
+                .map_or_else(|_| "other".to_owned(), |(n, _)| churn_core::names::name(&n));
             return Err(c
                 .error("as does not fit here.")
                 .next(format!("A new name stands first: {wanted} = {expr}.")));
@@ -115,7 +116,7 @@ fn twice(
     column: &str,
     first: &NamedItem,
     item: &Item,
-    source: &std::sync::Arc<crate::error::SourceText>,
+    source: &std::sync::Arc<churn_core::SourceText>,
 ) -> Error {
     let other = source.text.get(first.span.start..first.span.end).unwrap_or_default();
     Error::new(ErrorKind::Name, format!("Two items are called {}.", name(column)))

@@ -2,14 +2,16 @@
 
 use std::fmt;
 
+use churn_core::names::{comma, name};
+use churn_core::{Error, ErrorKind, Field, JoinKind, Result, Span, Type};
+use churn_expr::ast::{Binary, Expr, Kind, Sense};
+use churn_expr::bind::Place;
+use churn_expr::{Bound, cast};
+use churn_plan::{Comparison, KeyPair, Op, PrefilterTests, Relation};
+
 use super::other::Other;
 use super::{Checker, Step, StepKind, StepText};
-use crate::error::{Error, ErrorKind, Result, Span};
-use crate::expr::ast::{Binary, Expr, Kind, Sense};
-use crate::expr::bind::Place;
-use crate::expr::{Bound, Field, Type, cast};
-use crate::plan::{self, Comparison, JoinKind, KeyPair, Op, PrefilterTests, Relation};
-use crate::text::{Cursor, comma, expression, name};
+use crate::text::{Cursor, expression};
 
 pub(super) const KIND: StepKind = StepKind {
     keyword: "join",
@@ -320,7 +322,7 @@ impl Step for Join {
         if kind.keeps_other() {
             for (key, column, _) in once {
                 let Some(shared) = keys.get(key).map(|k| k.kind.clone()) else { continue };
-                let field = Field::new(checker.ids.next(), &column, shared);
+                let field = Field::new(checker.ids.fresh(), &column, shared);
                 if let Some(slot) = input.fields.iter_mut().find(|f| f.name == column) {
                     *slot = field.clone();
                     merged.push((field, key));
@@ -332,7 +334,7 @@ impl Step for Join {
             input.fields.iter_mut().for_each(|field| field.data = field.kind.arrow());
         }
         input.fields.extend(added.iter().cloned());
-        let join = plan::Join {
+        let join = churn_plan::Join {
             kind,
             asof: self.asof,
             prefilter: PrefilterTests::default(),
@@ -367,7 +369,7 @@ impl fmt::Display for Join {
             write!(f, " on {}", comma(&self.keys))?;
         }
         if let Some(prefix) = &self.prefix {
-            write!(f, " prefix {}", crate::expr::Scalar::Text(prefix.clone()))?;
+            write!(f, " prefix {}", churn_core::Scalar::Text(prefix.clone()))?;
         }
         for (expected, word) in [(self.expect_one, "one"), (self.expect_all, "all")] {
             if expected {

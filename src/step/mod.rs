@@ -1,8 +1,8 @@
 //! The steps of the language, one a file: how each is read, printed and checked.
 //!
 //! A step is one file here and one line in [`CATALOGUE`]. Checking a step turns the relation before it into
-//! the one after it; the operators that it is made of stand in `crate::plan`, and how they run in
-//! `crate::exec`.
+//! the one after it; the operators that it is made of stand in `churn_plan`, and how they run in
+//! `churn_exec`.
 
 mod add;
 mod append;
@@ -34,14 +34,16 @@ mod write;
 
 use std::fmt;
 
-use crate::error::{Error, ErrorKind, Result, nearest};
-use crate::plan::{JoinKind, Relation};
-use crate::text::Cursor;
-use crate::text::layout::Block;
+use churn_core::error::nearest;
+use churn_core::{Error, ErrorKind, JoinKind, Result};
+use churn_plan::Relation;
 
 pub(crate) use checker::{Checker, Table};
 pub(crate) use given::Given;
 pub(crate) use read::text_of as read_text;
+
+use crate::text::Cursor;
+use crate::text::layout::Block;
 
 /// A step as it was read.
 pub(crate) trait Step: fmt::Display + fmt::Debug + Send + Sync {
@@ -203,8 +205,7 @@ pub(crate) fn unknown(keyword: &str) -> Error {
     };
     match other.or_else(|| nearest(keyword, CATALOGUE.iter().map(|k| k.keyword))) {
         Some(near) => error.next(format!("Did you mean {near}?")),
-        None => {
-            error.why(format!("The steps are {}.", crate::text::comma(CATALOGUE.iter().map(|k| k.keyword))))
-        }
+        None => error
+            .why(format!("The steps are {}.", churn_core::names::comma(CATALOGUE.iter().map(|k| k.keyword)))),
     }
 }

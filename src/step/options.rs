@@ -2,10 +2,12 @@
 
 use std::fmt;
 
+use churn_core::error::nearest;
+use churn_core::names::{comma, name};
+use churn_core::{Error, ErrorKind, Result, Scalar, Span, Type};
+
 use super::Checker;
-use crate::error::{Error, ErrorKind, Result, Span, nearest};
-use crate::expr::{Scalar, Type};
-use crate::text::{Cursor, TokenKind, comma, name};
+use crate::text::{Cursor, TokenKind};
 
 /// An option as it is written.
 #[derive(Clone, Debug)]

@@ -2,11 +2,12 @@
 
 use std::fmt;
 
+use churn_core::Result;
+use churn_plan::{Relation, StepInfo};
+
 use super::checker::Path;
 use super::read::{Read, ReadTable};
 use super::{Checker, Step};
-use crate::error::Result;
-use crate::plan::{Relation, StepInfo};
 use crate::text::{Cursor, TokenKind};
 
 /// Another table as it is written.
@@ -40,7 +41,7 @@ impl Other {
     }
 
     /// Where it is written.
-    pub(super) fn span(&self) -> crate::error::Span {
+    pub(super) fn span(&self) -> churn_core::Span {
         match self {
             Other::Table(table) => table.1,
             Other::File(_, path) => path.span(),
@@ -51,7 +52,7 @@ impl Other {
 impl fmt::Display for Other {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Other::Table(table) => f.write_str(&crate::text::name(&table.0)),
+            Other::Table(table) => f.write_str(&churn_core::names::name(&table.0)),
             Other::File(_, path) => path.fmt(f),
         }
     }

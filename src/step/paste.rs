@@ -2,11 +2,12 @@
 
 use std::fmt;
 
+use churn_core::names::{comma, name};
+use churn_core::{Error, ErrorKind};
+use churn_plan::{Op, Relation};
+
 use super::other::Other;
 use super::{Checker, Step, StepKind};
-use crate::error::{Error, ErrorKind};
-use crate::plan::{Op, Relation};
-use crate::text::{comma, name};
 
 pub(super) const KIND: StepKind = StepKind {
     keyword: "paste",

@@ -2,17 +2,19 @@
 
 use std::fmt;
 
+use churn_core::names::{comma, name};
+use churn_core::{ColumnId, Error, ErrorKind, Field, Result, Scalar, Span, Type};
+use churn_expr::ast::{Expr, Kind};
+use churn_expr::bind::{AggregateCall, Place};
+use churn_expr::expand::unknown_column;
+use churn_expr::functions::{self, Arguments};
+use churn_expr::{Bound, aggregates, cast};
+use churn_plan::node::Scan;
+use churn_plan::{Cell, Node, Op, Plan, Relation, SortKey, StepInfo, Totals, Wanted};
+
 use super::item::{self, Item, write_below};
 use super::{Checker, Step, StepKind, StepText};
-use crate::error::{Error, ErrorKind, Result, Span};
-use crate::expr::ast::{Expr, Kind};
-use crate::expr::bind::{AggregateCall, Place};
-use crate::expr::expand::unknown_column;
-use crate::expr::functions::{self, Arguments};
-use crate::expr::{Bound, ColumnId, Field, Scalar, Type, aggregates, cast};
-use crate::plan::node::Scan;
-use crate::plan::{self, Cell, Node, Op, Plan, Relation, SortKey, StepInfo, Totals, Wanted};
-use crate::text::{Cursor, comma, expression, name};
+use crate::text::{Cursor, expression};
 
 /// More columns than these are a mistake.
 const MOST: usize = 10_000;
@@ -140,14 +142,14 @@ impl Pivot {
             let items = item::named(by, &input.fields, &[], checker);
             let bound = items.into_iter().map(|item| {
                 let bound = checker.expression(&item.expr, &input.fields, &mut place);
-                (Field::new(checker.ids.next(), item.name, bound.kind.clone()), bound)
+                (Field::new(checker.ids.fresh(), item.name, bound.kind.clone()), bound)
             });
             return bound.collect();
         }
         let mut used: Vec<String> = self.keys.iter().map(|key| key.name.clone()).collect();
         self.items.iter().for_each(|item| item.expr.names(&mut used));
         let left = input.fields.iter().filter(|f| !used.contains(&f.name));
-        left.map(|f| (Field::new(checker.ids.next(), &f.name, f.kind.clone()), Bound::column(f))).collect()
+        left.map(|f| (Field::new(checker.ids.fresh(), &f.name, f.kind.clone()), Bound::column(f))).collect()
     }
 
     /// The values that are given for the keys, each in its key's type: of several keys every pair.
@@ -163,7 +165,7 @@ impl Pivot {
                     }
                     (Some(Scalar::Null), _) => Some(Scalar::Null),
                     (Some(value), kind) if value.kind().common_type(kind).as_ref() == Some(kind) => {
-                        crate::expr::converted(value, kind)
+                        churn_expr::converted(value, kind)
                     }
                     _ => None,
                 };
@@ -213,10 +215,9 @@ impl Pivot {
                 return member;
             }
             let is_null = functions::is_null(by.clone());
-            Bound { node: crate::expr::Node::Or(Box::new(is_null), Box::new(member)), kind: Type::Bool }
+            Bound { node: churn_expr::Node::Or(Box::new(is_null), Box::new(member)), kind: Type::Bool }
         });
-        tests
-            .reduce(|a, b| Bound { node: crate::expr::Node::And(Box::new(a), Box::new(b)), kind: Type::Bool })
+        tests.reduce(|a, b| Bound { node: churn_expr::Node::And(Box::new(a), Box::new(b)), kind: Type::Bool })
     }
 
     /// The name of a combination's column.
@@ -267,7 +268,7 @@ impl Pivot {
                 }
                 let fill = self.fill.as_ref().and_then(|(fill, span)| {
                     let filled = (fill.kind().common_type(&kind).as_ref() == Some(&kind))
-                        .then(|| crate::expr::converted(fill, &kind))
+                        .then(|| churn_expr::converted(fill, &kind))
                         .flatten();
                     if filled.is_none() && kind != Type::Unknown {
                         let what = format!("The cells of {item} are {kind}, and {fill} is none.");
@@ -275,7 +276,7 @@ impl Pivot {
                     }
                     filled
                 });
-                let field = Field::new(checker.ids.next(), column, kind);
+                let field = Field::new(checker.ids.fresh(), column, kind);
                 let only = is_only.then(|| item.clone());
                 cells.push(Cell { field, combination: place, value: value.id, only, fill });
             }
@@ -311,7 +312,7 @@ impl Pivot {
             let field = match calls.iter().find(|c| Some(c.field.id) == bound.as_column()) {
                 Some(call) => call.field.clone(),
                 None => {
-                    let field = Field::new(checker.ids.next(), &item.name, bound.kind.clone());
+                    let field = Field::new(checker.ids.fresh(), &item.name, bound.kind.clone());
                     computed.push((field.clone(), bound));
                     field
                 }
@@ -321,7 +322,7 @@ impl Pivot {
         let count = self.keys.iter().any(|key| key.values.is_some()).then(|| {
             let args = Arguments { name: "count", usage: "count()", values: Vec::new() };
             let made = aggregates::find("count").and_then(|count| (count.bind)(args).ok());
-            let field = Field::new(checker.ids.next(), "count", Type::Int);
+            let field = Field::new(checker.ids.fresh(), "count", Type::Int);
             calls.extend(made.map(|made| AggregateCall {
                 field: field.clone(),
                 text: String::new(),
@@ -332,7 +333,7 @@ impl Pivot {
         });
         let mut group_keys: Vec<(Field, Bound)> = by;
         let own_key = |f: &Field, checker: &mut Checker<'_>| {
-            (Field::new(checker.ids.next(), &f.name, f.kind.clone()), Bound::column(f))
+            (Field::new(checker.ids.fresh(), &f.name, f.kind.clone()), Bound::column(f))
         };
         group_keys.extend(keys.iter().map(|f| own_key(f, checker)));
         let mut node = input.node;
@@ -340,13 +341,13 @@ impl Pivot {
         if self.totals {
             let mut renewed: Vec<(Field, Bound)> = Vec::new();
             for (field, bound) in &mut group_keys {
-                let own = Field { id: checker.ids.next(), ..field.clone() };
+                let own = Field { id: checker.ids.fresh(), ..field.clone() };
                 renewed.push((own.clone(), std::mem::replace(bound, Bound::column(&own))));
             }
             let mut mark = |name| {
                 (
-                    Field::new(checker.ids.next(), name, Type::Bool),
-                    Field::new(checker.ids.next(), name, Type::Bool),
+                    Field::new(checker.ids.fresh(), name, Type::Bool),
+                    Field::new(checker.ids.fresh(), name, Type::Bool),
                 )
             };
             let ((of_keys, own_of_keys), (of_rows, own_of_rows)) = (mark("of_keys"), mark("of_rows"));
@@ -472,7 +473,7 @@ impl Step for Pivot {
         }
         let column = |f: &Field| -> (ColumnId, Type) { (f.id, f.kind.clone()) };
         let of_rows = grouped.totals.as_ref().map(|(_, of_rows)| of_rows.clone());
-        let pivot = plan::Pivot {
+        let pivot = churn_plan::Pivot {
             by: grouped.by.iter().cloned().chain(of_rows.clone()).collect(),
             keys: grouped.keys.iter().map(column).collect(),
             combinations,
@@ -500,8 +501,8 @@ fn with_total_row(relation: Relation, by: &[Field], is_total: &Field, checker: &
         _ => cast::explicitly(Bound::column(first), &Type::Text, None, false),
     };
     let arms = vec![(Bound::column(is_total), Bound::literal(Scalar::Text("total".into())))];
-    let bound = Bound { node: crate::expr::Node::Case(arms, Some(Box::new(own))), kind: Type::Text };
-    let field = Field::new(checker.ids.next(), &first.name, Type::Text);
+    let bound = Bound { node: churn_expr::Node::Case(arms, Some(Box::new(own))), kind: Type::Text };
+    let field = Field::new(checker.ids.fresh(), &first.name, Type::Text);
     if let Some(slot) = relation.fields.iter_mut().find(|f| f.id == first.id) {
         *slot = field.clone();
     }

@@ -4,24 +4,25 @@ use std::fmt;
 use std::path::{Path as FilePath, PathBuf};
 use std::sync::Arc;
 
+use churn_core::error::nearest;
+use churn_core::names::{comma, name};
+use churn_core::{ColumnId, Error, ErrorKind, Field, Result, Span, Type};
+use churn_expr::pattern;
+use churn_io::arrow::ArrowSource;
+use churn_io::csv::{BadCells, BadRows, CsvOptions, CsvSource, Encoding, Header};
+use churn_io::format::Format;
+use churn_io::json::{JsonOptions, JsonSource};
+use churn_io::parquet::ParquetSource;
+use churn_io::source::{ReadResources, Source, Spooled};
+use churn_io::workbook::{SheetPart, WorkbookSource};
+use churn_io::{folders, place, streams, target};
+use churn_plan::node::Scan;
+use churn_plan::{Node, Op, Relation};
+
 use super::checker::Path;
 use super::options::{self, Setting, Value};
 use super::{Checker, Step, StepKind};
-use crate::error::{Error, ErrorKind, Result, Span, nearest};
-use crate::expr::{ColumnId, Field, Type, pattern};
-use crate::io::arrow::ArrowSource;
-use crate::io::csv::{BadCells, BadRows, CsvOptions, CsvSource, Encoding, Header};
-use crate::io::folders;
-use crate::io::format::Format;
-use crate::io::json::{JsonOptions, JsonSource};
-use crate::io::parquet::ParquetSource;
-use crate::io::place;
-use crate::io::source::{ReadResources, Source, Spooled};
-use crate::io::workbook::{SheetPart, WorkbookSource};
-use crate::io::{streams, target};
-use crate::plan::node::Scan;
-use crate::plan::{Node, Op, Relation};
-use crate::text::{Cursor, TokenKind, comma, name};
+use crate::text::{Cursor, TokenKind};
 
 pub(super) const KIND: StepKind = StepKind {
     keyword: "read",
@@ -406,7 +407,7 @@ pub(crate) fn relation(
     for column in source.columns() {
         let kind = Type::of(&column.data).unwrap_or(Type::Unknown);
         fields.push(Field {
-            id: checker.ids.next(),
+            id: checker.ids.fresh(),
             name: column.name.clone(),
             data: column.data.clone(),
             kind,
@@ -449,7 +450,7 @@ impl Step for ReadTable {
         let mut fields = relation.fields;
         let columns = relation.node.columns().into_iter().filter_map(|id| {
             let field = fields.iter().find(|f| f.id == id).or_else(|| relation.node.field(id))?;
-            let here = if again { checker.ids.next() } else { id };
+            let here = if again { checker.ids.fresh() } else { id };
             Some((id, Field { id: here, ..field.clone() }))
         });
         let columns: Vec<(ColumnId, Field)> = columns.collect();
@@ -488,5 +489,5 @@ impl fmt::Display for ReadTable {
 
 /// The step that reads one path, for a command that is given a bare path.
 pub(crate) fn text_of(path: &FilePath) -> String {
-    format!("read {}", crate::expr::Scalar::Text(path.to_string_lossy().into_owned()))
+    format!("read {}", churn_core::Scalar::Text(path.to_string_lossy().into_owned()))
 }

@@ -2,13 +2,15 @@
 
 use std::fmt;
 
+use churn_core::names::comma;
+use churn_core::{Field, Result, Scalar};
+use churn_expr::Bound;
+use churn_expr::ast::{ColumnRef, Expr};
+use churn_expr::expand::columns_of_list;
+use churn_plan::{Op, Relation};
+
 use super::{Checker, Step, StepKind};
-use crate::error::Result;
-use crate::expr::ast::{ColumnRef, Expr};
-use crate::expr::expand::columns_of_list;
-use crate::expr::{Bound, Field, Scalar};
-use crate::plan::{Op, Relation};
-use crate::text::{Cursor, comma, expression};
+use crate::text::{Cursor, expression};
 
 pub(super) const KIND: StepKind = StepKind {
     keyword: "require",

@@ -2,12 +2,12 @@
 
 use std::fmt;
 
+use churn_core::{Result, Scalar};
+use churn_plan::node::SampleSize;
+use churn_plan::{Op, Relation};
+
 use super::checker::Count;
 use super::{Checker, Step, StepKind};
-use crate::error::Result;
-use crate::expr::Scalar;
-use crate::plan::node::SampleSize;
-use crate::plan::{Op, Relation};
 use crate::text::Cursor;
 
 pub(super) const KIND: StepKind = StepKind {

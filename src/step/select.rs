@@ -2,11 +2,12 @@
 
 use std::fmt;
 
+use churn_core::Field;
+use churn_core::names::comma;
+use churn_plan::{Op, Relation};
+
 use super::item::{self, Item, write_below};
 use super::{Checker, Step, StepKind};
-use crate::expr::Field;
-use crate::plan::{Op, Relation};
-use crate::text::comma;
 
 pub(super) const KIND: StepKind = StepKind {
     keyword: "select",
@@ -32,7 +33,7 @@ impl Step for Select {
             match carried {
                 Some(field) => fields.push(Field { name: item.name, ..field.clone() }),
                 None => {
-                    let field = Field::new(checker.ids.next(), item.name, bound.kind.clone());
+                    let field = Field::new(checker.ids.fresh(), item.name, bound.kind.clone());
                     fields.push(field.clone());
                     computed.push((field, bound));
                 }

@@ -2,13 +2,14 @@
 
 use std::fmt;
 
+use churn_core::names::comma;
+use churn_core::{Error, ErrorKind, Result, Type};
+use churn_expr::ast::Expr;
+use churn_expr::expand::over_set;
+use churn_plan::{Op, Relation, SortKey};
+
 use super::{Checker, Step, StepKind};
-use crate::error::{Error, ErrorKind, Result};
-use crate::expr::Type;
-use crate::expr::ast::Expr;
-use crate::expr::expand::over_set;
-use crate::plan::{Op, Relation, SortKey};
-use crate::text::{Cursor, comma, expression};
+use crate::text::{Cursor, expression};
 
 pub(super) const KIND: StepKind = StepKind {
     keyword: "sort",

@@ -4,14 +4,15 @@ use std::fmt;
 use std::sync::Arc;
 
 use arrow_array::builder::StringViewBuilder;
+use churn_core::names::{comma, name};
+use churn_core::{Column, Error, ErrorKind, Event, Field, Result, Scalar, Span, Type};
+use churn_expr::expand::unknown_column;
+use churn_expr::functions::{Arguments, arg};
+use churn_expr::{Bound, cast};
+use churn_plan::{Op, Relation};
 
 use super::{Checker, Step, StepKind};
-use crate::error::{Error, ErrorKind, Result, Span};
-use crate::expr::expand::unknown_column;
-use crate::expr::functions::{Arguments, arg};
-use crate::expr::{Bound, Column, Event, Field, Scalar, Type, cast};
-use crate::plan::{Op, Relation};
-use crate::text::{Cursor, comma, name};
+use crate::text::Cursor;
 
 pub(super) const KIND: StepKind = StepKind {
     keyword: "split",
@@ -173,7 +174,7 @@ impl Step for Split {
                 }
                 bound = cast::explicitly(bound, kind, None, false);
             }
-            let field = Field::new(checker.ids.next(), &part.name, bound.kind.clone());
+            let field = Field::new(checker.ids.fresh(), &part.name, bound.kind.clone());
             let taken = |f: &&Field| f.name == part.name && (self.keep || f.name != column.name);
             if made.iter().any(|f| f.name == part.name) || input.fields.iter().any(|f| taken(&f)) {
                 let what = format!("There is a column {} already.", name(&part.name));

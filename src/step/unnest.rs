@@ -2,13 +2,14 @@
 
 use std::fmt;
 
+use churn_core::names::{comma, name};
+use churn_core::{Error, ErrorKind, Field, Type};
+use churn_expr::ast::ColumnRef;
+use churn_expr::expand::columns_of_list;
+use churn_plan::{Op, Relation};
+
 use super::{Checker, Step, StepKind};
-use crate::error::{Error, ErrorKind};
-use crate::expr::ast::ColumnRef;
-use crate::expr::expand::columns_of_list;
-use crate::expr::{Field, Type};
-use crate::plan::{self, Op, Relation};
-use crate::text::{Cursor, comma, name};
+use crate::text::Cursor;
 
 pub(super) const KIND: StepKind = StepKind {
     keyword: "unnest",
@@ -51,7 +52,7 @@ impl Step for Unnest {
                 }
                 continue;
             };
-            let field = Field::new(checker.ids.next(), &column.name, (**item).clone());
+            let field = Field::new(checker.ids.fresh(), &column.name, (**item).clone());
             if let Some(slot) = input.fields.iter_mut().find(|f| f.name == column.name) {
                 *slot = field.clone();
             }
@@ -59,7 +60,7 @@ impl Step for Unnest {
         }
         let is_list = |f: &&Field| lists.iter().any(|(_, list)| list.id == f.id);
         let kept = input.fields.iter().filter(|f| !is_list(f)).map(|f| f.id).collect();
-        let op = plan::Unnest { kept, lists, skip_nulls: self.skip_nulls };
+        let op = churn_plan::Unnest { kept, lists, skip_nulls: self.skip_nulls };
         Some(input.then(Op::Unnest(op), step))
     }
 }

@@ -2,13 +2,15 @@
 
 use std::fmt;
 
+use churn_core::names::{comma, name};
+use churn_core::{Error, ErrorKind, Field, Result, Scalar, Span, Type};
+use churn_expr::ast::ColumnRef;
+use churn_expr::expand::columns_of_list;
+use churn_expr::{Bound, cast};
+use churn_plan::{Cells, Op, Relation};
+
 use super::{Checker, Step, StepKind};
-use crate::error::{Error, ErrorKind, Result, Span};
-use crate::expr::ast::ColumnRef;
-use crate::expr::expand::columns_of_list;
-use crate::expr::{Bound, Field, Scalar, Type, cast};
-use crate::plan::{self, Cells, Op, Relation};
-use crate::text::{Cursor, comma, name};
+use crate::text::Cursor;
 
 pub(super) const KIND: StepKind = StepKind {
     keyword: "unpivot",
@@ -85,7 +87,7 @@ impl Unpivot {
         if parts.len() == self.names.len() {
             return Some(parts);
         }
-        let count = crate::readable::plural(parts.len() as u64, "part");
+        let count = churn_core::readable::plural(parts.len() as u64, "part");
         let what = format!("{} has {count}, and {} are named.", name(column), self.names.len());
         let error = Error::new(ErrorKind::Check, what)
             .why(format!("It is cut at {}.", Scalar::Text(separator.clone())))
@@ -158,12 +160,12 @@ impl Step for Unpivot {
             }
         }
         let values: Vec<Field> =
-            values.into_iter().map(|(name, kind)| Field::new(checker.ids.next(), name, kind)).collect();
+            values.into_iter().map(|(name, kind)| Field::new(checker.ids.fresh(), name, kind)).collect();
         let named = self.names.iter().filter_map(|(name, _)| name.clone());
-        let names: Vec<Field> = named.map(|name| Field::new(checker.ids.next(), name, Type::Text)).collect();
+        let names: Vec<Field> = named.map(|name| Field::new(checker.ids.fresh(), name, Type::Text)).collect();
         let cell = |(place, field): (usize, &Field), cells: &[Option<&Field>]| {
             let column = cells.get(place).copied().flatten().map(Bound::column);
-            let null = Bound { node: crate::expr::Node::Literal(Scalar::Null), kind: field.kind.clone() };
+            let null = Bound { node: churn_expr::Node::Literal(Scalar::Null), kind: field.kind.clone() };
             column.and_then(|column| cast::silently(column, &field.kind)).unwrap_or(null)
         };
         let rows = rows.into_iter().map(|(names, cells)| Cells {
@@ -185,7 +187,7 @@ impl Step for Unpivot {
             fields.push(field.clone());
         }
         let kept = kept.iter().map(|f| f.id).collect();
-        let op = plan::Unpivot { kept, names, values, rows, skip_nulls: self.skip_nulls };
+        let op = churn_plan::Unpivot { kept, names, values, rows, skip_nulls: self.skip_nulls };
         Some(Relation { node: input.node.over(Op::Unpivot(op), step), fields })
     }
 }

@@ -3,16 +3,18 @@
 use std::fmt;
 use std::sync::Arc;
 
+use churn_core::names::{comma, name};
+use churn_core::scalar::array_of;
+use churn_core::{Batch, Error, ErrorKind, Field, Result, Scalar, Span, Type};
+use churn_expr::ast::{Expr, Kind};
+use churn_expr::expand::Environment;
+use churn_io::memory::Memory;
+use churn_io::source::SourceColumn;
+use churn_plan::node::Scan;
+use churn_plan::{Node, Op, Relation};
+
 use super::{Checker, Step, StepKind, StepText};
-use crate::error::{Error, ErrorKind, Result, Span};
-use crate::expr::ast::{Expr, Kind};
-use crate::expr::expand::Environment;
-use crate::expr::{Batch, Field, Scalar, Type, array_of};
-use crate::io::memory::Memory;
-use crate::io::source::SourceColumn;
-use crate::plan::node::Scan;
-use crate::plan::{Node, Op, Relation};
-use crate::text::{Cursor, comma, expression, name};
+use crate::text::{Cursor, expression};
 
 pub(super) const KIND: StepKind = StepKind {
     keyword: "values",
@@ -76,7 +78,7 @@ impl ValuesStep {
                 let source = checker.source.clone();
                 let value = match &cell.kind {
                     Kind::Parameter(p) => checker.kept(environment.given(p, &source, cell.span)),
-                    _ => crate::expr::fold::literal(cell),
+                    _ => churn_expr::fold::literal(cell),
                 };
                 row.push(value.unwrap_or_else(|| {
                     let error = Error::new(ErrorKind::Check, "A table typed in place holds literals.");
@@ -120,11 +122,11 @@ impl Step for ValuesStep {
             let cells: Vec<Scalar> = table
                 .iter()
                 .filter_map(|row| row.get(i))
-                .map(|v| crate::expr::converted(v, &kind).unwrap_or(Scalar::Null))
+                .map(|v| churn_expr::converted(v, &kind).unwrap_or(Scalar::Null))
                 .collect();
             arrays.push(array_of(&cells.iter().collect::<Vec<_>>(), &kind));
             columns.push(SourceColumn { name: column.clone(), data: kind.arrow(), open: false });
-            fields.push(Field::new(checker.ids.next(), column, kind));
+            fields.push(Field::new(checker.ids.fresh(), column, kind));
         }
         let batch = Batch { columns: arrays, rows: table.len() };
         let scan = Scan {

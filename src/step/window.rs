@@ -2,17 +2,19 @@
 
 use std::fmt;
 
+use churn_core::names::comma;
+use churn_core::{ColumnId, Error, ErrorKind, Field, Result, Type};
+use churn_expr::Bound;
+use churn_expr::ast::ColumnRef;
+use churn_expr::bind::{Place, WindowPlace};
+use churn_expr::expand::columns_of_list;
+use churn_expr::windows::WindowCall;
+use churn_plan::{Op, Relation, WindowKey};
+
 use super::item::{self, Item, write_below};
 use super::sort::{Key, read_key};
 use super::{Checker, Step, StepKind, StepText};
-use crate::error::{Error, ErrorKind, Result};
-use crate::expr::ast::ColumnRef;
-use crate::expr::bind::{Place, WindowPlace};
-use crate::expr::expand::columns_of_list;
-use crate::expr::windows::WindowCall;
-use crate::expr::{Bound, ColumnId, Field, Type};
-use crate::plan::{self, Op, Relation, WindowKey};
-use crate::text::{Cursor, comma};
+use crate::text::Cursor;
 
 pub(super) const KIND: StepKind = StepKind {
     keyword: "window",
@@ -59,7 +61,7 @@ impl Columns {
         if let Some(id) = bound.as_column() {
             return id;
         }
-        let field = Field::new(checker.ids.next(), "", bound.kind.clone());
+        let field = Field::new(checker.ids.fresh(), "", bound.kind.clone());
         let id = field.id;
         self.0.push((field, bound));
         id
@@ -95,14 +97,14 @@ impl Step for Window {
             let field = match window.calls.iter().find(|c| Some(c.field.id) == bound.as_column()) {
                 Some(call) => Field { name: item.name, ..call.field.clone() },
                 None => {
-                    let field = Field::new(checker.ids.next(), item.name, bound.kind.clone());
+                    let field = Field::new(checker.ids.fresh(), item.name, bound.kind.clone());
                     computed.push((field.clone(), bound));
                     field
                 }
             };
             added.push(field);
         }
-        let call = |call: WindowCall| plan::Call {
+        let call = |call: WindowCall| churn_plan::Call {
             args: call.args.into_iter().map(|arg| columns.of(arg, checker)).collect(),
             only: call.only.map(|only| columns.of(only, checker)),
             field: call.field,
@@ -114,7 +116,7 @@ impl Step for Window {
             input = input.then(Op::Compute(columns.0), step);
         }
         let by = by.iter().map(|f| f.id).collect();
-        let mut relation = input.then(Op::Window(plan::Window { by, order, calls }), step);
+        let mut relation = input.then(Op::Window(churn_plan::Window { by, order, calls }), step);
         if !computed.is_empty() {
             relation = relation.then(Op::Compute(computed), step);
         }

@@ -2,16 +2,19 @@
 
 use std::fmt;
 
+use churn_core::error::nearest;
+use churn_core::names::{comma, name};
+use churn_core::{Error, ErrorKind, Result, Span};
+use churn_io::format::{Codec, Format, WriteOptions};
+use churn_io::part;
+use churn_io::split::may_stand_at;
+use churn_io::target::{self, Mode, starts_with};
+use churn_plan::{Op, Relation, Target};
+
 use super::checker::Path;
 use super::options::{self, Setting};
 use super::{Checker, Step, StepKind};
-use crate::error::{Error, ErrorKind, Result, Span, nearest};
-use crate::io::format::{Codec, Format, WriteOptions};
-use crate::io::part;
-use crate::io::split::may_stand_at;
-use crate::io::target::{self, Mode, starts_with};
-use crate::plan::{Op, Relation, Target};
-use crate::text::{Cursor, comma, name};
+use crate::text::Cursor;
 
 pub(super) const KIND: StepKind = StepKind {
     keyword: "write",

@@ -2,15 +2,16 @@
 
 use std::fmt;
 
-use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
+use churn_core::aligned::cut;
+use churn_core::names::comma;
+use churn_core::readable::{grouped, plural, shown};
+use churn_core::widen::widen;
+use churn_core::{Result, Scalar, Type};
+use churn_io::format::Encoder;
+use churn_io::markdown::MarkdownEncoder;
+use unicode_width::UnicodeWidthStr;
 
 use super::Table;
-use crate::error::Result;
-use crate::expr::{Scalar, Type, widen};
-use crate::io::format::Encoder;
-use crate::io::markdown::MarkdownEncoder;
-use crate::readable::{grouped, plural, shown};
-use crate::text::comma;
 
 /// The widest that a text cell is shown.
 const CELL: usize = 32;
@@ -103,36 +104,6 @@ fn cell(value: &Scalar, kind: &Type) -> String {
         other if *kind == Type::Text => cut(&other.plain(), CELL),
         other => cut(&other.plain(), CELL * 2),
     }
-}
-
-/// The text on one line, shortened to a width.
-pub(crate) fn cut(text: &str, width: usize) -> String {
-    let clean: String = text
-        .chars()
-        .map(|c| {
-            if c == '\n' {
-                '↵'
-            } else if c.is_control() {
-                '\u{fffd}'
-            } else {
-                c
-            }
-        })
-        .collect();
-    if clean.width() <= width {
-        return clean;
-    }
-    let mut out = String::new();
-    let mut used = 0;
-    for c in clean.chars() {
-        used += c.width().unwrap_or(0);
-        if used > width - 1 {
-            break;
-        }
-        out.push(c);
-    }
-    out.push('…');
-    out
 }
 
 /// Pads numbers at their right so that their points stand below each other.

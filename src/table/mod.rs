@@ -1,6 +1,5 @@
 //! A result: columns with names and types, in memory.
 
-pub(crate) mod aligned;
 pub(crate) mod display;
 mod rows;
 
@@ -8,13 +7,11 @@ use std::sync::Arc;
 
 use arrow_array::{ArrayRef, RecordBatch, RecordBatchOptions};
 use arrow_schema::{DataType, Field as ArrowField, Schema, SchemaRef};
+use churn_core::widen::widen;
+use churn_core::{Batch, Error, ErrorKind, Field, Ledger, Result, Scalar, Type};
+use churn_io::merge_schemas::cast_to;
 
 pub use display::View;
-
-use crate::error::{Error, ErrorKind, Result};
-use crate::exec::Ledger;
-use crate::expr::{Batch, Field, Scalar, Type, widen};
-use crate::io::merge_schemas::cast_to;
 
 /// Rows in memory, with named columns, and the account of the run that made them.
 ///
@@ -95,10 +92,10 @@ impl Table {
     fn place(&self, column: &str) -> Result<usize> {
         let names = || self.fields.iter().map(|f| f.name.as_str());
         names().position(|n| n == column).ok_or_else(|| {
-            let what = format!("There is no column {}.", crate::text::name(column));
+            let what = format!("There is no column {}.", churn_core::names::name(column));
             let error = Error::new(ErrorKind::Name, what);
-            match crate::error::nearest(column, names()) {
-                Some(near) => error.next(format!("Did you mean {}?", crate::text::name(near))),
+            match churn_core::error::nearest(column, names()) {
+                Some(near) => error.next(format!("Did you mean {}?", churn_core::names::name(near))),
                 None => error,
             }
         })
@@ -134,5 +131,5 @@ pub(crate) fn record_batch(batch: Batch, fields: &[Field]) -> Result<RecordBatch
     let options = RecordBatchOptions::new().with_row_count(Some(batch.rows));
     let columns = batch.columns.into_iter().zip(fields);
     let columns = columns.map(|(column, field)| cast_to(column, &told_as(field))).collect::<Result<_>>()?;
-    RecordBatch::try_new_with_options(schema(fields), columns, &options).map_err(crate::expr::arrow_error)
+    RecordBatch::try_new_with_options(schema(fields), columns, &options).map_err(churn_core::arrow_error)
 }

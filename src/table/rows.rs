@@ -1,12 +1,12 @@
 //! Rows into a user's own struct, through serde.
 
+use churn_core::widen::widen;
+use churn_core::{Error, ErrorKind, Result, Scalar};
 use serde::de::value::{MapDeserializer, SeqDeserializer};
 use serde::de::{DeserializeOwned, Deserializer, Error as _, IntoDeserializer, Visitor};
 use serde::forward_to_deserialize_any;
 
 use super::Table;
-use crate::error::{Error, ErrorKind, Result};
-use crate::expr::{Scalar, widen};
 
 impl Table {
     /// The rows as values of a struct whose fields are called like the columns.

@@ -2,12 +2,13 @@
 
 use std::sync::Arc;
 
-use super::token::{RESERVED, Token, TokenKind};
-use super::{comma, name};
-use crate::deep::{self, NESTED};
-use crate::error::{Error, ErrorKind, Result, SourceText, Span, nearest};
-use crate::expr::ast::{ColumnRef, ColumnSet, SetOf};
-use crate::expr::{Scalar, Type};
+use churn_core::deep::{self, NESTED};
+use churn_core::error::nearest;
+use churn_core::names::{RESERVED, comma, name};
+use churn_core::{Error, ErrorKind, Result, Scalar, SourceText, Span, Type};
+use churn_expr::ast::{ColumnRef, ColumnSet, SetOf};
+
+use super::token::{Token, TokenKind};
 
 /// Where a reader stands in a line.
 #[derive(Clone, Debug)]
@@ -335,7 +336,7 @@ impl<'a> Cursor<'a> {
     pub(crate) fn literal(&mut self) -> Result<Scalar> {
         let start = self.span();
         let expr = super::expression(self)?;
-        crate::expr::fold::literal(&expr).ok_or_else(|| {
+        churn_expr::fold::literal(&expr).ok_or_else(|| {
             self.error_at(self.since(start), "Here should stand a literal: a number, a text, a date.")
         })
     }

@@ -1,12 +1,12 @@
 //! Expressions from tokens, by precedence.
 
+use churn_core::deep::CHAINED;
+use churn_core::{Interval, Result, Scalar, Span};
+use churn_expr::ast::{Binary, Cast, ColumnRef, Edge, Expr, Frame, Keys, Kind, Sense, Unit};
+use churn_kernels::{calendar, number};
+
 use super::Cursor;
 use super::token::TokenKind;
-use crate::deep::CHAINED;
-use crate::error::{Result, Span};
-use crate::expr::ast::{Binary, Cast, ColumnRef, Edge, Expr, Frame, Keys, Kind, Sense, Unit};
-use crate::expr::{Interval, Scalar};
-use churn_kernels::{calendar, number};
 
 /// Operands of a chain that are joined from the left, so that it is printed as it was written; of more, pairs are
 /// joined, and pairs of pairs, so that none stands deep.
@@ -337,7 +337,7 @@ fn primary(c: &mut Cursor<'_>) -> Result<Expr> {
             "cast" | "try_cast" if c.is_symbol_at(1, "(") => cast(c)?,
             _ if c.is_symbol_at(1, "(") => {
                 let name = word.to_ascii_lowercase();
-                if crate::text::RESERVED.contains(&name.as_str()) {
+                if churn_core::names::RESERVED.contains(&name.as_str()) {
                     return Err(c.unexpected("an expression"));
                 }
                 c.advance();

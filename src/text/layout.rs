@@ -5,10 +5,10 @@
 
 use std::sync::Arc;
 
+use churn_core::{Error, ErrorKind, Result, SourceText, Span, deep};
+
 use super::cursor::Cursor;
 use super::token::{Token, TokenKind, tokens};
-use crate::deep;
-use crate::error::{Error, ErrorKind, Result, SourceText, Span};
 
 /// A logical line and the lines indented below it.
 #[derive(Debug)]

@@ -6,10 +6,8 @@
 pub(crate) mod cursor;
 mod expression;
 pub(crate) mod layout;
-mod print;
 mod token;
 
 pub(crate) use cursor::Cursor;
 pub(crate) use expression::expression;
-pub(crate) use print::{comma, name};
-pub(crate) use token::{RESERVED, TokenKind};
+pub(crate) use token::TokenKind;

@@ -2,13 +2,7 @@
 
 use std::sync::Arc;
 
-use crate::error::{Error, ErrorKind, Result, SourceText, Span};
-
-/// Words that name a column only in double quotes.
-pub(crate) const RESERVED: [&str; 21] = [
-    "and", "or", "not", "in", "is", "like", "between", "div", "mod", "case", "when", "then", "else", "end",
-    "each", "per", "where", "over", "null", "true", "false",
-];
+use churn_core::{Error, ErrorKind, Result, SourceText, Span};
 
 const SYMBOLS: [&str; 20] = [
     "<>", "<=", ">=", "==", "!=", "||", "(", ")", ",", ":", "+", "-", "*", "/", "=", "<", ">", ".", "$", ";",

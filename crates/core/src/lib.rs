@@ -1,0 +1,43 @@
+//! What every layer speaks of: errors, types, single values, batches of columns, counts of events.
+//!
+//! | module | what it holds |
+//! | --- | --- |
+//! | `error` | what is wrong, where, why, and what to do next |
+//! | `types`, `scalar` | the types of the language and single values |
+//! | `field`, `batch`, `column` | columns of a relation, batches of rows, a column or a constant |
+//! | `widen` | columns as they are carried, turned into those of the language's types |
+//! | `events`, `counters`, `ledger` | what happens to values and rows on the way, counted by step, and the account of it |
+//! | `join_kind` | the kinds of joins |
+//! | `names`, `readable`, `aligned` | names, numbers and lines as people read them |
+//! | `cancel`, `parallel`, `deep` | stopping a run, work on several threads, recursion on deep trees |
+
+#![forbid(unsafe_code)]
+
+pub mod aligned;
+mod batch;
+pub mod cancel;
+mod column;
+mod counters;
+pub mod deep;
+pub mod error;
+mod events;
+mod field;
+mod join_kind;
+mod ledger;
+pub mod names;
+pub mod parallel;
+pub mod readable;
+pub mod scalar;
+mod types;
+pub mod widen;
+
+pub use batch::{Batch, arrow_error, taken};
+pub use column::{Column, Texts, both_valid};
+pub use counters::{Counters, StepCounts, StepId};
+pub use error::{Error, ErrorKind, Place, Result, SourceText, Span};
+pub use events::{Event, Events};
+pub use field::{ColumnId, Field};
+pub use join_kind::JoinKind;
+pub use ledger::{Ledger, LedgerStep};
+pub use scalar::{Interval, Scalar};
+pub use types::Type;

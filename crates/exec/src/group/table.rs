@@ -1,0 +1,432 @@
+//! The large table: the workers' tables merged in order, in partitions, in memory or on disk.
+
+use std::sync::atomic::Ordering::Relaxed;
+use std::sync::{Arc, Mutex, PoisonError};
+
+use churn_core::{Batch, Event, Result};
+use churn_kernels::known::known;
+use churn_kernels::memory;
+
+use super::broadcast::{Broadcast, BroadcastRows};
+use super::local::{GroupPartition, GroupWorkers, Grouping, PartitionedGroups, partitions_of};
+use super::partition::{PARTITIONS, Partition};
+use crate::budget::{Budget, Reservation};
+use crate::materialized::{Materialized, slices};
+use crate::merge::Merge;
+use crate::morsel_output::MorselOutput;
+use crate::sink::{Commit, Sink};
+use crate::spill::partitioned::{self, PartitionWriter, Partitions};
+use crate::spill::{Disk, Run, Spill, Writer};
+
+/// Groups past which the table is cut into partitions.
+const MANY_GROUPS: usize = 1 << 15;
+
+/// Groups that wait to be merged before all threads merge them.
+const WAITING_GROUPS: usize = 1 << 17;
+
+/// Bytes of keys and states that wait to be merged; of a small budget an eighth.
+const WAITING_BYTES: usize = 1 << 24;
+
+/// The large table.
+pub(crate) struct Groups {
+    grouping: Arc<Grouping>,
+    partitions: Vec<Mutex<Partition>>,
+    /// Tables that are not merged yet, with their numbers.
+    waiting: Vec<(u64, PartitionedGroups)>,
+    waiting_groups: usize,
+    waiting_bytes: usize,
+    /// The number of the next table.
+    next: u64,
+    /// The files of the partitions, once the budget was used up.
+    files: Option<Vec<Writer>>,
+    spill: Spill,
+    threads: usize,
+    /// Rows that stay.
+    rows: BroadcastRows,
+    /// Rows that stay, partitioned by their keys, once there was no room for their groups; and the place of the next.
+    row_partitions: Option<PartitionWriter>,
+    row: u64,
+    reservation: Reservation,
+}
+
+/// The sink of `group`, `total` and `per`.
+pub(crate) fn sink(
+    grouping: Grouping,
+    budget: &Budget,
+    spill: Spill,
+    threads: usize,
+) -> Result<Sink<GroupWorkers, Groups>> {
+    let grouping = Arc::new(grouping);
+    let commit = Groups {
+        partitions: vec![Mutex::new(Partition::new(&grouping)?)],
+        grouping: grouping.clone(),
+        waiting: Vec::new(),
+        waiting_groups: 0,
+        waiting_bytes: 0,
+        next: 0,
+        files: None,
+        spill,
+        threads,
+        rows: BroadcastRows::default(),
+        row_partitions: None,
+        row: 0,
+        reservation: budget.reservation(),
+    };
+    Ok(Sink { worker: Arc::new(GroupWorkers(grouping)), commit })
+}
+
+/// Where a group of a worker's table was first seen.
+fn first(table: u64, number: u32) -> u64 {
+    table << 32 | u64::from(number)
+}
+
+impl Groups {
+    /// Merges the tables that wait, or writes them behind what is on disk already.
+    fn settle(&mut self) -> Result<()> {
+        let waiting = std::mem::take(&mut self.waiting);
+        (self.waiting_groups, self.waiting_bytes) = (0, 0);
+        if self.grouping.is_broadcast {
+            return self.merge_broadcast(waiting);
+        }
+        if self.files.is_some() {
+            return self.write(waiting);
+        }
+        self.merge(waiting)?;
+        if self.grouping.may_partition() && self.partitions.len() == 1 && self.groups() > MANY_GROUPS {
+            self.partition()?;
+        }
+        let partitions = self.partitions.iter_mut();
+        let partitions = partitions.map(|p| p.get_mut().unwrap_or_else(PoisonError::into_inner));
+        if !self.grouping.may_partition() {
+            let wanted = partitions.map(Partition::wanted).sum();
+            return if self.reservation.try_hold(wanted) { Ok(()) } else { self.spill_states() };
+        }
+        let memory = partitions.map(Partition::memory).sum();
+        if self.reservation.try_hold(memory) {
+            return Ok(());
+        }
+        if self.partitions.len() == 1 {
+            self.partition()?;
+        }
+        self.spill()
+    }
+
+    fn disk(&self) -> Disk<'_> {
+        Disk { spill: &self.spill, budget: self.reservation.budget(), threads: self.threads }
+    }
+
+    fn groups(&mut self) -> usize {
+        let groups =
+            |p: &mut Mutex<Partition>| p.get_mut().unwrap_or_else(PoisonError::into_inner).keys.len();
+        self.partitions.iter_mut().map(groups).sum()
+    }
+
+    /// Splits the one partition into [`PARTITIONS`] by the hashes of the keys.
+    fn partition(&mut self) -> Result<()> {
+        self.grouping.are_many.store(true, Relaxed);
+        let Some(whole) = self.partitions.pop() else { return Ok(()) };
+        let Partition { keys, first, accumulators, .. } =
+            whole.into_inner().unwrap_or_else(PoisonError::into_inner);
+        for part in partitions_of(keys, accumulators, PARTITIONS)? {
+            let mut partition = Partition::new(&self.grouping)?;
+            if let Some(part) = part {
+                partition.merge(part, |n| known(&first, n as usize))?;
+            }
+            self.partitions.push(Mutex::new(partition));
+        }
+        Ok(())
+    }
+
+    /// For each partition the parts of some tables, in order, with the tables' numbers.
+    fn by_partition(
+        &self,
+        waiting: Vec<(u64, PartitionedGroups)>,
+    ) -> Result<Vec<Vec<(u64, GroupPartition)>>> {
+        let mut columns: Vec<Vec<(u64, GroupPartition)>> =
+            self.partitions.iter().map(|_| Vec::new()).collect();
+        for (table, mut closed) in waiting {
+            if closed.parts.len() < columns.len()
+                && let Some(whole) = closed.parts.pop().flatten()
+            {
+                // It was closed before it was known that groups are many.
+                let mut partition = Partition::new(&self.grouping)?;
+                partition.merge(whole, |_| 0)?;
+                closed.parts = partitions_of(partition.keys, partition.accumulators, columns.len())?;
+            }
+            for (column, part) in columns.iter_mut().zip(closed.parts) {
+                column.extend(part.map(|part| (table, part)));
+            }
+        }
+        Ok(columns)
+    }
+
+    /// Merges tables into the partitions, on all threads.
+    fn merge(&self, waiting: Vec<(u64, PartitionedGroups)>) -> Result<()> {
+        let columns = self.by_partition(waiting)?;
+        let merge = |(partition, parts): (&Mutex<Partition>, Vec<(u64, GroupPartition)>)| {
+            let mut partition = partition.lock().unwrap_or_else(PoisonError::into_inner);
+            for (table, part) in parts {
+                partition.merge(part, |n| first(table, n))?;
+            }
+            Ok(())
+        };
+        churn_core::parallel::each(self.threads, self.partitions.iter().zip(columns), merge).map(drop)
+    }
+
+    /// Merges tables whose rows stay: each row gets its group's number.
+    fn merge_broadcast(&mut self, waiting: Vec<(u64, PartitionedGroups)>) -> Result<()> {
+        if self.row_partitions.is_some() {
+            for (batch, _) in waiting.into_iter().flat_map(|(_, closed)| closed.rows) {
+                self.partition_rows(&batch)?;
+            }
+            return Ok(());
+        }
+        let Some(partition) = self.partitions.first_mut() else { return Ok(()) };
+        let partition = partition.get_mut().unwrap_or_else(PoisonError::into_inner);
+        for (table, closed) in waiting {
+            let mut numbers = Vec::new();
+            for part in closed.parts.into_iter().flatten() {
+                numbers = partition.merge(part, |n| first(table, n))?;
+            }
+            for (batch, mut groups) in closed.rows {
+                for group in &mut groups {
+                    *group = known(&numbers, *group as usize);
+                }
+                self.rows.push(batch, groups)?;
+            }
+        }
+        let memory = partition.wanted();
+        if self.reservation.try_hold(self.rows.memory() + memory) {
+            return Ok(());
+        }
+        if !self.rows.is_on_disk() {
+            self.rows.spill(&self.spill)?;
+        }
+        if self.reservation.try_hold(memory) {
+            return Ok(());
+        }
+        if self.grouping.keys.is_empty() {
+            // One group has all rows: there is nothing to partition them by.
+            return self.spill_states();
+        }
+        self.partitions = vec![Mutex::new(Partition::new(&self.grouping)?)];
+        let mut rows = std::mem::take(&mut self.rows);
+        rows.drained(|batch| self.partition_rows(&batch))?;
+        self.reservation.hold(0)
+    }
+
+    /// Deals rows that stay to files by their keys.
+    fn partition_rows(&mut self, batch: &Batch) -> Result<()> {
+        let keys = self.grouping.key_columns(batch)?;
+        let numbers: Vec<u64> = (self.row..self.row + batch.rows as u64).collect();
+        self.row += batch.rows as u64;
+        if self.row_partitions.is_none() {
+            self.row_partitions = Some(PartitionWriter::new(self.grouping.kinds.clone(), &self.spill)?);
+        }
+        match &mut self.row_partitions {
+            Some(writer) => writer.push(batch, &keys, &numbers),
+            None => Ok(()),
+        }
+    }
+
+    /// The rows that stay, a file at a time, each beside its group.
+    fn broadcast_on_disk(mut self, writer: PartitionWriter) -> Result<Materialized> {
+        let process = Broadcast(self.grouping.clone());
+        let files = Partitions {
+            kinds: &self.grouping.kinds,
+            keys: &|batch| self.grouping.key_columns(batch),
+            process: &process,
+            bytes_a_row: 8,
+            spill: &self.spill,
+            threads: self.threads,
+        };
+        let runs = files.processed(writer.finish()?, &mut self.reservation)?;
+        Ok(Materialized::Scan(Box::new(Merge::new(runs, None, &self.disk())?)))
+    }
+
+    /// Takes the values of the one partition's states out of memory.
+    fn spill_states(&mut self) -> Result<()> {
+        let Some(partition) = self.partitions.first_mut() else { return Ok(()) };
+        let partition = partition.get_mut().unwrap_or_else(PoisonError::into_inner);
+        partition.spill_states(&self.spill, &mut self.reservation, self.threads)?;
+        self.reservation.hold_whole(self.rows.memory() + partition.memory())
+    }
+
+    /// Puts all partitions on disk.
+    fn spill(&mut self) -> Result<()> {
+        let mut files = Vec::new();
+        for partition in &mut self.partitions {
+            let partition = partition.get_mut().unwrap_or_else(PoisonError::into_inner);
+            let mut full = std::mem::replace(partition, Partition::new(&self.grouping)?);
+            let mut file = self.spill.writer_alone()?;
+            full.save(&self.grouping, &mut file)?;
+            files.push(file);
+        }
+        self.files = Some(files);
+        self.reservation.hold(0)
+    }
+
+    /// Writes tables behind what is on disk; a few tables' groups of a partition together.
+    fn write(&mut self, waiting: Vec<(u64, PartitionedGroups)>) -> Result<()> {
+        let columns = self.by_partition(waiting)?;
+        let Some(files) = &mut self.files else { return Ok(()) };
+        let grouping = self.grouping.clone();
+        let write = |(file, parts): (&mut Writer, Vec<(u64, GroupPartition)>)| {
+            for (table, part) in parts {
+                // A table of its own keeps equal groups of two tables apart: they are merged when read, in order.
+                let mut alone = Partition::new(&grouping)?;
+                alone.merge(part, |n| first(table, n))?;
+                alone.save(&grouping, file)?;
+            }
+            Ok(())
+        };
+        churn_core::parallel::each(self.threads, files.iter_mut().zip(columns), write).map(drop)
+    }
+
+    /// The result of groups that are all in memory.
+    fn finish_in_memory(mut self, work: &mut MorselOutput) -> Result<Materialized> {
+        let grouping = self.grouping.clone();
+        let partitions: Vec<Partition> = self
+            .partitions
+            .drain(..)
+            .map(|p| p.into_inner().unwrap_or_else(PoisonError::into_inner))
+            .collect();
+        let finish = |mut partition: Partition| {
+            let groups = if grouping.keys.is_empty() { 1 } else { partition.keys.len() };
+            Ok((partition.results(groups, &grouping.text)?, partition.first, groups))
+        };
+        let mut made = churn_core::parallel::each(self.threads, partitions.into_iter(), finish)?;
+        if grouping.is_broadcast {
+            let mut results = made.pop().map(|(columns, ..)| columns).unwrap_or_default();
+            return self.rows.materialized(results.split_off(grouping.kinds.len().min(results.len())));
+        }
+        let groups: usize = made.iter().map(|(.., groups)| groups).sum();
+        // One stays, for the columns' sake.
+        let mut kept = 0;
+        made.retain(|(.., here)| {
+            kept += usize::from(*here > 0 || groups == 0);
+            *here > 0 || (groups == 0 && kept == 1)
+        });
+        let firsts: Vec<&[u64]> = made.iter().map(|(_, first, _)| first.as_slice()).collect();
+        let places = in_order(&firsts);
+        let width = made.first().map_or(0, |(columns, ..)| columns.len());
+        let gather = |i: usize| {
+            let parts: Vec<&dyn arrow_array::Array> =
+                made.iter().filter_map(|(columns, ..)| columns.get(i)).map(AsRef::as_ref).collect();
+            match (parts.as_slice(), made.first().and_then(|(columns, ..)| columns.get(i))) {
+                ([_], Some(column)) => Ok(column.clone()),
+                _ => arrow_select::interleave::interleave(&parts, &places).map_err(churn_core::arrow_error),
+            }
+        };
+        let columns = churn_core::parallel::each(self.threads, 0..width, gather)?;
+        let batch = Batch { columns, rows: groups };
+        tell(&batch, &grouping, work);
+        Ok(Materialized::Batches(slices(batch)))
+    }
+
+    /// The result of groups that are on disk: a partition at a time, each a run by first appearance.
+    fn finish_on_disk(mut self, work: &mut MorselOutput) -> Result<Materialized> {
+        let grouping = self.grouping.clone();
+        let mut runs: Vec<Run> = Vec::new();
+        memory::give_back();
+        for file in self.files.take().unwrap_or_default() {
+            let file = file.finish()?;
+            let mut partition = Partition::new(&grouping)?;
+            for batch in file.reader()?.into_iter().flatten() {
+                partition.load(&batch?, &grouping)?;
+                if !self.reservation.try_hold(partition.wanted()) {
+                    partition.spill_states(&self.spill, &mut self.reservation, self.threads)?;
+                    self.reservation.hold_whole(partition.memory())?;
+                }
+            }
+            let groups = partition.keys.len();
+            let batch = Batch { columns: partition.results(groups, &grouping.text)?, rows: groups };
+            tell(&batch, &grouping, work);
+            let mut columns = vec![partitioned::encode_positions(partition.first.iter().copied())];
+            columns.extend(batch.columns);
+            let mut run = self.spill.writer()?;
+            run.write(Batch { columns, rows: groups })?;
+            runs.push(run.finish()?);
+        }
+        self.reservation.hold(0)?;
+        Ok(Materialized::Scan(Box::new(Merge::new(runs, None, &self.disk())?)))
+    }
+}
+
+/// Counts the groups that come out.
+fn tell(batch: &Batch, grouping: &Grouping, work: &mut MorselOutput) {
+    let keys = batch.columns.get(..grouping.kinds.len()).unwrap_or_default();
+    let nulls = keys
+        .iter()
+        .filter_map(|c| c.logical_nulls())
+        .fold(None, |all, nulls| arrow_buffer::NullBuffer::union(all.as_ref(), Some(&nulls)));
+    work.counters.event(grouping.step, Event::NullGroup, nulls.map_or(0, |n| n.null_count()));
+    work.counters.rows(grouping.step, batch.rows);
+}
+
+/// The partition and the place in it of each group, by first appearance; each partition's are rising.
+fn in_order(firsts: &[&[u64]]) -> Vec<(usize, usize)> {
+    // Groups of one worker's table stand together: they are partitioned to its bucket and sorted there.
+    let tables = firsts.iter().filter_map(|f| f.last()).max().map_or(0, |last| (last >> 32) as usize + 1);
+    let mut ends = vec![0usize; tables + 1];
+    let each =
+        || firsts.iter().enumerate().flat_map(|(p, f)| f.iter().enumerate().map(move |(i, f)| (*f, p, i)));
+    for (first, ..) in each() {
+        if let Some(end) = ends.get_mut((first >> 32) as usize + 1) {
+            *end += 1;
+        }
+    }
+    for i in 1..ends.len() {
+        let before = known(&ends, i - 1);
+        if let Some(end) = ends.get_mut(i) {
+            *end += before;
+        }
+    }
+    let starts = ends.clone();
+    let mut buckets = vec![(0u64, 0usize, 0usize); firsts.iter().map(|f| f.len()).sum()];
+    for group in each() {
+        if let Some(next) = ends.get_mut((group.0 >> 32) as usize) {
+            if let Some(place) = buckets.get_mut(*next) {
+                *place = group;
+            }
+            *next += 1;
+        }
+    }
+    for (start, end) in starts.iter().zip(&ends) {
+        if let Some(bucket) = buckets.get_mut(*start..*end) {
+            bucket.sort_unstable_by_key(|(first, ..)| *first);
+        }
+    }
+    buckets.into_iter().map(|(_, partition, place)| (partition, place)).collect()
+}
+
+impl Commit for Groups {
+    type Part = PartitionedGroups;
+    type Output = Materialized;
+
+    fn commit(&mut self, closed: PartitionedGroups, _: &mut MorselOutput) -> Result<bool> {
+        let number = self.next;
+        self.next += 1;
+        if closed.groups > 0 || !closed.rows.is_empty() {
+            self.waiting_groups += closed.groups;
+            self.waiting_bytes += closed.bytes;
+            self.waiting.push((number, closed));
+        }
+        let few = self.partitions.len() == 1;
+        let most =
+            WAITING_BYTES.min(usize::try_from(self.reservation.budget().share() * 4).unwrap_or(usize::MAX));
+        let many = self.waiting_groups >= WAITING_GROUPS || self.waiting_bytes >= most;
+        if few || many || self.waiting.len() >= 256 {
+            self.settle()?;
+        }
+        Ok(true)
+    }
+
+    fn finish(mut self, work: &mut MorselOutput) -> Result<Materialized> {
+        self.settle()?;
+        if let Some(writer) = self.row_partitions.take() {
+            return self.broadcast_on_disk(writer);
+        }
+        if self.files.is_some() { self.finish_on_disk(work) } else { self.finish_in_memory(work) }
+    }
+}

@@ -1,0 +1,140 @@
+//! Pipelines: sources, the streaming operators that their rows go through, the serial operators behind them, and the run
+//! of a pipeline into a sink.
+//!
+//! | module | what it holds |
+//! | --- | --- |
+//! | `run` | the state of a run, and the threads over it |
+//! | `worker` | what a worker does with a morsel |
+//! | `handover` | parts into the sink, in the order of morsels |
+
+mod handover;
+mod run;
+#[cfg(test)]
+mod tests;
+mod worker;
+
+use std::sync::Arc;
+
+use churn_core::parallel::guarded;
+use churn_core::{Batch, ColumnId, Result, StepId, cancel};
+use churn_io::source::{Morsel, Scan};
+
+use super::context::Context;
+use super::materialized::materialize;
+use super::morsel_output::{MorselOutput, SideOutput};
+use super::serial::SerialOp;
+use super::sink::{Commit, Sink, Worker};
+use super::stream::{ScanTest, StreamOp};
+
+/// A source and the operators that its rows go through first.
+pub(crate) struct Leg {
+    pub(crate) scan: Box<dyn Scan>,
+    pub(crate) test: Option<ScanTest>,
+    /// The step that reads, and the most rows that it may hand on.
+    pub(crate) scan_step: Option<StepId>,
+    pub(crate) limit: Option<usize>,
+    /// Where rows that do not fit are written, among the side outputs.
+    pub(crate) rejects: Option<usize>,
+    pub(crate) stream: Vec<Arc<dyn StreamOp>>,
+    /// Whether it starts only when all rows before it were handed over.
+    pub(crate) waits: bool,
+}
+
+impl Leg {
+    /// A source whose rows nothing is done to yet.
+    pub(crate) fn of(scan: Box<dyn Scan>) -> Leg {
+        Leg {
+            scan,
+            test: None,
+            scan_step: None,
+            limit: None,
+            rejects: None,
+            stream: Vec::new(),
+            waits: false,
+        }
+    }
+
+    /// The next rows of a morsel.
+    fn read(&self, morsel: &mut dyn Morsel, work: &mut MorselOutput) -> Result<Option<Batch>> {
+        cancel::check()?;
+        let decoded = match &self.test {
+            None => morsel.next(None),
+            Some(test) => test.with(work, |test| morsel.next(Some(test))),
+        };
+        let Some(decoded) = decoded? else { return Ok(None) };
+        work.source_rows += decoded.rows + decoded.skipped;
+        if let Some(test) = self.test.as_ref().and_then(|t| t.tests.first()) {
+            test.skipped(decoded.skipped, work);
+        }
+        if let Some(step) = self.scan_step {
+            work.counters.rows(step, decoded.rows + decoded.skipped);
+            for (event, count) in &decoded.events {
+                work.counters.event(step, *event, *count);
+            }
+        }
+        if let Some(output) = self.rejects
+            && !decoded.rejects.is_empty()
+        {
+            work.side.push((output, SideOutput::Bytes(decoded.rejects)));
+        }
+        Ok(Some(decoded.batch))
+    }
+}
+
+/// Sources, one after the other, and the operators over them, up to the next sink.
+pub(crate) struct Pipeline {
+    pub(crate) legs: Vec<Leg>,
+    pub(crate) serial: Vec<Box<dyn SerialOp>>,
+    /// What is to be told when all rows went through.
+    pub(crate) ends: Vec<End>,
+    /// Whether an operator must see every row, so that nothing after it may stop the run.
+    pub(crate) acts: bool,
+    /// The columns that come out.
+    pub(crate) layout: Vec<ColumnId>,
+}
+
+/// Counts something once all rows went through a pipeline.
+pub(crate) type End = Box<dyn FnOnce(&mut MorselOutput) + Send>;
+
+impl Pipeline {
+    /// A pipeline over one source.
+    pub(crate) fn of(leg: Leg, layout: Vec<ColumnId>) -> Pipeline {
+        Pipeline { legs: vec![leg], serial: Vec::new(), ends: Vec::new(), acts: false, layout }
+    }
+
+    /// Adds an operator: to the workers' part, or behind the first serial one.
+    pub(crate) fn push(&mut self, op: Box<dyn StreamOp>) {
+        if self.serial.is_empty() {
+            let op: Arc<dyn StreamOp> = Arc::from(op);
+            self.legs.iter_mut().for_each(|leg| leg.stream.push(op.clone()));
+        } else {
+            self.serial.push(Box::new(super::serial::Streamed(op)));
+        }
+    }
+
+    /// The same rows from a pipeline without serial operators: if it has some, it runs, and its rows are held.
+    pub(crate) fn without_serial(self, context: &Context) -> Result<Pipeline> {
+        if self.serial.is_empty() {
+            return Ok(self);
+        }
+        let (layout, acts) = (self.layout.clone(), self.acts);
+        let kept = materialize(self, context)?;
+        Ok(Pipeline { acts, ..Pipeline::of(Leg::of(kept.materialized()?.scan()), layout) })
+    }
+}
+
+/// Runs a pipeline into a sink; gives the sink's output.
+///
+/// # Errors
+/// The first error in the order of rows, whichever worker met it.
+pub fn run<W, C>(pipeline: Pipeline, sink: Sink<W, C>, context: &Context) -> Result<C::Output>
+where
+    W: Worker,
+    C: Commit<Part = W::Part>,
+{
+    let Sink { worker, mut commit } = sink;
+    let mut work = run::run_rows(pipeline, &*worker, &mut commit, context)?;
+    let output = guarded(|| commit.finish(&mut work))?;
+    context.absorb(&mut work)?;
+    Ok(output)
+}

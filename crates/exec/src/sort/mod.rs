@@ -1,0 +1,106 @@
+//! `sort`: stable, on all threads, by keys that are packed into one number wherever they fit.
+//!
+//! Workers gather the rows of a morsel into a part with its keys, partitioned to ranges of the keys (`part`, `bounds`). At the
+//! end each row becomes one number of 128 bits: as much of its key as there is room for, in the highest bits, and its
+//! place. The numbers of a range are put in order when its rows are taken (`ranges`, `scan`); what the bits of the key
+//! do not settle is looked up. Rows are gathered in their new order only then.
+//!
+//! When the budget is used up, what is held goes to disk as sorted runs; at the end the runs are merged.
+
+mod bounds;
+mod changes;
+mod order;
+mod part;
+mod ranges;
+mod scan;
+mod sorter;
+mod table;
+
+use std::sync::Arc;
+
+use churn_core::Result;
+
+pub(super) use changes::Changes;
+pub(super) use order::{Order, OrderKey, is_word, words_of};
+pub(crate) use part::Written;
+pub(super) use sorter::{Sorter, batches};
+pub(super) use table::gathered;
+
+use super::budget::Reservation;
+use super::context::Context;
+use super::materialized::Materialized;
+use super::merge::Merge;
+use super::morsel_output::MorselOutput;
+use super::sink::{Commit, Sink};
+use super::spill::{Disk, Run, Spill};
+use part::SortWorkers;
+use ranges::Ranges;
+use scan::SortedScan;
+use table::{Keyed, SortTable};
+
+/// The ordered side.
+pub(crate) struct SortSink {
+    /// The most rows that are wanted.
+    keep: Option<usize>,
+    reservation: Reservation,
+    spill: Spill,
+    threads: usize,
+    parts: Vec<Keyed>,
+    runs: Vec<Run>,
+}
+
+/// The sink of `sort`.
+pub(crate) fn sink(
+    order: Order,
+    keep: Option<usize>,
+    written: Option<Written>,
+    context: &Context,
+) -> Result<Sink<SortWorkers, SortSink>> {
+    let commit = SortSink::new(keep, context.budget.reservation(), &context.spill, context.threads());
+    let workers = SortWorkers::new(order, written, &context.budget)?;
+    Ok(Sink { worker: Arc::new(workers), commit })
+}
+
+impl SortSink {
+    fn new(keep: Option<usize>, reservation: Reservation, spill: &Spill, threads: usize) -> SortSink {
+        SortSink { keep, reservation, spill: spill.clone(), threads, parts: Vec::new(), runs: Vec::new() }
+    }
+
+    /// Puts what is held on disk, in order.
+    fn spill_held(&mut self) -> Result<()> {
+        let table = SortTable::new(std::mem::take(&mut self.parts));
+        self.runs.extend(Ranges::new(table, self.threads)?.spilled(&self.spill, self.threads)?);
+        self.reservation.hold(0)
+    }
+}
+
+impl Commit for SortSink {
+    type Part = Keyed;
+    type Output = Materialized;
+
+    fn commit(&mut self, keyed: Keyed, _: &mut MorselOutput) -> Result<bool> {
+        if keyed.batch.rows > 0 {
+            let memory = keyed.memory();
+            self.parts.push(keyed);
+            if !self.reservation.try_add(memory) {
+                self.spill_held()?;
+            }
+        }
+        Ok(true)
+    }
+
+    fn finish(mut self, _: &mut MorselOutput) -> Result<Materialized> {
+        if self.runs.is_empty() {
+            let ranges = Ranges::new(SortTable::new(self.parts), self.threads)?;
+            return Ok(Materialized::Scan(Box::new(SortedScan::new(
+                ranges,
+                self.keep,
+                self.threads,
+                self.reservation,
+            )?)));
+        }
+        self.spill_held()?;
+        let disk = Disk { spill: &self.spill, budget: self.reservation.budget(), threads: self.threads };
+        Ok(Materialized::Scan(Box::new(Merge::new(self.runs, self.keep, &disk)?)))
+    }
+}

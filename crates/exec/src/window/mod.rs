@@ -1,0 +1,148 @@
+//! `window`: partitions, each in its order; results go back to where the rows stand.
+//!
+//! All rows of a partition meet in memory, in one file after the other if not all partitions fit (`spill::partitioned`). Of the
+//! rows only the columns that the window uses are put together; partitions are sorted and worked out on all threads.
+
+mod external;
+mod frames;
+mod order;
+mod partitions;
+mod tasks;
+
+use std::sync::atomic::{AtomicU32, Ordering};
+
+use arrow_array::{Array, ArrayRef, UInt32Array};
+use churn_core::{Batch, Error, ErrorKind, Result, Type, parallel, taken};
+use churn_expr::windows::{Frame, Task};
+
+use super::materialized::concat;
+use super::spill::partitioned::{ExternalOperator, PartitionOperator, Transformed};
+use super::spill::{Disk, Run};
+use order::{Key, Ordered};
+use partitions::{PartitionChunk, chunks};
+
+/// A window, its columns placed.
+pub struct Window {
+    pub(crate) by: Vec<usize>,
+    pub(crate) kinds: Vec<Type>,
+    pub(crate) order: Vec<Key>,
+    pub(crate) calls: Vec<Call>,
+    pub(crate) text: String,
+    pub(crate) threads: usize,
+}
+
+/// A call, its columns placed.
+pub struct Call {
+    pub(crate) task: Task,
+    pub(crate) args: Vec<usize>,
+    pub(crate) only: Option<usize>,
+    pub(crate) frame: Frame,
+    pub(crate) kind: Type,
+}
+
+/// A key of the order, placed.
+pub(crate) fn key(place: usize, kind: Type, descending: bool, nulls_first: bool) -> Key {
+    Key { place, kind, descending, nulls_first }
+}
+
+impl PartitionOperator for Window {
+    /// Each batch with the results behind its columns.
+    fn rows(&self, batches: &[Batch]) -> Result<Vec<Transformed>> {
+        let rows: usize = batches.iter().map(|b| b.rows).sum();
+        if u32::try_from(rows).is_err() {
+            let what = "More than 4 billion rows meet in one window.";
+            return Err(Error::new(ErrorKind::Memory, what).in_step(&self.text));
+        }
+        self.with_results(batches, rows)
+    }
+
+    fn external(&self) -> Option<&dyn ExternalOperator> {
+        Some(self)
+    }
+}
+
+impl ExternalOperator for Window {
+    fn run_external(&self, run: &Run, disk: &Disk) -> Result<Run> {
+        external::run_external(self, run, disk).map_err(|e| e.in_step(&self.text))
+    }
+}
+
+impl Window {
+    /// Bytes that it holds for each row beside the row, about.
+    pub(crate) fn bytes_a_row(&self) -> usize {
+        let used: usize = self.calls.iter().map(|call| 24 + call.args.len() * 16).sum();
+        16 + self.order.len() * 24 + used
+    }
+
+    /// The batches with the results of all calls behind their columns.
+    fn with_results(&self, batches: &[Batch], rows: usize) -> Result<Vec<Transformed>> {
+        if rows == 0 {
+            let empty = |call: &Call| arrow_array::new_empty_array(&call.kind.arrow());
+            let with_empty = |batch: &Batch| {
+                let columns = batch.columns.iter().cloned().chain(self.calls.iter().map(empty)).collect();
+                (Batch { columns, rows: 0 }, None)
+            };
+            return Ok(batches.iter().map(with_empty).collect());
+        }
+        let (starts, mut places) = self.partitions(batches, rows)?;
+        let columns = self.columns(batches)?;
+        let back: Vec<AtomicU32> = std::iter::repeat_with(AtomicU32::default).take(rows).collect();
+        let worked = parallel::each(self.threads, chunks(&starts, &mut places).into_iter(), |chunk| {
+            let PartitionChunk { from, places, ends } = chunk;
+            let order = Ordered::new(&self.order, &columns, places)?;
+            let sorted = order.sorted(&ends);
+            order.rows(&sorted, places);
+            for (place, row) in (from..).zip(&*places) {
+                back.get(*row as usize).into_iter().for_each(|slot| slot.store(place, Ordering::Relaxed));
+            }
+            let partitions = tasks::Partitions::new(places, &sorted, &ends, &order, &columns);
+            let result = |call: &Call| partitions.result(call).map_err(|e| e.in_step(&self.text));
+            self.calls.iter().map(result).collect::<Result<Vec<_>>>()
+        })?;
+        let whole = |call: usize| {
+            let parts: Vec<&dyn Array> =
+                worked.iter().filter_map(|results| results.get(call)).map(AsRef::as_ref).collect();
+            arrow_select::concat::concat(&parts).map_err(churn_core::arrow_error)
+        };
+        let sorted = parallel::each(self.threads, 0..self.calls.len(), whole)?;
+        drop(worked);
+        let starts = batches.iter().scan(0, |at, batch| Some(std::mem::replace(at, *at + batch.rows)));
+        let batches: Vec<(usize, &Batch)> = starts.zip(batches).collect();
+        // Each row takes its results from where it stands among the sorted ones.
+        parallel::each(self.threads, batches.into_iter(), |(start, batch)| {
+            let back = back.get(start..start + batch.rows).unwrap_or_default();
+            let back: UInt32Array = back.iter().map(|place| Some(place.load(Ordering::Relaxed))).collect();
+            let own = sorted.iter().map(|column| taken(column, &back)).collect::<Result<Vec<_>>>()?;
+            let columns = batch.columns.iter().cloned().chain(own).collect();
+            Ok((Batch { columns, rows: batch.rows }, None))
+        })
+    }
+
+    /// The columns that the window uses, each in one piece, at their places.
+    fn columns(&self, batches: &[Batch]) -> Result<Vec<Option<ArrayRef>>> {
+        let width = batches.first().map_or(0, |b| b.columns.len());
+        let mut used = vec![false; width];
+        let of_calls = self.calls.iter().flat_map(|call| call.args.iter().chain(&call.only));
+        for place in self.order.iter().map(|key| &key.place).chain(of_calls) {
+            if let Some(used) = used.get_mut(*place) {
+                *used = true;
+            }
+        }
+        let column = |place: usize| {
+            let parts = batches.iter().filter_map(|batch| {
+                let column = churn_core::widen::widen(batch.columns.get(place)?);
+                Some(column.map(|column| Batch { columns: vec![column], rows: batch.rows }))
+            });
+            Ok(concat(parts.collect::<Result<_>>()?)?.pop().and_then(|mut whole| whole.columns.pop()))
+        };
+        let columns = used.into_iter().enumerate();
+        let columns: Vec<(usize, bool)> = columns.collect();
+        parallel::each(
+            self.threads,
+            columns.into_iter(),
+            |(place, used)| {
+                if used { column(place) } else { Ok(None) }
+            },
+        )
+    }
+}

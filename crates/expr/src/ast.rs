@@ -1,0 +1,408 @@
+//! The expression tree as it is written: names not yet looked up, types not yet known.
+
+use churn_core::{Interval, Scalar, Span, Type, deep};
+
+/// An expression with its place in the text.
+#[derive(Clone, Debug)]
+pub struct Expr {
+    /// What it is.
+    pub kind: Kind,
+    /// Where it stands.
+    pub span: Span,
+}
+
+/// The forms of an expression.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub enum Kind {
+    /// A literal.
+    Literal(Scalar),
+    /// A column's name.
+    Name(String),
+    /// A parameter, `$name`.
+    Parameter(String),
+    /// `-x`.
+    Negate(Box<Expr>),
+    /// `not x`.
+    Not(Box<Expr>),
+    /// Two operands and an operator.
+    Binary(Binary, Box<Expr>, Box<Expr>),
+    /// `x between low and high`.
+    Between(Box<Expr>, Box<Expr>, Box<Expr>, Sense),
+    /// `x in (a, b)`.
+    In(Box<Expr>, Vec<Expr>, Sense),
+    /// `x like pattern`.
+    Like(Box<Expr>, Box<Expr>, Sense),
+    /// `x is null`.
+    IsNull(Box<Expr>, Sense),
+    /// `x is distinct from y`.
+    IsDistinct(Box<Expr>, Box<Expr>, Sense),
+    /// `case when c then a … else e end`.
+    Case(Vec<(Expr, Expr)>, Option<Box<Expr>>),
+    /// `name(a, b)`.
+    Call(String, Vec<Expr>),
+    /// `cast(x as T format 'p')`, or `try_cast`.
+    Cast(Box<Cast>),
+    /// `aggregate where (condition)`.
+    Where(Box<Expr>, Box<Expr>),
+    /// `aggregate per keys`.
+    Per(Box<Expr>, Keys),
+    /// `call over frame`.
+    Over(Box<Expr>, Box<Frame>),
+    /// `each …`: one output for each column of a set.
+    Each(ColumnSet),
+}
+
+/// A cast's parts.
+#[derive(Clone, Debug)]
+pub struct Cast {
+    /// What is cast.
+    pub from: Expr,
+    /// The type it becomes.
+    pub to: Type,
+    /// The strftime pattern, if one is given.
+    pub format: Option<String>,
+    /// Whether a bad value is null instead of an error.
+    pub lenient: bool,
+}
+
+/// Whether `not` stands in a predicate.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Sense {
+    /// As it is.
+    Plain,
+    /// With `not`.
+    Not,
+}
+
+/// The operators between two operands.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[allow(missing_docs)]
+pub enum Binary {
+    Or,
+    And,
+    Equal,
+    NotEqual,
+    Less,
+    LessEqual,
+    Greater,
+    GreaterEqual,
+    Add,
+    Subtract,
+    Concat,
+    Multiply,
+    Divide,
+    Div,
+    Mod,
+}
+
+impl Binary {
+    /// The operator as it is written.
+    pub fn symbol(self) -> &'static str {
+        match self {
+            Binary::Or => "or",
+            Binary::And => "and",
+            Binary::Equal => "=",
+            Binary::NotEqual => "<>",
+            Binary::Less => "<",
+            Binary::LessEqual => "<=",
+            Binary::Greater => ">",
+            Binary::GreaterEqual => ">=",
+            Binary::Add => "+",
+            Binary::Subtract => "-",
+            Binary::Concat => "||",
+            Binary::Multiply => "*",
+            Binary::Divide => "/",
+            Binary::Div => "div",
+            Binary::Mod => "mod",
+        }
+    }
+
+    /// How tightly it binds; larger is tighter.
+    pub(crate) fn tightness(self) -> u8 {
+        match self {
+            Binary::Or => 1,
+            Binary::And => 2,
+            Binary::Add | Binary::Subtract | Binary::Concat => 5,
+            Binary::Multiply | Binary::Divide | Binary::Div | Binary::Mod => 6,
+            _ => 4,
+        }
+    }
+
+    /// Whether it compares.
+    pub fn is_comparison(self) -> bool {
+        self.tightness() == 4
+    }
+}
+
+/// The rows that a call in a window sees, as they are written.
+#[derive(Clone, Debug)]
+pub enum Frame {
+    /// `over last N rows`, `over last N days`.
+    Last(Expr, Unit),
+    /// `over next N rows`, `over next N days`.
+    Next(Expr, Unit),
+    /// `over rows so far`.
+    SoFar,
+    /// `over rows from here`.
+    FromHere,
+    /// `over rows between A and B`, `over range between A and B`.
+    Between {
+        /// Whether rows are counted; else keys are measured.
+        rows: bool,
+        /// Where it starts.
+        from: Edge,
+        /// Where it ends.
+        to: Edge,
+    },
+}
+
+/// An end of a frame.
+#[derive(Clone, Debug)]
+pub enum Edge {
+    /// `unbounded preceding`.
+    First,
+    /// `N preceding`.
+    Before(Expr),
+    /// `current row`.
+    Here,
+    /// `N following`.
+    After(Expr),
+    /// `unbounded following`.
+    Last,
+}
+
+/// What a frame is counted in.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[allow(missing_docs)]
+pub enum Unit {
+    Rows,
+    Years,
+    Quarters,
+    Months,
+    Weeks,
+    Days,
+    Hours,
+    Minutes,
+    Seconds,
+}
+
+impl Unit {
+    /// All units.
+    pub const ALL: [Unit; 9] = [
+        Unit::Rows,
+        Unit::Years,
+        Unit::Quarters,
+        Unit::Months,
+        Unit::Weeks,
+        Unit::Days,
+        Unit::Hours,
+        Unit::Minutes,
+        Unit::Seconds,
+    ];
+
+    /// The word for it, as it stands after one.
+    pub fn word(self) -> &'static str {
+        match self {
+            Unit::Rows => "row",
+            Unit::Years => "year",
+            Unit::Quarters => "quarter",
+            Unit::Months => "month",
+            Unit::Weeks => "week",
+            Unit::Days => "day",
+            Unit::Hours => "hour",
+            Unit::Minutes => "minute",
+            Unit::Seconds => "second",
+        }
+    }
+
+    /// So many of it as an interval; `None` for rows.
+    pub(crate) fn interval(self, count: i64) -> Option<Interval> {
+        let months = |n: i64| Interval { months: count.saturating_mul(n), ..Interval::default() };
+        let days = |n: i64| Interval { days: count.saturating_mul(n), ..Interval::default() };
+        let seconds =
+            |n: i64| Interval { micros: count.saturating_mul(n * 1_000_000), ..Interval::default() };
+        Some(match self {
+            Unit::Rows => return None,
+            Unit::Years => months(12),
+            Unit::Quarters => months(3),
+            Unit::Months => months(1),
+            Unit::Weeks => days(7),
+            Unit::Days => days(1),
+            Unit::Hours => seconds(3600),
+            Unit::Minutes => seconds(60),
+            Unit::Seconds => seconds(1),
+        })
+    }
+}
+
+impl Frame {
+    /// The expressions in it.
+    fn parts(&self) -> Vec<&Expr> {
+        match self {
+            Frame::Last(n, _) | Frame::Next(n, _) => vec![n],
+            Frame::SoFar | Frame::FromHere => Vec::new(),
+            Frame::Between { from, to, .. } => [from, to]
+                .into_iter()
+                .filter_map(|edge| match edge {
+                    Edge::Before(n) | Edge::After(n) => Some(n),
+                    _ => None,
+                })
+                .collect(),
+        }
+    }
+
+    /// The frame with each expression in it replaced.
+    fn map(&self, f: &mut dyn FnMut(&Expr) -> Expr) -> Frame {
+        let mut edge = |edge: &Edge| match edge {
+            Edge::Before(n) => Edge::Before(f(n)),
+            Edge::After(n) => Edge::After(f(n)),
+            other => other.clone(),
+        };
+        match self {
+            Frame::Between { rows, from, to } => {
+                Frame::Between { rows: *rows, from: edge(from), to: edge(to) }
+            }
+            Frame::Last(n, unit) => Frame::Last(f(n), *unit),
+            Frame::Next(n, unit) => Frame::Next(f(n), *unit),
+            Frame::SoFar => Frame::SoFar,
+            Frame::FromHere => Frame::FromHere,
+        }
+    }
+}
+
+/// What an aggregate is taken over.
+#[derive(Clone, Debug)]
+pub enum Keys {
+    /// `per table`: all rows.
+    Table,
+    /// `per (a, b)`.
+    Columns(Vec<ColumnRef>),
+}
+
+/// A column's name, or a set of them.
+#[derive(Clone, Debug)]
+pub enum ColumnRef {
+    /// One column.
+    Name(String, Span),
+    /// A set.
+    Set(ColumnSet),
+}
+
+/// A set of columns: `each number except litres`.
+#[derive(Clone, Debug)]
+pub struct ColumnSet {
+    /// Which columns.
+    pub of: SetOf,
+    /// Columns left out.
+    pub except: Vec<(String, Span)>,
+    /// Where it stands.
+    pub span: Span,
+}
+
+/// Which columns a set takes.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[allow(missing_docs)]
+pub enum SetOf {
+    All,
+    Number,
+    Text,
+    Date,
+    Bool,
+    /// A pattern with `*` and `?`.
+    Like(String),
+    /// A regular expression.
+    Matching(String),
+    /// Positions, from 1, both ends included.
+    Positions(usize, usize),
+    /// Names.
+    Names(Vec<String>),
+}
+
+impl Expr {
+    /// Makes an expression at a place.
+    pub fn new(kind: Kind, span: Span) -> Expr {
+        Expr { kind, span }
+    }
+
+    /// Calls `f` on each direct part.
+    pub fn for_each_part<'a>(&'a self, f: &mut dyn FnMut(&'a Expr)) {
+        match &self.kind {
+            Kind::Literal(_) | Kind::Name(_) | Kind::Parameter(_) | Kind::Each(_) => {}
+            Kind::Negate(x) | Kind::Not(x) | Kind::IsNull(x, _) | Kind::Per(x, _) => f(x),
+            Kind::Binary(_, a, b) | Kind::Like(a, b, _) | Kind::IsDistinct(a, b, _) | Kind::Where(a, b) => {
+                f(a);
+                f(b);
+            }
+            Kind::Between(a, b, c, _) => [a, b, c].into_iter().for_each(|x| f(x)),
+            Kind::In(x, list, _) => {
+                f(x);
+                list.iter().for_each(f);
+            }
+            Kind::Case(arms, otherwise) => {
+                for (condition, value) in arms {
+                    f(condition);
+                    f(value);
+                }
+                if let Some(x) = otherwise {
+                    f(x);
+                }
+            }
+            Kind::Call(_, args) => args.iter().for_each(f),
+            Kind::Cast(cast) => f(&cast.from),
+            Kind::Over(x, frame) => {
+                f(x);
+                frame.parts().into_iter().for_each(f);
+            }
+        }
+    }
+
+    /// Rebuilds the expression with each direct part replaced.
+    pub fn map_parts(&self, f: &mut dyn FnMut(&Expr) -> Expr) -> Expr {
+        let f = &mut |part: &Expr| deep::guarded(|| f(part));
+        let mut boxed = |x: &Expr| Box::new(f(x));
+        let kind = match &self.kind {
+            Kind::Literal(_) | Kind::Name(_) | Kind::Parameter(_) | Kind::Each(_) => self.kind.clone(),
+            Kind::Negate(x) => Kind::Negate(boxed(x)),
+            Kind::Not(x) => Kind::Not(boxed(x)),
+            Kind::IsNull(x, s) => Kind::IsNull(boxed(x), *s),
+            Kind::Per(x, keys) => Kind::Per(boxed(x), keys.clone()),
+            Kind::Binary(op, a, b) => Kind::Binary(*op, boxed(a), boxed(b)),
+            Kind::Like(a, b, s) => Kind::Like(boxed(a), boxed(b), *s),
+            Kind::IsDistinct(a, b, s) => Kind::IsDistinct(boxed(a), boxed(b), *s),
+            Kind::Where(a, b) => Kind::Where(boxed(a), boxed(b)),
+            Kind::Between(a, b, c, s) => Kind::Between(boxed(a), boxed(b), boxed(c), *s),
+            Kind::In(x, list, s) => Kind::In(boxed(x), list.iter().map(f).collect(), *s),
+            Kind::Case(arms, otherwise) => Kind::Case(
+                arms.iter().map(|(c, v)| (f(c), f(v))).collect(),
+                otherwise.as_ref().map(|x| Box::new(f(x))),
+            ),
+            Kind::Call(name, args) => Kind::Call(name.clone(), args.iter().map(f).collect()),
+            Kind::Over(x, frame) => Kind::Over(Box::new(f(x)), Box::new(frame.map(f))),
+            Kind::Cast(cast) => Kind::Cast(Box::new(Cast { from: f(&cast.from), ..(**cast).clone() })),
+        };
+        Expr { kind, span: self.span }
+    }
+
+    /// Adds the names of the columns that it uses, as they are written.
+    pub fn names(&self, into: &mut Vec<String>) {
+        if let Kind::Name(name) = &self.kind {
+            into.push(name.clone());
+        }
+        self.for_each_part(&mut |part| deep::guarded(|| part.names(into)));
+    }
+
+    /// The first column set in the expression.
+    pub fn first_set(&self) -> Option<&ColumnSet> {
+        if let Kind::Each(set) = &self.kind {
+            return Some(set);
+        }
+        let mut found = None;
+        self.for_each_part(&mut |part| {
+            if found.is_none() {
+                found = deep::guarded(|| part.first_set());
+            }
+        });
+        found
+    }
+}

@@ -1,0 +1,586 @@
+//! Names to columns, functions to kernels, silent conversions written out.
+//!
+//! A mistake is noted with its place and gives an expression of unknown type, which fits everywhere, so that
+//! one check finds them all without one mistake causing messages about the next.
+
+mod grouping;
+mod operators;
+mod window;
+
+use std::sync::Arc;
+
+use churn_core::error::nearest;
+use churn_core::names::name;
+use churn_core::{ColumnId, Error, ErrorKind, Field, Result, Scalar, SourceText, Span, Type, deep};
+
+pub use window::WindowPlace;
+
+use super::{Bound, Node, aggregates, cast, compare, fold, pattern, windows};
+use crate::ast::{Binary, Expr, Kind, Sense};
+use crate::expand::{Environment, unknown_column, with_present};
+use crate::functions::{self, Arguments, Complaint};
+
+/// Gives out column ids.
+#[derive(Clone, Debug, Default)]
+pub struct Ids(ColumnId);
+
+impl Ids {
+    /// A number that was not given before.
+    pub fn fresh(&mut self) -> ColumnId {
+        self.0 += 1;
+        self.0
+    }
+}
+
+/// An aggregate of a `group`, `total` or `per`.
+#[derive(Clone)]
+pub struct AggregateCall {
+    /// The column it makes.
+    pub field: Field,
+    /// As it is written.
+    pub text: String,
+    /// What computes it.
+    pub made: aggregates::Made,
+    /// The condition of `where (…)`.
+    pub only: Option<Bound>,
+}
+
+/// An aggregate beside each row, with the keys of the row's group.
+#[derive(Clone)]
+pub struct PerCall {
+    /// The columns by whose values rows are grouped.
+    pub keys: Vec<ColumnId>,
+    /// The aggregate.
+    pub call: AggregateCall,
+}
+
+/// What aggregates may do where an expression stands.
+#[allow(missing_docs, reason = "each variant's own line tells what its fields are")]
+pub enum Place<'a> {
+    /// None may stand here, not even with `per`; the text says why.
+    NoAggregates(&'static str),
+    /// One with `per` may.
+    Rows(&'a mut Vec<PerCall>),
+    /// Bare ones may, and window functions, each with a frame.
+    Window(&'a mut WindowPlace),
+    /// Bare ones may, and beside them only the keys.
+    Groups { keys: &'a [Field], calls: &'a mut Vec<AggregateCall> },
+}
+
+/// Literals in a list from which on they are looked up together.
+const LOOKED_UP: usize = 16;
+
+/// Binds the expressions of one step.
+pub struct Binder<'a> {
+    /// The text that places in errors point into.
+    pub source: &'a Arc<SourceText>,
+    /// Parameters and defined functions.
+    pub environment: &'a Environment,
+    /// The columns that names stand for.
+    pub fields: &'a [Field],
+    /// Where numbers of new columns come from.
+    pub ids: &'a mut Ids,
+    /// The mistakes found so far.
+    pub errors: &'a mut Vec<Error>,
+    /// What should be known before the run.
+    pub notes: &'a mut Vec<String>,
+    /// Whether a constant was worked out.
+    pub folded: &'a mut bool,
+}
+
+impl Binder<'_> {
+    /// Binds an expression; what is wrong with it is noted.
+    pub fn bind(&mut self, expr: &Expr, place: &mut Place<'_>) -> Bound {
+        let expanded = self.environment.expand(expr, self.source);
+        match expanded.and_then(|e| with_present(&e, self.fields, &[], self.source)) {
+            Ok(expanded) => {
+                let bound = self.expression(&expanded, place);
+                if bound.kind == Type::Interval {
+                    let what = "An interval is no value of a column.";
+                    return self
+                        .wrong(expr.span, Error::new(ErrorKind::Type, what).next("Add it to a date."));
+                }
+                bound
+            }
+            Err(error) => {
+                self.errors.push(error);
+                Bound::unknown()
+            }
+        }
+    }
+
+    /// Binds a condition.
+    pub fn condition(&mut self, expr: &Expr, place: &mut Place<'_>) -> Bound {
+        let bound = self.bind(expr, place);
+        if matches!(bound.kind, Type::Bool | Type::Unknown) {
+            return bound;
+        }
+        if bound.kind == Type::Null {
+            return cast::silently(bound, &Type::Bool).unwrap_or_else(Bound::unknown);
+        }
+        let what = format!("A condition is needed here, and this is {}.", bound.kind);
+        self.wrong(
+            expr.span,
+            Error::new(ErrorKind::Type, what).next("Compare it with something: litres > 0."),
+        )
+    }
+
+    /// The expression, or its value where it is the same in every row.
+    fn folded(&mut self, bound: Bound) -> Bound {
+        let was_literal = bound.as_literal().is_some();
+        let folded = fold::constant(bound);
+        *self.folded |= !was_literal && folded.as_literal().is_some();
+        folded
+    }
+
+    fn wrong(&mut self, span: Span, error: Error) -> Bound {
+        self.errors.push(error.at(self.source, span));
+        Bound::unknown()
+    }
+
+    fn type_error(&mut self, span: Span, what: String, next: &str) -> Bound {
+        let error = Error::new(ErrorKind::Type, what);
+        self.wrong(span, if next.is_empty() { error } else { error.next(next) })
+    }
+
+    fn expression(&mut self, expr: &Expr, place: &mut Place<'_>) -> Bound {
+        deep::guarded(|| self.expression_within(expr, place))
+    }
+
+    fn expression_within(&mut self, expr: &Expr, place: &mut Place<'_>) -> Bound {
+        let span = expr.span;
+        let bound = match &expr.kind {
+            Kind::Literal(value) => Bound::literal(value.clone()),
+            Kind::Name(column) => return self.column(column, span, place),
+            Kind::Parameter(parameter) => {
+                return self.wrong(
+                    span,
+                    Error::new(ErrorKind::Name, format!("There is no parameter ${parameter}.")),
+                );
+            }
+            Kind::Each(set) => {
+                let error = Error::new(ErrorKind::Check, format!("{set} cannot stand here."));
+                return self.wrong(
+                    span,
+                    error
+                        .why("A set makes one output for each column; here there is one.")
+                        .next("Name the column."),
+                );
+            }
+            Kind::Negate(x) => {
+                let x = self.expression(x, place);
+                self.negate(x, span)
+            }
+            Kind::Not(x) => {
+                let inner = self.expression(x, place);
+                match self.wanted(inner, &Type::Bool, x.span, "not") {
+                    Some(x) => functions::not(x),
+                    None => Bound::unknown(),
+                }
+            }
+            Kind::Binary(op @ (Binary::And | Binary::Or), a, b) => {
+                let (left, right) = (self.expression(a, place), self.expression(b, place));
+                let left = self.wanted(left, &Type::Bool, a.span, op.symbol());
+                let right = self.wanted(right, &Type::Bool, b.span, op.symbol());
+                let (Some(left), Some(right)) = (left, right) else { return Bound::unknown() };
+                let (left, right) = (Box::new(left), Box::new(right));
+                let node = if *op == Binary::And { Node::And(left, right) } else { Node::Or(left, right) };
+                Bound { node, kind: Type::Bool }
+            }
+            Kind::Binary(op, a, b) => {
+                let left = self.expression(a, place);
+                let right =
+                    if op.is_comparison() { self.compared(b, place) } else { self.expression(b, place) };
+                if left.kind == Type::Unknown || right.kind == Type::Unknown {
+                    return Bound::unknown();
+                }
+                if op.is_comparison() {
+                    self.compared_with_null(*op, (a, &left), (b, &right));
+                    self.comparison(*op, left, right, span)
+                } else {
+                    self.arithmetic(*op, left, right, span)
+                }
+            }
+            Kind::Between(x, low, high, sense) => {
+                let value = self.expression(x, place);
+                let low = self.expression(low, place);
+                let high = self.expression(high, place);
+                let both = Bound::using(value, |value| {
+                    let above = self.comparison(Binary::GreaterEqual, value.clone(), low, span);
+                    let below = self.comparison(Binary::LessEqual, value, high, span);
+                    Bound { node: Node::And(Box::new(above), Box::new(below)), kind: Type::Bool }
+                });
+                negated(both, *sense)
+            }
+            Kind::In(x, list, sense) => {
+                let value = self.expression(x, place);
+                let within = Bound::using(value, |value| self.within(&value, list, place));
+                negated(within, *sense)
+            }
+            Kind::Like(x, wanted, sense) => {
+                let values = vec![self.expression(x, place), self.expression(wanted, place)];
+                let args = Arguments { name: "like", usage: "x like 'F%'", values };
+                let spans = [x.span, wanted.span];
+                let like = self.complained(functions::like(args), span, &spans);
+                negated(like, *sense)
+            }
+            Kind::IsNull(x, sense) => negated(functions::is_null(self.expression(x, place)), *sense),
+            Kind::IsDistinct(a, b, sense) => {
+                let (left, right) = (self.expression(a, place), self.expression(b, place));
+                match self.united(left, right, span) {
+                    None => Bound::unknown(),
+                    Some((left, right, kind)) => {
+                        let args = Arguments {
+                            name: "is distinct from",
+                            usage: "a is distinct from b",
+                            values: vec![left, right],
+                        };
+                        let distinct = args.call(Type::Bool, move |args, rows, _| {
+                            let (a, b) = (functions::arg(args, 0), functions::arg(args, 1));
+                            Ok(compare::is_distinct(&kind, &a, &b, rows))
+                        });
+                        negated(distinct, *sense)
+                    }
+                }
+            }
+            Kind::Case(arms, otherwise) => return self.case(arms, otherwise.as_deref(), place),
+            Kind::Call(function, args) => return self.call(function, args, span, place),
+            Kind::Cast(inner) => {
+                let from = self.expression(&inner.from, place);
+                self.cast(from, inner, span)
+            }
+            Kind::Where(..) => return self.aggregate(expr, place),
+            Kind::Over(call, frame) => return self.over(call, frame, span, place),
+            Kind::Per(aggregate, keys) => return self.per(aggregate, keys, span, place),
+        };
+        self.folded(bound)
+    }
+
+    /// Whether a value is one of a list: many literals of its type are looked up together, and others are compared one
+    /// by one.
+    fn within(&mut self, value: &Bound, list: &[Expr], place: &mut Place<'_>) -> Bound {
+        let mut any: Vec<Bound> = Vec::new();
+        let mut members: Vec<Scalar> = Vec::new();
+        for item in list {
+            let other = self.compared(item, place);
+            let stand_in = Bound { node: Node::Local(0), kind: value.kind.clone() };
+            let Some((_, other, kind)) = self.united(stand_in, other, item.span) else {
+                return Bound::unknown();
+            };
+            let other = self.folded(other);
+            match other.as_literal() {
+                Some(literal) if list.len() >= LOOKED_UP && kind == value.kind && !literal.is_null() => {
+                    members.push(literal.clone());
+                }
+                _ => any.push(self.comparison(Binary::Equal, value.clone(), other, item.span)),
+            }
+        }
+        if !members.is_empty() {
+            any.push(functions::is_member(value.clone(), &members));
+        }
+        let or = |a: Bound, b: Bound| Bound { node: Node::Or(Box::new(a), Box::new(b)), kind: Type::Bool };
+        while any.len() > 64 {
+            let mut rest = any.into_iter();
+            any = std::iter::from_fn(|| {
+                let left = rest.next()?;
+                Some(match rest.next() {
+                    Some(right) => or(left, right),
+                    None => left,
+                })
+            })
+            .collect();
+        }
+        any.into_iter().reduce(or).unwrap_or_else(Bound::unknown)
+    }
+
+    /// Notes a comparison with a null that is written there: it is never true.
+    fn compared_with_null(&mut self, op: Binary, a: (&Expr, &Bound), b: (&Expr, &Bound)) {
+        let is_null = |side: (&Expr, &Bound)| matches!(side.0.kind, Kind::Literal(Scalar::Null));
+        let other = match (is_null(a), is_null(b)) {
+            (true, false) => b.0,
+            (false, true) => a.0,
+            _ => return,
+        };
+        let not = if op == Binary::NotEqual { "not " } else { "" };
+        let note = format!(
+            "Nothing equals null: {} {} null is true of no row. Write {other} is {not}null.",
+            other,
+            op.symbol()
+        );
+        if !self.notes.contains(&note) {
+            self.notes.push(note);
+        }
+    }
+
+    /// Binds what a column is compared with: often a text that lacks its quotes.
+    fn compared(&mut self, expr: &Expr, place: &mut Place<'_>) -> Bound {
+        if let Kind::Name(column) = &expr.kind
+            && !matches!(place, Place::Groups { .. })
+            && nearest(column, self.fields.iter().map(|f| f.name.as_str())).is_none()
+        {
+            let text = Scalar::Text(column.to_owned());
+            let error = unknown_column(column, self.fields, self.source, expr.span);
+            return self.wrong(
+                expr.span,
+                error.next(format!("If it is a text, it stands in single quotes: {text}.")),
+            );
+        }
+        self.expression(expr, place)
+    }
+
+    fn column(&mut self, column: &str, span: Span, place: &Place<'_>) -> Bound {
+        if let Place::Groups { keys, .. } = place {
+            if let Some(key) = keys.iter().find(|f| f.name == column) {
+                return Bound::column(key);
+            }
+            if self.fields.iter().any(|f| f.name == column) {
+                let what = format!("{} is neither a key nor inside an aggregate.", name(column));
+                let error = Error::new(ErrorKind::Check, what)
+                    .why("A group has many rows, and so many values of it.")
+                    .next(format!(
+                        "Take one of them, such as max({0}) or first({0}), or make it a key.",
+                        name(column)
+                    ));
+                return self.wrong(span, error);
+            }
+        }
+        match self.fields.iter().find(|f| f.name == column) {
+            Some(field) => Bound::column(field),
+            None => {
+                let mut error = unknown_column(column, self.fields, self.source, span);
+                if functions::find(column).is_some() || aggregates::find(column).is_some() {
+                    error = error.next(format!("{column} is a function: write {column}(…)."));
+                }
+                self.wrong(span, error)
+            }
+        }
+    }
+
+    /// The value turned silently into a type, or a note.
+    fn wanted(&mut self, bound: Bound, kind: &Type, span: Span, by: &str) -> Option<Bound> {
+        if bound.kind == Type::Unknown {
+            return None;
+        }
+        let found = bound.kind.clone();
+        let converted = cast::silently(bound, kind);
+        if converted.is_none() {
+            let need = if *kind == Type::Bool { "conditions".to_owned() } else { kind.to_string() };
+            self.type_error(span, format!("{by} needs {need}, and this is {found}."), "");
+        }
+        converted
+    }
+
+    /// Both sides in the one type they share; a text literal beside a date is read as one.
+    fn united(&mut self, a: Bound, b: Bound, span: Span) -> Option<(Bound, Bound, Type)> {
+        if a.kind == Type::Unknown || b.kind == Type::Unknown {
+            return None;
+        }
+        let a = self.dated(a, &b.kind.clone(), span)?;
+        let b = self.dated(b, &a.kind.clone(), span)?;
+        let Some(shared) = a.kind.common_type(&b.kind) else {
+            let mut next = String::new();
+            if a.kind == Type::Text || b.kind == Type::Text {
+                let other = if a.kind == Type::Text { &b.kind } else { &a.kind };
+                next = format!(
+                    "Turn the text into one: cast(… as {other}), or the other into text: cast(… as text)."
+                );
+            }
+            self.type_error(span, format!("{} and {} do not compare.", a.kind, b.kind), &next);
+            return None;
+        };
+        let shared = if shared == Type::Null { Type::Bool } else { shared };
+        Some((cast::silently(a, &shared)?, cast::silently(b, &shared)?, shared))
+    }
+
+    /// A text literal beside a date, time or timestamp, read as one.
+    fn dated(&mut self, bound: Bound, other: &Type, span: Span) -> Option<Bound> {
+        let Some(Scalar::Text(text)) = bound.as_literal() else { return Some(bound) };
+        if !other.is_temporal() {
+            return Some(bound);
+        }
+        let read = match (cast::dated_literal(text, other), other) {
+            (Some(value), _) => Some(value),
+            // A moment beside a date: the date is compared at its midnight.
+            (None, Type::Date) => cast::dated_literal(text, &Type::Timestamp),
+            (None, _) => None,
+        };
+        if read.is_none() {
+            let example = if *other == Type::Time { "'06:30:00'" } else { "'2026-03-01'" };
+            let what = format!("'{text}' is not a {other} of the calendar.");
+            self.type_error(span, what, &format!("Write it as in {example}."));
+        }
+        read.map(Bound::literal)
+    }
+
+    fn comparison(&mut self, op: Binary, a: Bound, b: Bound, span: Span) -> Bound {
+        match self.united(a, b, span) {
+            Some((a, b, kind)) => self.folded(functions::compare(op, kind, a, b)),
+            None => Bound::unknown(),
+        }
+    }
+
+    fn case(&mut self, arms: &[(Expr, Expr)], otherwise: Option<&Expr>, place: &mut Place<'_>) -> Bound {
+        let mut conditions = Vec::new();
+        let mut values = Vec::new();
+        for (condition, value) in arms {
+            let bound = self.expression(condition, place);
+            conditions.push(self.wanted(bound, &Type::Bool, condition.span, "when"));
+            values.push((self.expression(value, place), value.span));
+        }
+        if let Some(value) = otherwise {
+            values.push((self.expression(value, place), value.span));
+        }
+        let spans: Vec<Span> = values.iter().map(|(_, span)| *span).collect();
+        let mut args = Arguments {
+            name: "case",
+            usage: "case when c then a else b end",
+            values: values.into_iter().map(|(v, _)| v).collect(),
+        };
+        if args.values.iter().any(|v| v.kind == Type::Unknown) {
+            return Bound::unknown();
+        }
+        let kind = match args.common_type() {
+            Ok(kind) => kind,
+            Err(complaint) => {
+                let error = complaint_error(complaint, spans.first().copied().unwrap_or_default(), &spans);
+                let place = spans.first().copied().unwrap_or_default();
+                return self.wrong(place, error(self.source));
+            }
+        };
+        let Some(conditions) = conditions.into_iter().collect::<Option<Vec<Bound>>>() else {
+            return Bound::unknown();
+        };
+        let last = if otherwise.is_some() { args.values.pop().map(Box::new) } else { None };
+        Bound { node: Node::Case(conditions.into_iter().zip(args.values).collect(), last), kind }
+    }
+
+    fn cast(&mut self, from: Bound, cast: &crate::ast::Cast, span: Span) -> Bound {
+        if from.kind == Type::Unknown {
+            return from;
+        }
+        if !cast::is_possible(&from.kind, &cast.to) {
+            let what = format!("{} cannot be cast to {}.", from.kind, cast.to);
+            return self.type_error(span, what, "");
+        }
+        if let Some(format) = &cast.format {
+            let dated = |kind: &Type| kind.is_temporal();
+            let fits =
+                (from.kind == Type::Text && dated(&cast.to)) || (cast.to == Type::Text && dated(&from.kind));
+            if !fits {
+                let what = format!("A format does not go with a cast from {} to {}.", from.kind, cast.to);
+                return self.type_error(span, what, "It goes between text and date, time or timestamp.");
+            }
+            if let Some(fault) = pattern::fault(format) {
+                let what = format!("'{format}' is not a pattern of dates.");
+                return self.type_error(span, what, &format!("It cannot be used: {fault}."));
+            }
+        }
+        cast::explicitly(from, &cast.to, cast.format.clone(), cast.lenient)
+    }
+
+    fn call(&mut self, function: &str, args: &[Expr], span: Span, place: &mut Place<'_>) -> Bound {
+        if aggregates::find(function).is_some() {
+            let call = Expr::new(Kind::Call(function.to_owned(), args.to_vec()), span);
+            return self.aggregate(&call, place);
+        }
+        if windows::find(function).is_some() {
+            let call = Expr::new(Kind::Call(function.to_owned(), args.to_vec()), span);
+            if let Place::Window(_) = place {
+                return self.window_call(&call, None, span, place);
+            }
+            let error = Error::new(ErrorKind::Check, format!("{function} stands only in a window step."))
+                .why("It looks at the rows around a row, and needs to know which and in what order.");
+            return self
+                .wrong(span, error.next(format!("Write: window by farm order by collected_on: {call}")));
+        }
+        let Some(found) = functions::find(function) else {
+            return self.unknown_function(function, span);
+        };
+        let mut values = Vec::new();
+        for (i, arg) in args.iter().enumerate() {
+            // The unit of start_of is a word, not a column.
+            let unit = match &arg.kind {
+                Kind::Name(word) if i == 0 && function == "start_of" => Some(word),
+                _ => None,
+            };
+            values.push(match unit {
+                Some(word) => Bound::literal(Scalar::Text(word.clone())),
+                None => self.expression(arg, place),
+            });
+        }
+        if values.iter().any(|v| v.kind == Type::Unknown) {
+            return Bound::unknown();
+        }
+        if let Some(i) = values.iter().position(|v| v.kind == Type::Interval) {
+            let at = args.get(i).map_or(span, |a| a.span);
+            return self.type_error(at, format!("{function} takes no interval."), "");
+        }
+        let spans: Vec<Span> = args.iter().map(|a| a.span).collect();
+        let made = (found.bind)(Arguments { name: found.name, usage: found.usage, values });
+        {
+            let bound = self.complained(made, span, &spans);
+            self.folded(bound)
+        }
+    }
+
+    fn unknown_function(&mut self, function: &str, span: Span) -> Bound {
+        let error = Error::new(ErrorKind::Name, format!("There is no function {function}."));
+        let known = functions::all()
+            .map(|f| f.name)
+            .chain(aggregates::all().map(|a| a.name))
+            .chain(windows::all().map(|w| w.name))
+            .chain(self.environment.defines.keys().map(String::as_str));
+        let near = other_name(function).or_else(|| nearest(function, known));
+        let error = match near {
+            Some(near) => error.next(format!("Did you mean {near}?")),
+            None => error.next("churn help functions lists them all."),
+        };
+        self.wrong(Span { end: span.start + function.len(), ..span }, error)
+    }
+
+    fn complained(&mut self, made: Result<Bound, Complaint>, span: Span, spans: &[Span]) -> Bound {
+        match made {
+            Ok(bound) => bound,
+            Err(complaint) => {
+                let error = complaint_error(complaint, span, spans)(self.source);
+                self.errors.push(error);
+                Bound::unknown()
+            }
+        }
+    }
+}
+
+fn negated(bound: Bound, sense: Sense) -> Bound {
+    if sense == Sense::Not && bound.kind != Type::Unknown { functions::not(bound) } else { bound }
+}
+
+/// A function's complaint as an error at the place of the argument it is about.
+fn complaint_error(complaint: Complaint, call: Span, args: &[Span]) -> impl Fn(&Arc<SourceText>) -> Error {
+    let span = complaint.argument.and_then(|i| args.get(i)).copied().unwrap_or(call);
+    move |source| {
+        let error = Error::new(ErrorKind::Type, complaint.what.clone()).at(source, span);
+        match &complaint.next {
+            Some(next) => error.next(next.clone()),
+            None => error,
+        }
+    }
+}
+
+/// What other languages call our functions.
+fn other_name(function: &str) -> Option<&'static str> {
+    Some(match function {
+        "avg" | "average" => "mean",
+        "std" | "stdev" | "sd" => "stddev",
+        "var" => "variance",
+        "len" => "length",
+        "substr" => "substring",
+        "strip" => "trim",
+        "ceiling" => "ceil",
+        "pow" => "power",
+        "log" => "ln",
+        "ifnull" | "isnull" => "coalesce",
+        "trunc" => "start_of",
+        "percentile" => "quantile",
+        _ => return None,
+    })
+}

@@ -1,0 +1,170 @@
+//! Arithmetic, its types, and dates moved by intervals.
+
+use churn_core::{Column, Events, Interval, Scalar, Span, Type};
+
+use super::Binder;
+use crate::ast::Binary;
+use crate::functions::{self, Arguments};
+use crate::{Bound, arithmetic, cast};
+
+impl Binder<'_> {
+    pub(super) fn negate(&mut self, x: Bound, span: Span) -> Bound {
+        match (&x.kind, x.as_literal()) {
+            (Type::Unknown, _) => x,
+            (_, Some(Scalar::Interval(i))) => Bound::literal(Scalar::Interval(Interval {
+                months: -i.months,
+                days: -i.days,
+                micros: -i.micros,
+            })),
+            (Type::Null, _) => Bound { node: x.node, kind: Type::Float },
+            (kind, _) if kind.is_number() => {
+                let kind = kind.clone();
+                let result = kind.clone();
+                let args = Arguments { name: "-", usage: "-x", values: vec![x] };
+                let kernel = move |args: &[Column], rows: usize, events: &mut Events| {
+                    arithmetic::negate(&kind, &functions::arg(args, 0), rows, events)
+                };
+                if result == Type::Float {
+                    args.call(result, kernel)
+                } else {
+                    args.fallible_call(result, kernel)
+                }
+            }
+            (kind, _) => {
+                let what = format!("- needs a number, and this is {kind}.");
+                self.type_error(span, what, "")
+            }
+        }
+    }
+
+    pub(super) fn arithmetic(&mut self, op: Binary, a: Bound, b: Bound, span: Span) -> Bound {
+        use Type::{Date, Float, Int, Interval, Text, Time, Timestamp};
+        let (left, right) = (a.kind.clone(), b.kind.clone());
+        let symbol = op.symbol();
+        let two = |a, b| Arguments { name: symbol, usage: "a + b", values: vec![a, b] };
+        let arg = functions::arg;
+        match (op, &left, &right) {
+            (Binary::Concat, _, _) => {
+                let (Some(a), Some(b)) = (cast::silently(a, &Text), cast::silently(b, &Text)) else {
+                    let kind = if left == Text { right } else { left };
+                    return self.type_error(
+                        span,
+                        format!("|| joins texts, and this is {kind}."),
+                        "Turn it into text: cast(… as text).",
+                    );
+                };
+                two(a, b)
+                    .call(Text, move |args, rows, _| arithmetic::concat(&arg(args, 0), &arg(args, 1), rows))
+            }
+            (Binary::Subtract, Date, Date) => two(a, b).call(Int, move |args, rows, _| {
+                Ok(arithmetic::days_between(&arg(args, 0), &arg(args, 1), rows))
+            }),
+            (Binary::Subtract, Date | Timestamp, Date | Timestamp) => {
+                let (Some(a), Some(b)) = (cast::silently(a, &Timestamp), cast::silently(b, &Timestamp))
+                else {
+                    return Bound::unknown();
+                };
+                two(a, b).call(Float, move |args, rows, _| {
+                    Ok(arithmetic::seconds_between(&arg(args, 0), &arg(args, 1), rows))
+                })
+            }
+            (Binary::Add | Binary::Subtract, Date | Timestamp, Interval) => self.shifted(op, a, &b),
+            (Binary::Add, Interval, Date | Timestamp) => self.shifted(op, b, &a),
+            (_, Date | Time | Timestamp, kind) | (_, kind, Date | Time | Timestamp) if kind.is_number() => {
+                let what = format!("{left} {symbol} {right} means nothing.");
+                self.type_error(span, what, "Days are added as an interval: collected_on + interval '7' day.")
+            }
+            _ => self.numeric(op, a, b, span),
+        }
+    }
+
+    fn numeric(&mut self, op: Binary, a: Bound, b: Bound, span: Span) -> Bound {
+        let symbol = op.symbol();
+        let arg = functions::arg;
+        let is_number = |kind: &Type| kind.is_number() || *kind == Type::Null;
+        if !is_number(&a.kind) || !is_number(&b.kind) {
+            let other = if is_number(&a.kind) { &b.kind } else { &a.kind };
+            let next = match (op, other) {
+                (Binary::Add, Type::Text) => {
+                    "Texts are joined with ||; a number in a text is cast(… as float)."
+                }
+                (_, Type::Text) => "Turn the text into a number: cast(… as float).",
+                _ => "",
+            };
+            return self.type_error(span, format!("{symbol} needs numbers, and this is {other}."), next);
+        }
+        let shared = match (op, a.kind.common_type(&b.kind)) {
+            (Binary::Divide, _) => Type::Float,
+            (_, Some(Type::Null)) => Type::Int,
+            (_, Some(kind)) => kind,
+            (_, None) => Type::Float,
+        };
+        let (left, right, kind) = match (op, &shared, &a.kind, &b.kind) {
+            (Binary::Div, kind, _, _) if *kind != Type::Int => {
+                let what = "div divides whole numbers.".to_owned();
+                return self.type_error(span, what, "For the whole part of a division write floor(a / b).");
+            }
+            // The product of decimals has the digits of both; each keeps its own scale.
+            (Binary::Multiply, Type::Decimal(..), ka, kb) => {
+                let digits = |k: &Type| if let Type::Decimal(p, s) = k { (*p, *s) } else { (19, 0) };
+                let ((p, s), (q, r)) = (digits(ka), digits(kb));
+                (Type::Decimal(p, s), Type::Decimal(q, r), Type::Decimal((p + q).min(38), s + r))
+            }
+            (Binary::Add | Binary::Subtract, Type::Decimal(p, s), _, _) => {
+                let wide = Type::Decimal((*p + 1).min(38), *s);
+                (wide.clone(), wide.clone(), wide)
+            }
+            (Binary::Mod, Type::Decimal(..), _, _) => (Type::Float, Type::Float, Type::Float),
+            (_, kind, _, _) => (kind.clone(), kind.clone(), kind.clone()),
+        };
+        let convert = |bound: Bound, kind: &Type| {
+            if bound.kind == *kind {
+                return bound;
+            }
+            cast::silently(bound.clone(), kind).unwrap_or_else(|| cast::explicitly(bound, kind, None, false))
+        };
+        let values = vec![convert(a, &left), convert(b, &right)];
+        let args = Arguments { name: symbol, usage: "a + b", values };
+        let result = kind.clone();
+        match kind {
+            Type::Int => args.fallible_call(result, move |args, rows, events| {
+                arithmetic::ints(op, &arg(args, 0), &arg(args, 1), rows, events)
+            }),
+            Type::Decimal(..) => args.fallible_call(result, move |args, rows, _| {
+                arithmetic::decimal(op, &kind, &arg(args, 0), &arg(args, 1), rows)
+            }),
+            _ => {
+                let kernel = move |args: &[Column], rows: usize, events: &mut Events| {
+                    Ok(arithmetic::floats(op, &arg(args, 0), &arg(args, 1), rows, events))
+                };
+                let divides = matches!(op, Binary::Divide | Binary::Mod);
+                // A division by a number that is not zero can do no harm.
+                let safe =
+                    args.values.get(1).and_then(Bound::as_literal).is_some_and(|v| *v != Scalar::Float(0.0));
+                if divides && !safe { args.fallible_call(result, kernel) } else { args.call(result, kernel) }
+            }
+        }
+    }
+
+    /// A date or timestamp moved by an interval.
+    fn shifted(&mut self, op: Binary, x: Bound, by: &Bound) -> Bound {
+        let Some(Scalar::Interval(by)) = by.as_literal() else { return Bound::unknown() };
+        let by = if op == Binary::Subtract {
+            Interval { months: -by.months, days: -by.days, micros: -by.micros }
+        } else {
+            *by
+        };
+        // A date moved by hours is a moment of a day.
+        let kind = if by.micros == 0 { x.kind.clone() } else { Type::Timestamp };
+        let Some(x) = cast::silently(x, &kind) else { return Bound::unknown() };
+        let result = kind.clone();
+        let args = Arguments { name: op.symbol(), usage: "x + interval", values: vec![x] };
+        args.fallible_call(result, move |args, rows, events| {
+            let x = functions::arg(args, 0);
+            Ok(match kind {
+                Type::Date => arithmetic::shift_dates(&x, by, rows, events),
+                _ => arithmetic::shift_timestamps(&x, by, rows, events),
+            })
+        })
+    }
+}

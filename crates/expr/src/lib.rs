@@ -1,0 +1,44 @@
+//! Expressions: the tree as written, its check against names and types, and its evaluation by columns.
+//!
+//! | module | what it holds |
+//! | --- | --- |
+//! | `ast`, `build`, `print` | the tree as written, built in Rust, and back into text |
+//! | `dictionary` | what is worked out once for each value of a dictionary |
+//! | `expand` | parameters, defined functions and column sets put in their places |
+//! | `bind` | names to columns, functions to kernels, silent conversions written out |
+//! | `bound` | the checked tree and its evaluation |
+//! | `functions` | the catalogue of scalar functions |
+//! | `aggregates` | the catalogue of aggregates |
+//! | `windows` | the catalogue of window functions, and frames |
+
+#![forbid(unsafe_code)]
+
+pub mod aggregates;
+pub mod arithmetic;
+pub mod ast;
+pub mod bind;
+pub mod bound;
+mod build;
+pub mod cast;
+pub mod compare;
+pub mod dictionary;
+pub mod expand;
+pub mod fold;
+pub mod functions;
+mod logic;
+pub mod pattern;
+mod print;
+pub mod windows;
+
+use churn_core::{Scalar, Type};
+
+pub use ast::Expr;
+pub use bound::{Bound, Node};
+pub use build::{
+    Named, column, count, count_distinct, first, last, lit, max, mean, median, min, stddev, sum,
+};
+
+/// The value converted silently; `None` if its type does not turn into `to`.
+pub fn converted(value: &Scalar, to: &Type) -> Option<Scalar> {
+    cast::convert(value, to, None)
+}

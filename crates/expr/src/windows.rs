@@ -1,0 +1,253 @@
+//! The catalogue of window functions, and the frames of rows that functions see.
+//!
+//! A window function is one line in [`ALL`]: how it is called, and the [`Task`] that it becomes.
+
+use std::ops::Range;
+
+use churn_core::{Field, Interval, Scalar, Type};
+
+use super::aggregates::Made;
+use super::functions::{Arguments, Complaint};
+use super::{Bound, cast};
+
+/// A function of the rows around a row.
+pub struct WindowFunction {
+    /// Its name in the language.
+    pub name: &'static str,
+    /// How it is called.
+    pub usage: &'static str,
+    /// What it gives, in a sentence.
+    pub summary: &'static str,
+    /// Whether it means nothing without `order by`.
+    pub needs_order: bool,
+    /// Whether it takes a frame.
+    pub takes_frame: bool,
+    bind: fn(&mut Arguments) -> Result<(Task, Type), Complaint>,
+}
+
+/// What is worked out for each row.
+#[derive(Clone)]
+pub enum Task {
+    /// An aggregate over the frame.
+    Aggregate(Made),
+    /// The row's number in its partition, from 1.
+    RowNumber,
+    /// One more than the number of rows before the row's peers.
+    Rank,
+    /// The number of different values so far.
+    DenseRank,
+    /// The rank, from 0 to 1.
+    PercentRank,
+    /// The share of rows up to the row's last peer.
+    CumeDist,
+    /// The number of the row's part, of so many of equal size.
+    Ntile(usize),
+    /// The value so many rows on; the second argument, if there is one, where there is no such row.
+    Shift(i64),
+    /// The value of a row of the frame.
+    Nth(Nth),
+}
+
+/// Which row of a frame.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Nth {
+    /// The first value of the frame.
+    First,
+    /// The last value of the frame.
+    Last,
+    /// From 1.
+    At(usize),
+}
+
+impl Nth {
+    /// The row of a frame; none if it is not in there.
+    pub fn of(self, frame: Range<usize>) -> Option<usize> {
+        let place = match self {
+            Nth::First => frame.start,
+            Nth::Last => frame.end.checked_sub(1)?,
+            Nth::At(n) => frame.start.checked_add(n - 1)?,
+        };
+        frame.contains(&place).then_some(place)
+    }
+}
+
+/// Every window function that is not an aggregate.
+pub const ALL: &[WindowFunction] = &[
+    plain("lag", "lag(x [, n [, default]])", "The value n rows before, one if n is left out.", |args| {
+        shift(args, -1)
+    }),
+    plain("lead", "lead(x [, n [, default]])", "The value n rows on, one if n is left out.", |args| {
+        shift(args, 1)
+    }),
+    plain("row_number", "row_number()", "The row's place in its partition, from 1.", |args| {
+        none(args, Task::RowNumber)
+    }),
+    ranked("rank", "rank()", "One more than the number of rows before it; equal rows share it.", |args| {
+        none(args, Task::Rank)
+    }),
+    ranked("dense_rank", "dense_rank()", "As rank, without gaps behind equal rows.", |args| {
+        none(args, Task::DenseRank)
+    }),
+    ranked("percent_rank", "percent_rank()", "The rank from 0 to 1: (rank - 1) / (rows - 1).", |args| {
+        float(args, Task::PercentRank)
+    }),
+    ranked("cume_dist", "cume_dist()", "The share of rows up to this one and those equal to it.", |args| {
+        float(args, Task::CumeDist)
+    }),
+    plain(
+        "ntile",
+        "ntile(n)",
+        "The number, from 1 to n, of the part that the row is in, of n parts about as large.",
+        |args| {
+            args.count(1..=1)?;
+            let parts = positive(args, 0, "The number of parts is a whole number from 1.")?;
+            args.values.clear();
+            Ok((Task::Ntile(parts), Type::Int))
+        },
+    ),
+    framed("first_value", "first_value(x)", "The value of the frame's first row.", |args| {
+        nth(args, Nth::First)
+    }),
+    framed("last_value", "last_value(x)", "The value of the frame's last row.", |args| nth(args, Nth::Last)),
+    framed("nth_value", "nth_value(x, n)", "The value of the frame's n-th row, from 1.", |args| {
+        args.count(2..=2)?;
+        let n = positive(args, 1, "The place is a whole number from 1.")?;
+        args.values.truncate(1);
+        nth(args, Nth::At(n))
+    }),
+];
+
+type Bind = fn(&mut Arguments) -> Result<(Task, Type), Complaint>;
+
+const fn plain(name: &'static str, usage: &'static str, summary: &'static str, bind: Bind) -> WindowFunction {
+    WindowFunction { name, usage, summary, needs_order: false, takes_frame: false, bind }
+}
+
+const fn ranked(
+    name: &'static str,
+    usage: &'static str,
+    summary: &'static str,
+    bind: Bind,
+) -> WindowFunction {
+    WindowFunction { needs_order: true, ..plain(name, usage, summary, bind) }
+}
+
+const fn framed(
+    name: &'static str,
+    usage: &'static str,
+    summary: &'static str,
+    bind: Bind,
+) -> WindowFunction {
+    WindowFunction { takes_frame: true, ..plain(name, usage, summary, bind) }
+}
+
+/// Finds a window function by its name.
+pub fn find(name: &str) -> Option<&'static WindowFunction> {
+    ALL.iter().find(|f| f.name == name)
+}
+
+/// All window functions that are not aggregates.
+pub fn all() -> impl Iterator<Item = &'static WindowFunction> {
+    ALL.iter()
+}
+
+impl WindowFunction {
+    /// Checks the arguments: what becomes of them, and the type of the result.
+    pub(crate) fn bound(&self, args: &mut Arguments) -> Result<(Task, Type), Complaint> {
+        (self.bind)(args)
+    }
+}
+
+fn none(args: &Arguments, task: Task) -> Result<(Task, Type), Complaint> {
+    args.count(0..=0)?;
+    Ok((task, Type::Int))
+}
+
+fn float(args: &Arguments, task: Task) -> Result<(Task, Type), Complaint> {
+    args.count(0..=0)?;
+    Ok((task, Type::Float))
+}
+
+fn nth(args: &Arguments, which: Nth) -> Result<(Task, Type), Complaint> {
+    args.count(1..=1)?;
+    Ok((Task::Nth(which), args.kind(0)))
+}
+
+fn positive(args: &Arguments, place: usize, what: &str) -> Result<usize, Complaint> {
+    match args.values.get(place).and_then(Bound::as_literal) {
+        Some(Scalar::Int(n @ 1..)) => usize::try_from(*n).map_err(|_| Complaint::new(place, what)),
+        _ => Err(Complaint::new(place, what)),
+    }
+}
+
+fn shift(args: &mut Arguments, direction: i64) -> Result<(Task, Type), Complaint> {
+    args.count(1..=3)?;
+    let rows = match args.values.get(1).map(Bound::as_literal) {
+        None => 1,
+        Some(Some(Scalar::Int(n @ 0..))) => *n,
+        Some(_) => return Err(Complaint::new(1, "The number of rows is a whole number, 0 or more.")),
+    };
+    let kind = args.kind(0);
+    if args.values.len() == 3 {
+        let default = args.values.get(2).cloned().and_then(|default| cast::silently(default, &kind));
+        let Some(default) = default else {
+            return Err(Complaint::new(2, format!("The default is {}, and the value {kind}.", args.kind(2))));
+        };
+        args.values.truncate(1);
+        args.values.push(default);
+    } else {
+        args.values.truncate(1);
+    }
+    Ok((Task::Shift(direction * rows), kind))
+}
+
+/// The rows of a partition that a function sees from a row.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Frame {
+    /// All of them.
+    Partition,
+    /// From so many rows on to so many rows on, this one being 0; `None` is the partition's end.
+    Rows(Option<i64>, Option<i64>),
+    /// By the distance of the first order key.
+    Range(Limit, Limit),
+}
+
+/// An end of a frame that is measured by the key.
+#[derive(Clone, Debug, PartialEq)]
+#[allow(missing_docs, reason = "each variant's own line tells what its fields are")]
+pub enum Limit {
+    /// The partition's end.
+    Unbounded,
+    /// The rows with this row's key.
+    Current,
+    /// So far before or after in the order; `open` if rows right there are not in the frame.
+    Distance { by: Distance, later: bool, open: bool },
+}
+
+/// How far keys may lie apart.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub enum Distance {
+    /// A whole number.
+    Int(i64),
+    /// A float.
+    Float(f64),
+    /// A span of time.
+    Interval(Interval),
+}
+
+/// A call in a window: the column that it makes and what it is made of.
+#[derive(Clone)]
+pub struct WindowCall {
+    /// The column that it gives.
+    pub field: Field,
+    /// As it is written.
+    pub(crate) text: String,
+    /// What is computed.
+    pub task: Task,
+    /// The arguments.
+    pub args: Vec<Bound>,
+    /// The condition of `where (…)`.
+    pub only: Option<Bound>,
+    /// The rows that it is computed over.
+    pub frame: Frame,
+}

@@ -1,0 +1,283 @@
+//! Arrow files and streams as one table, united by name.
+//!
+//! A file's batches are found through its footer; the worker that takes one reads its bytes, and its columns
+//! are parts of them. A stream has no footer and is read in order.
+
+use std::fs::File;
+use std::io::BufReader;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, PoisonError};
+
+use arrow_array::{ArrayRef, RecordBatch, new_null_array};
+use arrow_buffer::Buffer;
+use arrow_ipc::convert::try_fb_to_schema;
+use arrow_ipc::reader::{FileDecoder, StreamReader, read_footer_length};
+use arrow_ipc::{Block, root_as_footer};
+use arrow_schema::{ArrowError, Schema};
+use churn_core::{Batch, Error, ErrorKind, Result};
+
+use crate::merge_schemas::{self, Flat, MergedSchema};
+use crate::open_files::{OpenFiles, PositionedFile};
+use crate::place;
+use crate::source::{About, Decoded, Morsel, Request, RowTest, Scan, Source, SourceColumn};
+
+/// The first bytes of a file that has a footer.
+const MAGIC: [u8; 6] = *b"ARROW1";
+
+/// One file.
+#[derive(Debug)]
+struct ArrowFile {
+    path: PathBuf,
+    shown: String,
+    file: PositionedFile,
+    schema: Arc<Schema>,
+    columns: Vec<Flat>,
+    bytes: u64,
+    /// Where its batches are, and what reads them; none for a stream.
+    blocks: Option<(Vec<Block>, FileDecoder)>,
+}
+
+impl ArrowFile {
+    fn open(path: &Path, shown: &str, files: &Arc<OpenFiles>) -> Result<ArrowFile> {
+        let file = PositionedFile::open(path, files)?;
+        let bytes = file.size();
+        let mut first = [0; 6];
+        let read = file.read_at(&mut first, 0).map_err(|e| place::unreadable(path, &e))?;
+        let (schema, blocks) = if read == first.len() && first == MAGIC {
+            let (schema, blocks, decoder) = footer(&file, bytes).map_err(|e| broken(shown, &e))?;
+            (schema, Some((blocks, decoder)))
+        } else {
+            let reader = BufReader::new(place::open(path)?);
+            let stream = StreamReader::try_new(reader, None).map_err(|e| broken(shown, &e))?;
+            (stream.schema(), None)
+        };
+        let columns = merge_schemas::flat(schema.fields()).columns;
+        Ok(ArrowFile { path: path.to_owned(), shown: shown.to_owned(), file, schema, columns, bytes, blocks })
+    }
+}
+
+/// The schema and the places of all batches; dictionaries are read.
+fn footer(
+    file: &PositionedFile,
+    bytes: u64,
+) -> std::result::Result<(Arc<Schema>, Vec<Block>, FileDecoder), ArrowError> {
+    let cut = || ArrowError::ParseError("it is cut short".into());
+    let end: [u8; 10] =
+        part(file, bytes.checked_sub(10).ok_or_else(cut)?, 10)?.as_slice().try_into().map_err(|_| cut())?;
+    let length = read_footer_length(end)?;
+    let start = (bytes - 10).checked_sub(length as u64).ok_or_else(cut)?;
+    let footer = part(file, start, length)?;
+    let footer = root_as_footer(&footer).map_err(|e| ArrowError::ParseError(e.to_string()))?;
+    let schema = Arc::new(try_fb_to_schema(footer.schema().ok_or_else(cut)?)?);
+    let mut decoder = FileDecoder::new(schema.clone(), footer.version());
+    for block in footer.dictionaries().iter().flatten() {
+        decoder.read_dictionary(block, &block_of(file, block)?)?;
+    }
+    let blocks = footer.recordBatches().map(|b| b.iter().copied().collect()).unwrap_or_default();
+    Ok((schema, blocks, decoder))
+}
+
+fn block_of(file: &PositionedFile, block: &Block) -> std::result::Result<Buffer, ArrowError> {
+    let negative = |_| ArrowError::ParseError("a batch has no length".into());
+    let length = i64::from(block.metaDataLength()) + block.bodyLength();
+    part(file, u64::try_from(block.offset()).map_err(negative)?, usize::try_from(length).map_err(negative)?)
+}
+
+/// Some bytes of a file.
+fn part(file: &PositionedFile, at: u64, length: usize) -> std::result::Result<Buffer, ArrowError> {
+    let file = file.file()?;
+    let room = file.metadata().map_or(0, |m| m.len()).saturating_sub(at);
+    if (length as u64) > room {
+        return Err(ArrowError::ParseError("it is cut short".into()));
+    }
+    let mut bytes = arrow_buffer::MutableBuffer::from_len_zeroed(length);
+    let mut filled = 0;
+    while let Some(rest) = bytes.as_slice_mut().get_mut(filled..).filter(|r| !r.is_empty()) {
+        match place::read_at(&file, rest, at + filled as u64)? {
+            0 => return Err(ArrowError::ParseError("it became shorter while it was read".into())),
+            read => filled += read,
+        }
+    }
+    Ok(bytes.into())
+}
+
+fn broken(shown: &str, error: &ArrowError) -> Error {
+    let why = error.to_string();
+    let why = why.split_once(": ").map_or(why.as_str(), |(_, rest)| rest).trim_end_matches('.').to_owned();
+    Error::new(ErrorKind::Data, "The Arrow file cannot be read.")
+        .in_file(shown, None, None)
+        .why(format!("Its reader says: {why}."))
+        .next("It may be cut short or damaged: fetch or write it again.")
+}
+
+/// Arrow files as one table.
+#[derive(Debug)]
+pub struct ArrowSource {
+    files: Arc<Vec<ArrowFile>>,
+    united: Arc<MergedSchema>,
+    has_file_column: bool,
+    about: About,
+}
+
+impl ArrowSource {
+    /// Reads the footers of some files.
+    ///
+    /// # Errors
+    /// A file cannot be read, or columns of one name have types that do not go together.
+    pub fn new(files: &[PathBuf], base: &Path, file_column: Option<&str>) -> Result<ArrowSource> {
+        let open_files = Arc::default();
+        let open = |file: &PathBuf| ArrowFile::open(file, &merge_schemas::shown(file, base), &open_files);
+        let opened: Vec<ArrowFile> = files.iter().map(open).collect::<Result<_>>()?;
+        let columns = opened.iter().map(|f| (f.shown.as_str(), f.columns.as_slice()));
+        let united = MergedSchema::of_files(columns, file_column)?;
+        let note = |f: &ArrowFile| merge_schemas::flat(f.schema.fields()).notes(&f.shown);
+        let notes = opened.iter().flat_map(note).collect();
+        let bytes = Some(opened.iter().map(|f| f.bytes).sum());
+        let about = About { files: files.len(), bytes, notes, ..About::default() };
+        Ok(ArrowSource {
+            files: Arc::new(opened),
+            united: Arc::new(united),
+            has_file_column: file_column.is_some(),
+            about,
+        })
+    }
+}
+
+impl Source for ArrowSource {
+    fn columns(&self) -> &[SourceColumn] {
+        &self.united.columns
+    }
+
+    fn about(&self) -> &About {
+        &self.about
+    }
+
+    fn open(&self, request: Request) -> Result<Box<dyn Scan>> {
+        let file_column = self.has_file_column.then(|| self.united.columns.len() - 1);
+        let shared =
+            ArrowScanState { files: self.files.clone(), united: self.united.clone(), file_column, request };
+        let next = NextBatch { file: 0, block: 0, stream: None, done: 0 };
+        Ok(Box::new(ArrowScan { shared: Arc::new(shared), next: Mutex::new(next), total: self.about.bytes }))
+    }
+}
+
+struct ArrowScanState {
+    files: Arc<Vec<ArrowFile>>,
+    united: Arc<MergedSchema>,
+    file_column: Option<usize>,
+    request: Request,
+}
+
+/// Where the next batch is.
+struct NextBatch {
+    file: usize,
+    block: usize,
+    stream: Option<StreamReader<BufReader<File>>>,
+    done: u64,
+}
+
+struct ArrowScan {
+    shared: Arc<ArrowScanState>,
+    next: Mutex<NextBatch>,
+    total: Option<u64>,
+}
+
+impl Scan for ArrowScan {
+    fn next(&self) -> Result<Option<Box<dyn Morsel>>> {
+        let mut next = self.next.lock().unwrap_or_else(PoisonError::into_inner);
+        loop {
+            let number = next.file;
+            let Some(file) = self.shared.files.get(number) else { return Ok(None) };
+            let found = match &file.blocks {
+                Some((blocks, _)) => {
+                    next.block += 1;
+                    blocks.get(next.block - 1).map(|block| {
+                        next.done += u64::try_from(block.bodyLength()).unwrap_or(0);
+                        BatchSource::Block(*block)
+                    })
+                }
+                None => {
+                    if next.stream.is_none() {
+                        let file = BufReader::new(place::open(&file.path)?);
+                        let stream = StreamReader::try_new(file, None);
+                        next.stream = Some(stream.map_err(|e| broken(&self.shared.shown(number), &e))?);
+                    }
+                    let batch = next.stream.as_mut().and_then(Iterator::next).transpose();
+                    batch.map_err(|e| broken(&self.shared.shown(number), &e))?.map(BatchSource::Ready)
+                }
+            };
+            match found {
+                Some(found) => {
+                    let morsel =
+                        ArrowMorsel { shared: self.shared.clone(), file: number, found: Some(found) };
+                    return Ok(Some(Box::new(morsel)));
+                }
+                None => (next.file, next.block, next.stream) = (number + 1, 0, None),
+            }
+        }
+    }
+
+    fn progress(&self) -> (u64, Option<u64>) {
+        (self.next.lock().unwrap_or_else(PoisonError::into_inner).done, self.total)
+    }
+}
+
+impl ArrowScanState {
+    fn shown(&self, file: usize) -> String {
+        self.files.get(file).map(|f| f.shown.clone()).unwrap_or_default()
+    }
+}
+
+/// A batch that is still in its file, or one that a stream gave.
+enum BatchSource {
+    Block(Block),
+    Ready(RecordBatch),
+}
+
+struct ArrowMorsel {
+    shared: Arc<ArrowScanState>,
+    file: usize,
+    found: Option<BatchSource>,
+}
+
+impl Morsel for ArrowMorsel {
+    fn next(&mut self, test: Option<&mut dyn RowTest>) -> Result<Option<Decoded>> {
+        let shared = &self.shared;
+        let Some(file) = shared.files.get(self.file) else { return Ok(None) };
+        let read = match (self.found.take(), &file.blocks) {
+            (None, _) | (Some(BatchSource::Block(_)), None) => return Ok(None),
+            (Some(BatchSource::Ready(batch)), _) => batch,
+            (Some(BatchSource::Block(block)), Some((_, decoder))) => {
+                let read =
+                    block_of(&file.file, &block).and_then(|bytes| decoder.read_record_batch(&block, &bytes));
+                match read.map_err(|e| broken(&file.shown, &e))? {
+                    Some(batch) => batch,
+                    None => return Ok(None),
+                }
+            }
+        };
+        let rows = read.num_rows();
+        let column = |column: &usize| -> Result<ArrayRef> {
+            let wanted = shared.united.columns.get(*column);
+            let data = wanted.map_or(arrow_schema::DataType::Null, |c| c.data.clone());
+            let place = shared.united.places.get(self.file).and_then(|p| p.get(*column).copied().flatten());
+            match place.and_then(|p| file.columns.get(p)?.path.split_first()) {
+                Some((root, path)) => {
+                    let name = wanted.map_or("", |c| &c.name);
+                    merge_schemas::column_of(
+                        &file.shown,
+                        name,
+                        merge_schemas::followed(read.column(*root), path),
+                        &data,
+                    )
+                }
+                None if shared.file_column == Some(*column) => {
+                    Ok(merge_schemas::file_name(&file.shown, rows))
+                }
+                None => Ok(new_null_array(&data, rows)),
+            }
+        };
+        let columns = shared.request.columns.iter().map(column).collect::<Result<_>>()?;
+        Decoded::tested(Batch { columns, rows }, test).map(Some)
+    }
+}

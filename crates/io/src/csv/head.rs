@@ -1,0 +1,460 @@
+//! The start of a file: its encoding, its heading, where its data begins.
+
+use std::collections::{HashMap, HashSet};
+use std::io::Read;
+use std::path::{Path, PathBuf};
+use std::sync::Mutex;
+
+use churn_core::{Error, ErrorKind, Result};
+use encoding_rs::{Encoding as Charset, UTF_16BE, UTF_16LE, WINDOWS_1252};
+
+use super::cells::{Borders, Cells, Needed};
+use super::cutter::count_lines;
+use super::options::{CsvOptions, Encoding, Header};
+use crate::charset::{self, Decoding, LineFeeds};
+use crate::place::{self, Compression, STANDARD};
+use crate::streams;
+
+/// Bytes looked at before the run, at the start and at each other place of a file.
+pub(super) const LOOKED_AT: usize = 1 << 18;
+
+/// Renamed headings that are told one by one.
+const RENAMED_TOLD: usize = 5;
+
+/// A file, its heading read.
+#[derive(Debug)]
+pub struct Head {
+    pub(super) path: PathBuf,
+    /// The path as messages show it.
+    pub(super) shown: String,
+    /// Names as they stand; blank and repeated ones already renamed.
+    pub(super) names: Vec<String>,
+    /// Bytes and lines of the decoded text that stand before `start`: a mark of byte order, lines to skip.
+    pub(super) before: u64,
+    lines_before: u64,
+    /// Where the first row of data starts in `start`.
+    pub(super) data: usize,
+    /// Where the last row of the heading starts in `start`.
+    heading: usize,
+    /// The first decoded bytes, heading included.
+    pub(super) start: Vec<u8>,
+    /// Whether the text ends with `start`.
+    pub(super) whole: bool,
+    /// Bytes on disk, if it is a file.
+    pub(super) size: Option<u64>,
+    /// Whether the bytes on disk are the text itself, so that any place of it can be read.
+    pub(super) seekable: bool,
+    /// What the heading is that should be told: a blank or repeated name, a separator that seems wrong.
+    pub(super) notes: Vec<String>,
+    opened: Opening,
+}
+
+/// How the text is opened again for the run.
+enum Opening {
+    File(Decoder),
+    /// A stream can be read once: the reader is kept, its first bytes are in `start`.
+    Stream(Mutex<Option<Box<dyn Read + Send>>>),
+}
+
+/// How the bytes of a file become text.
+#[derive(Clone, Copy)]
+struct Decoder {
+    compression: Compression,
+    charset: Option<&'static Charset>,
+    /// Whether lines end with carriage returns alone.
+    lone_returns: bool,
+}
+
+impl std::fmt::Debug for Opening {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(if matches!(self, Opening::File(..)) { "file" } else { "stream" })
+    }
+}
+
+impl Head {
+    /// Reads the start of a file.
+    ///
+    /// # Errors
+    /// The file cannot be read, or its heading cannot be understood.
+    pub(super) fn read(path: &Path, shown: &str, options: &CsvOptions) -> Result<Head> {
+        let failed = |e: std::io::Error| place::unreadable(path, &e);
+        let is_stream = streams::is_stream(path);
+        let shown = if path == Path::new(STANDARD) { streams::shown(path) } else { shown.to_owned() };
+        let (mut raw, size): (Box<dyn Read + Send>, _) = if is_stream {
+            (streams::take(path)?, None)
+        } else {
+            let file = place::open(path)?;
+            let size = file.metadata().ok().map(|m| m.len());
+            (Box::new(file), size)
+        };
+        let mut first = Vec::new();
+        (&mut raw).take(4096).read_to_end(&mut first).map_err(failed)?;
+        if let Some(format) = other_format(&first) {
+            return Err(Error::new(
+                ErrorKind::Input,
+                format!("{shown} is {format}, which is not read as text."),
+            )
+            .next("Give it the ending of its format, or say which it is: with (format = …)."));
+        }
+        let compression = Compression::of_bytes(&first);
+        let charset = charset(&first, compression, options.encoding);
+        let mut decoder = Decoder { compression, charset, lone_returns: false };
+        let again: Box<dyn Read + Send> = Box::new(std::io::Cursor::new(first).chain(raw));
+        let mut reader = decoder.reader(again).map_err(failed)?;
+        let mut start = Vec::new();
+        (&mut reader).take(LOOKED_AT as u64).read_to_end(&mut start).map_err(failed)?;
+        if start.iter().take(4096).any(|b| *b == 0) {
+            return Err(Error::new(
+                ErrorKind::Input,
+                format!("{shown} is not text: it holds bytes of zero."),
+            )
+            .next("If it is text of two bytes a character, say with (encoding = 'utf-16')."));
+        }
+        if charset::has_lone_returns(&start) {
+            decoder.lone_returns = true;
+            let again: Box<dyn Read + Send> = Box::new(std::io::Cursor::new(start).chain(reader));
+            reader = Box::new(LineFeeds::new(again));
+            start = Vec::new();
+            (&mut reader).take(LOOKED_AT as u64).read_to_end(&mut start).map_err(failed)?;
+        }
+        let mut head = Head {
+            path: path.to_owned(),
+            shown,
+            names: Vec::new(),
+            before: 0,
+            lines_before: 0,
+            data: 0,
+            heading: 0,
+            whole: start.len() < LOOKED_AT,
+            start,
+            size,
+            seekable: !is_stream && decoder.is_text_itself(),
+            notes: Vec::new(),
+            opened: Opening::File(decoder),
+        };
+        head.skip(options.skip, &mut reader).map_err(failed)?;
+        if is_stream {
+            head.opened = Opening::Stream(Mutex::new(Some(reader)));
+        }
+        head.read_heading(options)?;
+        Ok(head)
+    }
+
+    /// Leaves out a mark of byte order and some lines, however long they are.
+    fn skip(&mut self, lines: usize, reader: &mut dyn Read) -> std::io::Result<()> {
+        let mut at = if self.start.starts_with(b"\xef\xbb\xbf") { 3 } else { 0 };
+        while self.lines_before < lines as u64 {
+            match memchr::memchr(b'\n', self.start.get(at..).unwrap_or_default()) {
+                Some(end) => {
+                    at += end + 1;
+                    self.lines_before += 1;
+                }
+                None if self.whole => {
+                    at = self.start.len();
+                    break;
+                }
+                None => {
+                    self.before += self.start.len() as u64;
+                    self.start.clear();
+                    at = 0;
+                    reader.take(LOOKED_AT as u64).read_to_end(&mut self.start)?;
+                    self.whole = self.start.len() < LOOKED_AT;
+                }
+            }
+        }
+        self.start.drain(..at);
+        self.before += at as u64;
+        if !self.whole {
+            let wanted = (LOOKED_AT - self.start.len()) as u64;
+            self.whole = (reader.take(wanted).read_to_end(&mut self.start)? as u64) < wanted;
+        }
+        Ok(())
+    }
+
+    /// Where the first row of data starts in the decoded text, in bytes.
+    pub(super) fn data_at(&self) -> u64 {
+        self.before + self.data as u64
+    }
+
+    /// Lines before the first row of data.
+    pub(super) fn lines_before_data(&self) -> u64 {
+        self.lines_before + count_lines(self.start.get(..self.data).unwrap_or_default())
+    }
+
+    /// Opens the text at its first row of data; a stream only once.
+    ///
+    /// # Errors
+    /// The file cannot be read; the stream was read before.
+    pub(super) fn open(&self) -> Result<Box<dyn Read + Send>> {
+        let failed = |e: std::io::Error| place::unreadable(&self.path, &e);
+        match &self.opened {
+            Opening::File(decoder) => {
+                let mut file = place::open(&self.path)?;
+                if self.seekable {
+                    std::io::Seek::seek(&mut file, std::io::SeekFrom::Start(self.data_at()))
+                        .map_err(failed)?;
+                    return Ok(Box::new(file));
+                }
+                let mut reader = decoder.reader(Box::new(file)).map_err(failed)?;
+                std::io::copy(&mut (&mut reader).take(self.data_at()), &mut std::io::sink())
+                    .map_err(failed)?;
+                Ok(reader)
+            }
+            Opening::Stream(reader) => {
+                let mut reader = reader.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+                let Some(rest) = reader.take() else { return Err(streams::read_once(&self.path)) };
+                let start = self.start.get(self.data..).unwrap_or_default().to_vec();
+                Ok(Box::new(std::io::Cursor::new(start).chain(rest)))
+            }
+        }
+    }
+
+    /// Whether the text can be opened more than once.
+    pub(super) fn opens_again(&self) -> bool {
+        matches!(self.opened, Opening::File(..))
+    }
+
+    /// The cells of the last row of the heading.
+    pub(super) fn heading_cells(&self, options: &CsvOptions) -> Vec<String> {
+        let rest = self.start.get(self.heading..).unwrap_or_default();
+        first_record(rest, options, self.whole).map(|(row, _)| row).unwrap_or_default()
+    }
+
+    /// Takes the last row of the heading for the first row of data.
+    pub(super) fn heading_is_data(&mut self) {
+        self.data = self.heading;
+    }
+
+    /// Finds the names and the first row of data.
+    fn read_heading(&mut self, options: &CsvOptions) -> Result<()> {
+        let start = self.start.as_slice();
+        let mut at = 0;
+        let mut heading = 0;
+        let mut rows: Vec<Vec<String>> = Vec::new();
+        let wanted = options.header.rows();
+        while rows.len() < wanted.max(1) {
+            if rows.is_empty() {
+                at += blank_lines(start.get(at..).unwrap_or_default());
+            }
+            let rest = start.get(at..).unwrap_or_default();
+            if rest.is_empty() {
+                break;
+            }
+            let (row, length) = first_record(rest, options, self.whole).ok_or_else(|| {
+                Error::new(ErrorKind::Input, format!("The heading of {} does not end.", self.shown))
+                    .why("A quote opens in it and never closes, or the line is longer than 262 144 bytes.")
+            })?;
+            if std::str::from_utf8(rest.get(..length).unwrap_or_default()).is_err() {
+                let lines = count_lines(start.get(..at).unwrap_or_default());
+                return Err(not_utf8().in_file(&self.shown, Some(self.lines_before + lines + 1), None));
+            }
+            let comment = options.comment.is_some() && rest.first().copied() == options.comment;
+            if !comment {
+                rows.push(row);
+                heading = at;
+            }
+            if wanted > 0 || comment {
+                at += length;
+            }
+        }
+        (self.heading, self.data) = (heading, at.min(start.len()));
+        let width = rows.iter().map(Vec::len).max().unwrap_or(0);
+        let names =
+            if wanted == 0 { vec![String::new(); width] } else { joined(&rows, width, &options.header_join) };
+        self.notice(&rows, wanted, options);
+        self.name_columns(names, options)
+    }
+
+    /// Gives blank headings their position and repeated ones a number; takes the user's own names.
+    fn name_columns(&mut self, names: Vec<String>, options: &CsvOptions) -> Result<()> {
+        if !options.names.is_empty() {
+            if options.names.len() != names.len() && !names.is_empty() {
+                return Err(Error::new(
+                    ErrorKind::Input,
+                    format!(
+                        "{} has {} columns, and {} names are given.",
+                        self.shown,
+                        names.len(),
+                        options.names.len()
+                    ),
+                )
+                .next("Give a name for each column in columns = (…)."));
+            }
+            self.names.clone_from(&options.names);
+            return Ok(());
+        }
+        let headless = options.header == Header::None;
+        let mut renamed = Vec::new();
+        let as_they_stand: HashSet<&str> = names.iter().map(String::as_str).collect();
+        let mut taken: HashSet<String> = HashSet::with_capacity(names.len());
+        // The number from which on a name is looked for that no column has, for each name that is repeated.
+        let mut numbers: HashMap<String, usize> = HashMap::new();
+        for (i, name) in names.iter().enumerate() {
+            let blank = name.trim().is_empty();
+            let wanted = if blank { format!("column_{}", i + 1) } else { name.clone() };
+            let mut unique = wanted.clone();
+            while taken.contains(&unique) || (unique != *name && as_they_stand.contains(unique.as_str())) {
+                let number = numbers.entry(wanted.clone()).or_insert(2);
+                unique = format!("{wanted}_{number}");
+                *number += 1;
+            }
+            if unique != *name && !headless {
+                renamed.push(if blank {
+                    format!("a blank heading is called {unique}")
+                } else {
+                    format!("a second {name} is called {unique}")
+                });
+            }
+            taken.insert(unique.clone());
+            self.names.push(unique);
+        }
+        let more = renamed.len().saturating_sub(RENAMED_TOLD);
+        renamed.truncate(RENAMED_TOLD);
+        if more > 0 {
+            renamed.push(format!("and {more} more"));
+        }
+        if !renamed.is_empty() {
+            self.notes.push(format!("{}: {}.", self.shown, renamed.join(", ")));
+        }
+        Ok(())
+    }
+
+    /// Notes a separator that seems wrong and a heading that looks like data.
+    fn notice(&mut self, rows: &[Vec<String>], wanted: usize, options: &CsvOptions) {
+        let Some(last) = rows.last() else { return };
+        if let [only] = last.as_slice() {
+            let others = [(b';', "';'"), (b'\t', "tab"), (b'|', "'|'"), (b',', "','")];
+            let found = others
+                .into_iter()
+                .filter(|(byte, _)| *byte != options.separator)
+                .map(|(byte, shown)| (only.bytes().filter(|b| *b == byte).count(), shown))
+                .max_by_key(|(count, _)| *count)
+                .filter(|(count, _)| *count > 0);
+            if let Some((_, shown)) = found {
+                self.notes.push(format!(
+                    "{} has one wide column: its cells seem to be separated by {shown}. Say with (separator = {shown}).",
+                    self.shown
+                ));
+            }
+        }
+        let like_data = |cell: &String| {
+            let bytes = cell.trim().as_bytes();
+            churn_kernels::number::parse_float(bytes).is_some()
+                || churn_kernels::calendar::parse_date(bytes).is_some()
+        };
+        if wanted > 0
+            && (options.header != Header::Unsaid || options.names.is_empty())
+            && last.len() > 1
+            && last.iter().filter(|c| like_data(c)).count() * 2 > last.len()
+        {
+            self.notes.push(format!(
+                "The heading of {} looks like a row of data. If there is no heading, say with (header = false).",
+                self.shown
+            ));
+        }
+    }
+}
+
+/// Joins the rows of a heading; in all but the last a blank cell repeats the one on its left.
+fn joined(rows: &[Vec<String>], width: usize, with: &str) -> Vec<String> {
+    let mut columns: Vec<Vec<&str>> = vec![Vec::new(); width];
+    for (i, row) in rows.iter().enumerate() {
+        let mut left = "";
+        for (column, parts) in columns.iter_mut().enumerate() {
+            let cell = row.get(column).map_or("", |c| c.trim());
+            let cell = if cell.is_empty() && i + 1 < rows.len() { left } else { cell };
+            left = cell;
+            if !cell.is_empty() {
+                parts.push(cell);
+            }
+        }
+    }
+    columns.into_iter().map(|parts| parts.join(with)).collect()
+}
+
+/// The cells of the first record and the bytes it takes.
+fn first_record(text: &[u8], options: &CsvOptions, whole: bool) -> Option<(Vec<String>, usize)> {
+    let mut borders = Borders::default();
+    // The heading is near; a block of text is enough unless a quote holds it open.
+    let near = text.get(..text.len().min(1 << 16)).unwrap_or(text);
+    for part in [near, text] {
+        borders.structure.find(part, options.dialect());
+        if let Some(end) = borders.structure.line_ends().first() {
+            let length = *end as usize + 1;
+            return Some((record(text.get(..length)?, borders, options), length));
+        }
+    }
+    if !whole {
+        return None;
+    }
+    let mut ended = text.to_vec();
+    ended.push(b'\n');
+    borders.structure.find(&ended, options.dialect());
+    (borders.structure.open_quote().is_none()).then(|| (record(&ended, borders, options), text.len()))
+}
+
+/// The cells of one line; as many as it has.
+fn record(line: &[u8], mut borders: Borders, options: &CsvOptions) -> Vec<String> {
+    borders.structure.truncate(1);
+    let width = borders.structure.first_width();
+    let options = CsvOptions { comment: None, ..options.clone() };
+    let needed = Needed::new(width, 0..width);
+    let cells = Cells::find(line, &mut borders, &needed, &options);
+    (0..width).map(|c| String::from_utf8_lossy(&cells.plain(cells.get(0, c))).into_owned()).collect()
+}
+
+/// Bytes of the lines without a visible character that a text starts with.
+fn blank_lines(text: &[u8]) -> usize {
+    let visible = text.iter().position(|b| !matches!(b, b' ' | b'\r' | b'\n')).unwrap_or(text.len());
+    memchr::memrchr(b'\n', text.get(..visible).unwrap_or_default()).map_or(0, |end| end + 1)
+}
+
+/// The error of text that is not UTF-8.
+pub(super) fn not_utf8() -> Error {
+    Error::new(ErrorKind::Data, "The text is not UTF-8.")
+        .next("Say with (encoding = 'latin1') if it comes from an older program, or 'utf-16'.")
+}
+
+/// What a file is that is no text, by its first bytes. A text may start with the same letters: then no byte of zero or
+/// the like follows them.
+fn other_format(first: &[u8]) -> Option<&'static str> {
+    let known: [(&[u8], &str); 6] = [
+        (b"PAR1", "a Parquet file"),
+        (b"ARROW1", "an Arrow file"),
+        (b"PK\x03\x04", "a workbook or another packed file"),
+        (b"Obj\x01", "an Avro file"),
+        (b"ORC", "an ORC file"),
+        (b"%PDF-", "a PDF document"),
+    ];
+    let is_text = !place::has_control_bytes(first);
+    known.iter().find(|(mark, _)| first.starts_with(mark) && !is_text).map(|(_, format)| *format)
+}
+
+/// The encoding to decode from; `None` if the bytes are UTF-8 and need none.
+fn charset(first: &[u8], compression: Compression, wanted: Encoding) -> Option<&'static Charset> {
+    match (first, wanted) {
+        ([0xff, 0xfe, ..], _) => Some(UTF_16LE),
+        ([0xfe, 0xff, ..], _) => Some(UTF_16BE),
+        (_, Encoding::Utf16) => Some(charset::utf16_without_mark(first).unwrap_or(UTF_16LE)),
+        (_, Encoding::Latin1) => Some(WINDOWS_1252),
+        _ if compression != Compression::None => None,
+        _ => charset::utf16_without_mark(first),
+    }
+}
+
+impl Decoder {
+    /// Whether the bytes need no decoding.
+    fn is_text_itself(self) -> bool {
+        self.compression == Compression::None && self.charset.is_none() && !self.lone_returns
+    }
+
+    fn reader(self, raw: Box<dyn Read + Send>) -> std::io::Result<Box<dyn Read + Send>> {
+        let plain = self.compression.reader(raw)?;
+        let text: Box<dyn Read + Send> = match self.charset {
+            // UTF-8 is passed through as it is, so that a bad byte is found with its place.
+            None => plain,
+            Some(charset) => Box::new(Decoding::new(plain, charset)),
+        };
+        Ok(if self.lone_returns { Box::new(LineFeeds::new(text)) } else { text })
+    }
+}

@@ -1,0 +1,279 @@
+//! Delimited text, written so that it reads back the same.
+//!
+//! Floats have a point or an exponent, an empty text has quotes, null is the empty cell without them.
+
+use arrow_array::cast::AsArray;
+use arrow_array::types::{Date32Type, Float64Type, Int64Type};
+use arrow_array::{Array, ArrayRef, BinaryViewArray, StringViewArray};
+use arrow_buffer::NullBuffer;
+use arrow_data::ByteView;
+use churn_core::names::name;
+use churn_core::scalar::write_float;
+use churn_core::widen::widen;
+use churn_core::{Batch, Error, ErrorKind, Field, Result, Scalar};
+use churn_kernels::{calendar, digits, gather, lines};
+
+use crate::format::{Encoder, LineEncoder, LineForm, WriteOptions};
+use crate::json::list_text;
+
+pub(crate) struct CsvEncoder {
+    names: Vec<String>,
+    options: WriteOptions,
+    /// Whether most texts are written as they are.
+    plain: bool,
+    /// What stands for null.
+    missing: Vec<u8>,
+    /// Whether values that are no texts stand in quotes, as the separator is a character that they may have.
+    quotes_all: bool,
+}
+
+impl CsvEncoder {
+    pub(crate) fn new(fields: &[Field], options: WriteOptions) -> CsvEncoder {
+        let is_of_values = |byte: u8| byte.is_ascii_alphanumeric() || b".+-: ".contains(&byte);
+        let quotes_all = is_of_values(options.separator);
+        let plain = !options.quote_always && options.missing.is_empty();
+        let names = fields.iter().map(|f| f.name.clone()).collect();
+        let mut encoder = CsvEncoder { names, missing: Vec::new(), options, plain, quotes_all };
+        let missing = encoder.options.missing.clone();
+        if digits::holds_any(missing.as_bytes(), encoder.special()) {
+            quote(missing.as_bytes(), &mut encoder.missing);
+        } else {
+            encoder.missing = missing.into_bytes();
+        }
+        encoder
+    }
+
+    /// Bytes that have a text stand in quotes.
+    #[inline]
+    fn special(&self) -> [u8; 4] {
+        [self.options.separator, b'"', b'\n', b'\r']
+    }
+
+    /// Refuses values that would be read back as null: a reader takes what `missing` says for null, in quotes or not.
+    fn check_values(&self, cells: &[WrittenColumn<'_>], rows: usize) -> Result<()> {
+        let missing = self.options.missing.as_bytes();
+        if missing.is_empty() {
+            return Ok(());
+        }
+        let mut value = Vec::new();
+        for (column, name) in cells.iter().zip(&self.names) {
+            for row in (0..rows).filter(|row| !column.nulls.is_some_and(|nulls| nulls.is_null(*row))) {
+                value.clear();
+                match &column.values {
+                    ColumnValues::Texts(texts) => value.extend_from_slice(texts.value(row).as_bytes()),
+                    _ => self.write_value(column, row, &mut value),
+                }
+                if value == missing {
+                    return Err(taken_for_null(name, &self.options.missing));
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// Appends a text, in quotes where it would not read back the same.
+    fn write_text(&self, text: &[u8], out: &mut Vec<u8>) {
+        let needs = self.options.quote_always
+            || text.is_empty()
+            || text.starts_with(b"\xef\xbb\xbf")
+            || digits::holds_any(text, self.special());
+        if !needs {
+            out.extend_from_slice(text);
+            return;
+        }
+        quote(text, out);
+    }
+
+    /// A row without its end.
+    #[inline]
+    fn write_row(&self, cells: &[WrittenColumn<'_>], row: usize, out: &mut Vec<u8>) {
+        for (i, column) in cells.iter().enumerate() {
+            if i > 0 {
+                out.push(self.options.separator);
+            }
+            self.write_cell(column, row, out);
+        }
+    }
+
+    #[inline]
+    fn write_cell(&self, cells: &WrittenColumn<'_>, row: usize, out: &mut Vec<u8>) {
+        if cells.nulls.is_some_and(|nulls| nulls.is_null(row)) {
+            out.extend_from_slice(&self.missing);
+            return;
+        }
+        let is_quoted = self.quotes_all && !matches!(cells.values, ColumnValues::Texts(_));
+        if is_quoted {
+            out.push(b'"');
+        }
+        self.write_value(cells, row, out);
+        if is_quoted {
+            out.push(b'"');
+        }
+    }
+
+    #[inline]
+    fn write_value(&self, cells: &WrittenColumn<'_>, row: usize, out: &mut Vec<u8>) {
+        match &cells.values {
+            ColumnValues::Texts(texts) => {
+                let view = texts.views().get(row).copied().unwrap_or(0);
+                // A mark of byte order would be taken for one at the start of a file.
+                let marked = (view >> 32) as u32 & 0x00ff_ffff == 0x00bf_bbef;
+                if !(self.plain && !marked && digits::push_short_text(view, self.special(), out)) {
+                    self.write_text(texts.value(row).as_bytes(), out);
+                }
+            }
+            ColumnValues::Floats(values) => write_float(at(values, row), out),
+            ColumnValues::Ints(values) => digits::push_int(at(values, row), out),
+            ColumnValues::Days(values, table) => {
+                let day = at(values, row);
+                match table.texts.get(day.wrapping_sub(table.first) as usize) {
+                    Some(text) if *text != 0 => digits::push_day(*text, out),
+                    _ => calendar::write_date(day, out),
+                }
+            }
+            ColumnValues::Others(array) => match Scalar::from_array(array, row) {
+                value @ Scalar::List(..) => {
+                    let mut text = Vec::new();
+                    list_text(&value, &mut text);
+                    self.write_text(&text, out);
+                }
+                value => value.write_plain(out),
+            },
+        }
+    }
+}
+
+fn taken_for_null(column: &str, missing: &str) -> Error {
+    let what = format!("A value of the column {} is '{missing}', which is written for null.", name(column));
+    Error::new(ErrorKind::Data, what).why("Whoever reads the file could not tell the two apart.").next(
+        "Choose another text for missing, or change these values before: nullif(x, y), replace(x, y, z).",
+    )
+}
+
+/// Appends a text in quotes, those within doubled.
+fn quote(text: &[u8], out: &mut Vec<u8>) {
+    out.push(b'"');
+    for part in text.split_inclusive(|b| *b == b'"') {
+        out.extend_from_slice(part);
+        if part.last() == Some(&b'"') {
+            out.push(b'"');
+        }
+    }
+    out.push(b'"');
+}
+
+/// The bytes from a line on, and how long it is; `None` for one that is its own view.
+fn from(lines: &BinaryViewArray, row: usize) -> Option<(&[u8], usize)> {
+    let view = ByteView::from(*lines.views().get(row)?);
+    let block = lines.data_buffers().get(view.buffer_index as usize).filter(|_| view.length > 12)?;
+    Some((block.get(view.offset as usize..)?, view.length as usize))
+}
+
+/// A column as the loop over rows sees it.
+struct WrittenColumn<'a> {
+    nulls: Option<&'a NullBuffer>,
+    values: ColumnValues<'a>,
+}
+
+enum ColumnValues<'a> {
+    Texts(&'a StringViewArray),
+    Floats(&'a [f64]),
+    Ints(&'a [i64]),
+    Days(&'a [i32], Days),
+    Others(&'a ArrayRef),
+}
+
+/// The texts of all days from the first to the last of a column, where they are not many more than its rows.
+#[derive(Default)]
+struct Days {
+    first: i32,
+    texts: Vec<u128>,
+}
+
+impl Days {
+    fn new(days: &[i32]) -> Days {
+        let (Some(first), Some(last)) = (days.iter().min(), days.iter().max()) else {
+            return Days::default();
+        };
+        if i64::from(*last) - i64::from(*first) > days.len() as i64 / 2 {
+            return Days::default();
+        }
+        let texts = (*first..=*last).map(|day| calendar::date_text(day).unwrap_or(0)).collect();
+        Days { first: *first, texts }
+    }
+}
+
+#[inline]
+fn at<T: Copy + Default>(values: &[T], row: usize) -> T {
+    values.get(row).copied().unwrap_or_default()
+}
+
+impl<'a> WrittenColumn<'a> {
+    fn new(array: &'a ArrayRef) -> WrittenColumn<'a> {
+        let values = if let Some(texts) = array.as_string_view_opt() {
+            ColumnValues::Texts(texts)
+        } else if let Some(floats) = array.as_primitive_opt::<Float64Type>() {
+            ColumnValues::Floats(floats.values())
+        } else if let Some(ints) = array.as_primitive_opt::<Int64Type>() {
+            ColumnValues::Ints(ints.values())
+        } else if let Some(days) = array.as_primitive_opt::<Date32Type>() {
+            ColumnValues::Days(days.values(), Days::new(days.values()))
+        } else {
+            ColumnValues::Others(array)
+        };
+        WrittenColumn { nulls: array.nulls(), values }
+    }
+}
+
+impl Encoder for CsvEncoder {
+    fn start(&self) -> Vec<u8> {
+        let mut out = Vec::new();
+        if self.options.header {
+            for (i, name) in self.names.iter().enumerate() {
+                if i > 0 {
+                    out.push(self.options.separator);
+                }
+                self.write_text(name.as_bytes(), &mut out);
+            }
+            out.push(b'\n');
+        }
+        out
+    }
+
+    fn rows(&self, batch: &Batch, ready: Option<&BinaryViewArray>) -> Result<Vec<u8>> {
+        let columns = batch.columns.iter().map(widen).collect::<Result<Vec<_>>>()?;
+        let cells: Vec<WrittenColumn<'_>> = columns.iter().map(WrittenColumn::new).collect();
+        self.check_values(&cells, batch.rows)?;
+        let mut out = Vec::with_capacity(batch.rows * columns.len() * 8);
+        for row in 0..batch.rows {
+            match ready.filter(|lines| lines.is_valid(row)).and_then(|lines| from(lines, row)) {
+                Some((line, length)) => gather::push_near(line, length, &mut out),
+                None => self.write_row(&cells, row, &mut out),
+            }
+            out.push(b'\n');
+        }
+        Ok(out)
+    }
+
+    fn by_line(self: Box<Self>) -> Option<Box<dyn LineEncoder>> {
+        Some(self)
+    }
+
+    fn line_form(&self) -> Option<LineForm> {
+        self.plain.then_some(LineForm { separator: self.options.separator })
+    }
+}
+
+impl LineEncoder for CsvEncoder {
+    fn lines(&self, batch: &Batch, standing: Option<&BinaryViewArray>) -> Result<BinaryViewArray> {
+        let columns = batch.columns.iter().map(widen).collect::<Result<Vec<_>>>()?;
+        let cells: Vec<WrittenColumn<'_>> = columns.iter().map(WrittenColumn::new).collect();
+        self.check_values(&cells, batch.rows)?;
+        let (mut text, mut ends) = (Vec::new(), Vec::new());
+        for row in 0..batch.rows {
+            self.write_row(&cells, row, &mut text);
+            ends.push(text.len());
+        }
+        Ok(lines::with_own(standing, text, &ends))
+    }
+}

@@ -1,0 +1,97 @@
+//! The files that a request reads and writes: none may be both, and none may be written twice.
+//!
+//! What is written replaces what was there when the run ends, so a chain that writes what it reads destroys its own
+//! source. Files are compared by what they are, not by how they are spelled.
+
+use std::path::{Path, PathBuf};
+
+use churn_core::{Error, ErrorKind, Result};
+
+use super::identity::FileId;
+use super::target;
+
+/// Files that are read or written, in the order of the steps.
+#[derive(Clone, Debug, Default)]
+pub struct Files {
+    read: Vec<Named>,
+    written: Vec<Named>,
+    /// Whether a step writes to standard output.
+    is_standard_written: bool,
+}
+
+/// A file, and what messages call it.
+#[derive(Clone, Debug)]
+struct Named {
+    id: FileId,
+    shown: String,
+    /// Whether it is a folder of files that is written as a whole.
+    is_folder: bool,
+}
+
+impl Named {
+    fn new(path: &Path, shown: &str, is_folder: bool) -> Named {
+        Named { id: FileId::of(path), shown: shown.to_owned(), is_folder }
+    }
+
+    fn meets(&self, other: &Named) -> bool {
+        self.id.is(&other.id)
+            || self.is_folder && self.id.holds(&other.id)
+            || other.is_folder && other.id.holds(&self.id)
+    }
+}
+
+impl Files {
+    /// Notes files that a step reads.
+    ///
+    /// # Errors
+    /// A step before writes one of them.
+    pub fn reads(&mut self, paths: &[PathBuf]) -> Result<()> {
+        for path in paths {
+            let file = Named::new(path, "", false);
+            if let Some(written) = self.written.iter().find(|written| written.meets(&file)) {
+                return Err(read_and_written(&written.shown));
+            }
+            self.read.push(file);
+        }
+        Ok(())
+    }
+
+    /// Notes a file that a step writes, or a folder of files, and what messages call it.
+    ///
+    /// # Errors
+    /// A step before reads it or writes it.
+    pub fn writes(&mut self, path: &Path, shown: &str, is_folder: bool) -> Result<()> {
+        if target::is_standard(path) {
+            if std::mem::replace(&mut self.is_standard_written, true) {
+                return Err(Error::new(ErrorKind::Check, "Two steps write to standard output.")
+                    .why("The rows of both would stand among each other.")
+                    .next("Write one of them to a file."));
+            }
+            return Ok(());
+        }
+        if target::is_stream(path) {
+            return Ok(());
+        }
+        let file = Named::new(path, shown, is_folder);
+        if self.read.iter().any(|read| read.meets(&file)) {
+            return Err(read_and_written(shown));
+        }
+        if self.written.iter().any(|written| written.meets(&file)) {
+            return Err(Error::new(ErrorKind::Check, format!("{shown} is written twice."))
+                .next("The second would replace what the first wrote: choose another name."));
+        }
+        self.written.push(file);
+        Ok(())
+    }
+
+    /// Whether a step writes to standard output.
+    pub fn writes_to_standard(&self) -> bool {
+        self.is_standard_written
+    }
+}
+
+fn read_and_written(shown: &str) -> Error {
+    Error::new(ErrorKind::Check, format!("{shown} is read, and would be written as well."))
+        .why("What is read would be lost if anything went wrong.")
+        .next("Write to another name, and rename the file when the run is done.")
+}

@@ -1,0 +1,17 @@
+//! JSON and NDJSON: an array of records, or a record a line.
+//!
+//! The *cutter*, under a lock, cuts the text into blocks of whole records; workers parse them into columns. A record
+//! within a record becomes columns named by path, an array of values a list, an array of records a list for each
+//! field. Types are found and kept to as in delimited text: what does not fit stops the run or is made null and
+//! counted, and so does a field that was in none of the records looked at before the run.
+
+mod cut;
+mod decode;
+mod infer;
+mod lists;
+mod long;
+mod source;
+pub(crate) mod write;
+
+pub use source::{JsonOptions, JsonSource};
+pub(crate) use write::list_text;

@@ -1,0 +1,317 @@
+//! Files of JSON records as one table, united by name.
+
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, PoisonError};
+
+use arrow_array::{ArrayRef, new_null_array};
+use arrow_schema::DataType;
+use churn_core::names::name;
+use churn_core::{Batch, Error, ErrorKind, Event, Result, Type};
+use hashbrown::HashMap;
+
+use super::cut::{Cuts, Cutter, JsonBlock, JsonFile, NO_END, Scan as Cut, between_records};
+use super::decode::JsonColumns;
+use super::infer::Looks;
+use super::long;
+use crate::merge_schemas::{self, FileColumns, MergedSchema};
+use crate::place;
+use crate::source::{About, Decoded, Looked, Morsel, Request, RowTest, Scan, Source, SourceColumn};
+
+/// Bytes of all files together that are looked at from their starts; of those after them less is.
+const WHOLE_TOGETHER: usize = 64 << 20;
+
+/// Places that a large file of a record a line is looked at behind its start, and bytes of each.
+const PLACES: u64 = 64;
+const PLACE: usize = 1 << 16;
+
+/// How records are read.
+#[derive(Clone, Debug, Default)]
+pub struct JsonOptions {
+    /// Types that are declared, by name.
+    pub types: Vec<(String, Type)>,
+    /// Texts that mean null.
+    pub missing: Vec<String>,
+    /// The pattern of dates.
+    pub dates: Option<String>,
+    /// Whether what does not fit is made null and counted.
+    pub lenient: bool,
+    /// The name of a further column with the file's path.
+    pub file_column: Option<String>,
+}
+
+impl JsonOptions {
+    pub(super) fn means_null(&self, text: &str) -> bool {
+        self.missing.iter().any(|m| m == text)
+    }
+}
+
+/// Files of JSON records as one table.
+#[derive(Debug)]
+pub struct JsonSource {
+    files: Arc<Vec<JsonFile>>,
+    united: Arc<MergedSchema>,
+    kinds: Vec<Type>,
+    options: Arc<JsonOptions>,
+    about: About,
+}
+
+impl JsonSource {
+    /// Looks at the first records of some files.
+    ///
+    /// # Errors
+    /// A file cannot be read or holds no records; columns of one name have types that do not go together.
+    pub fn new(files: &[PathBuf], base: &Path, options: JsonOptions) -> Result<JsonSource> {
+        let mut opened = Vec::new();
+        let mut all: Vec<Vec<(String, DataType)>> = Vec::new();
+        let mut nothing_seen: Vec<Vec<String>> = Vec::new();
+        let (mut bytes, mut rows, mut looked) = (Some(0), Some(0), None);
+        let mut left = WHOLE_TOGETHER;
+        for path in files {
+            let mut file = JsonFile::open(path, &merge_schemas::shown(path, base), left)?;
+            left = left.saturating_sub(file.start.len());
+            let inferred = looked_at(&file, &options)?;
+            nothing_seen.push(inferred.nulls);
+            all.push(inferred.columns.into_iter().map(|(n, t)| (n, t.arrow())).collect());
+            bytes = bytes.zip(file.size).map(|(a, b)| a + b);
+            rows = rows.zip(inferred.looked.rows_of(file.size.filter(|_| file.seekable))).map(|(a, b)| a + b);
+            file.forget_start();
+            opened.push(file);
+            looked = Some(looked.map_or(inferred.looked, |before: Looked| before.and(inferred.looked)));
+        }
+        // A column that was named in types is there even where no record looked at has it.
+        if let Some(first) = all.first_mut() {
+            for (column, kind) in &options.types {
+                if !first.iter().any(|(n, _)| n == column) {
+                    first.push((column.clone(), kind.arrow()));
+                }
+            }
+        }
+        let parts: Vec<FileColumns<'_>> = opened
+            .iter()
+            .zip(&all)
+            .map(|(f, all)| FileColumns {
+                shown: &f.shown,
+                columns: all.iter().map(|(n, d)| (n.as_str(), d)).collect(),
+            })
+            .collect();
+        let mut united = MergedSchema::new(&parts, options.file_column.as_deref())?;
+        for column in &mut united.columns {
+            column.open = nothing_seen.iter().all(|columns| columns.contains(&column.name))
+                && !options.types.iter().any(|(n, _)| *n == column.name);
+        }
+        let kinds = united.columns.iter().map(|c| Type::of(&c.data).unwrap_or(Type::Text)).collect();
+        let about = About { files: files.len(), bytes, rows_about: rows, looked, ..About::default() };
+        let options = Arc::new(options);
+        Ok(JsonSource { files: Arc::new(opened), united: Arc::new(united), kinds, options, about })
+    }
+}
+
+/// What a look at the records of a file gives.
+struct Inferred {
+    columns: Vec<(String, Type)>,
+    /// Those of the columns that only null was seen of.
+    nulls: Vec<String>,
+    looked: Looked,
+}
+
+fn looked_at(file: &JsonFile, options: &JsonOptions) -> Result<Inferred> {
+    let mut scan = Cut::default();
+    let Cuts { records, open, mut fault } = scan.records(&file.start);
+    if file.whole && open.is_none() && !scan.may_end() {
+        fault.get_or_insert((file.start.len(), NO_END));
+    }
+    if let Some((at, what)) = fault {
+        return Err(between_records(&file.shown, line(&file.start, 0, at), what));
+    }
+    let mut looks = Looks::default();
+    let last = open.filter(|_| file.whole).map(|start| (start, file.start.len()));
+    let mut looked = Looked { whole: file.whole, ..Looked::default() };
+    for (start, end) in records.iter().copied().chain(last) {
+        let text = file.start.get(start..end).unwrap_or_default();
+        match serde_json::from_slice(&long::quoted(text)) {
+            Ok(value) => looks.see(&value, options),
+            Err(error) => return Err(broken(&file.shown, line(&file.start, 0, start), &error)),
+        }
+        looked = Looked { rows: looked.rows + 1, bytes: end as u64, ..looked };
+    }
+    if scan.is_of_lines(&records, &file.start) {
+        looks_elsewhere(file, options, &mut looks, &mut looked)?;
+    }
+    let mut columns = looks.columns();
+    for (column, kind) in &mut columns {
+        if let Some((_, wanted)) = options.types.iter().find(|(n, _)| n == column) {
+            *kind = wanted.clone();
+        }
+    }
+    Ok(Inferred { columns, nulls: looks.nulls(), looked })
+}
+
+/// Looks at places spread over a large file of a record a line, its last lines among them.
+fn looks_elsewhere(
+    file: &JsonFile,
+    options: &JsonOptions,
+    looks: &mut Looks,
+    looked: &mut Looked,
+) -> Result<()> {
+    let (Some(size), false) = (file.size, file.whole || !file.seekable) else { return Ok(()) };
+    let handle = place::open(&file.path)?;
+    let first = file.start.len() as u64;
+    let last = size.saturating_sub(PLACE as u64).max(first);
+    for number in 1..=PLACES {
+        let from = first + (last - first) / PLACES * number;
+        let from = if number == PLACES { last } else { from };
+        let mut part = vec![0; PLACE.min((size - from) as usize)];
+        place::read_exact_at(&handle, &mut part, from).map_err(|e| place::unreadable(&file.path, &e))?;
+        // What stands before the first line end is the rest of a record, and the last line may go on.
+        for text in part.split_inclusive(|b| *b == b'\n').skip(1) {
+            let is_whole = text.ends_with(b"\n") || number == PLACES;
+            if let Some(value) = is_whole.then(|| serde_json::from_slice(&long::quoted(text)).ok()).flatten()
+            {
+                looks.see(&value, options);
+                *looked =
+                    Looked { rows: looked.rows + 1, bytes: looked.bytes + text.len() as u64, ..*looked };
+            }
+        }
+    }
+    Ok(())
+}
+
+fn line(bytes: &[u8], lines: u64, place: usize) -> u64 {
+    lines + memchr::memchr_iter(b'\n', bytes.get(..place).unwrap_or(bytes)).count() as u64 + 1
+}
+
+/// The error of a text that is no record.
+fn broken(shown: &str, line: u64, error: &serde_json::Error) -> Error {
+    let why = error.to_string();
+    let why = why.split(" at line ").next().unwrap_or_default().to_owned();
+    let line = line + (error.line().max(1) as u64 - 1);
+    Error::new(ErrorKind::Data, "This is not a JSON record.")
+        .in_file(shown, Some(line), None)
+        .why(format!("The parser says: {why}."))
+        .next("A table is an array of records, [{\"farm\": \"F1\"}, …], or a record a line.")
+}
+
+impl Source for JsonSource {
+    fn columns(&self) -> &[SourceColumn] {
+        &self.united.columns
+    }
+
+    fn about(&self) -> &About {
+        &self.about
+    }
+
+    fn open(&self, request: Request) -> Result<Box<dyn Scan>> {
+        let file_column = self.options.file_column.as_ref().map(|_| self.united.columns.len() - 1);
+        let wanted: Vec<usize> =
+            request.columns.iter().copied().filter(|c| Some(*c) != file_column).collect();
+        let mut by_name: HashMap<String, Option<usize>> = HashMap::new();
+        for (place, column) in self.united.columns.iter().enumerate() {
+            if Some(place) != file_column {
+                by_name.insert(column.name.clone(), wanted.iter().position(|w| *w == place));
+            }
+        }
+        let kinds = wanted.iter().filter_map(|c| self.kinds.get(*c).cloned()).collect();
+        let shared = JsonScanState {
+            files: self.files.clone(),
+            options: self.options.clone(),
+            kinds,
+            by_name,
+            places: request.columns.iter().map(|c| wanted.iter().position(|w| w == c)).collect(),
+        };
+        let cutter = Cutter::new(self.files.clone(), request.block_bytes);
+        Ok(Box::new(JsonScan {
+            cutter: Mutex::new(cutter),
+            shared: Arc::new(shared),
+            total: self.about.bytes,
+        }))
+    }
+}
+
+struct JsonScanState {
+    files: Arc<Vec<JsonFile>>,
+    options: Arc<JsonOptions>,
+    kinds: Vec<Type>,
+    by_name: HashMap<String, Option<usize>>,
+    /// For each column asked for its place among those that are parsed; none for the file's name.
+    places: Vec<Option<usize>>,
+}
+
+struct JsonScan {
+    cutter: Mutex<Cutter>,
+    shared: Arc<JsonScanState>,
+    total: Option<u64>,
+}
+
+impl Scan for JsonScan {
+    fn next(&self) -> Result<Option<Box<dyn Morsel>>> {
+        let block = self.cutter.lock().unwrap_or_else(PoisonError::into_inner).next()?;
+        let morsel = |block| {
+            Box::new(JsonMorsel { block: Some(block), shared: self.shared.clone() }) as Box<dyn Morsel>
+        };
+        Ok(block.map(morsel))
+    }
+
+    fn progress(&self) -> (u64, Option<u64>) {
+        (self.cutter.lock().unwrap_or_else(PoisonError::into_inner).done, self.total)
+    }
+}
+
+struct JsonMorsel {
+    block: Option<JsonBlock>,
+    shared: Arc<JsonScanState>,
+}
+
+impl Morsel for JsonMorsel {
+    fn next(&mut self, test: Option<&mut dyn RowTest>) -> Result<Option<Decoded>> {
+        let shared = &self.shared;
+        let Some(JsonBlock { file, bytes, records, lines }) = self.block.take() else { return Ok(None) };
+        let shown = shared.files.get(file).map_or("", |f| f.shown.as_str());
+        let mut columns = JsonColumns::new(&shared.options, &shared.kinds, &shared.by_name);
+        for (start, end) in &records {
+            let pushed = columns.push(bytes.get(*start..*end).unwrap_or_default());
+            pushed.map_err(|e| broken(shown, line(&bytes, lines, *start), &e))?;
+        }
+        if let Some((row, field, value)) = columns.bad.first().filter(|_| !shared.options.lenient) {
+            let place = records.get(*row).map_or(0, |(start, _)| *start);
+            return Err(shared.bad_value(shown, line(&bytes, lines, place), field, value));
+        }
+        let rows = columns.rows();
+        let arrays = columns.arrays();
+        let column = |place: &Option<usize>| -> ArrayRef {
+            match place {
+                Some(place) => {
+                    arrays.get(*place).cloned().unwrap_or_else(|| new_null_array(&DataType::Null, rows))
+                }
+                None => merge_schemas::file_name(shown, rows),
+            }
+        };
+        let batch = Batch { columns: shared.places.iter().map(column).collect(), rows };
+        let mut decoded = Decoded::tested(batch, test)?;
+        if !columns.bad.is_empty() {
+            decoded.events.push((Event::BadCell, columns.bad.len()));
+        }
+        Ok(Some(decoded))
+    }
+}
+
+impl JsonScanState {
+    fn bad_value(&self, shown: &str, line: u64, field: &str, value: &str) -> Error {
+        let quoted = name(field);
+        let known = self.by_name.get(field).copied().flatten().and_then(|place| self.kinds.get(place));
+        let Some(kind) = known else {
+            return Error::new(
+                ErrorKind::Data,
+                format!("The field {quoted} was in no record looked at before the run."),
+            )
+            .in_file(shown, Some(line), Some(field))
+            .next(format!("Say with (types = ({quoted} text)) to read it as a column,"))
+            .next("or with (bad_cells = null) to leave such fields out and count them.");
+        };
+        let article = if *kind == Type::Int { "an" } else { "a" };
+        Error::new(ErrorKind::Data, format!("'{value}' is not {article} {kind}."))
+            .in_file(shown, Some(line), Some(field))
+            .why("The column was taken for one by the records looked at before the run, or by types = (…).")
+            .next("Say with (bad_cells = null) to make null of such values and count them,")
+            .next(format!("or with (types = ({quoted} text)) to read the column as text."))
+    }
+}

@@ -1,0 +1,49 @@
+//! Where rows come from and where they go: places and formats.
+//!
+//! | module | what it holds |
+//! | --- | --- |
+//! | `place` | files, globs, folders, standard input; compression |
+//! | `streams` | inputs that can be read only once |
+//! | `charset` | text in other encodings and with other line ends |
+//! | `temporary` | temporary folders that have names, and what killed runs left of them |
+//! | `source` | what every format offers to the plan and the run |
+//! | `memory` | batches that are there already |
+//! | `csv` | delimited text, read and written |
+//! | `json` | JSON and NDJSON, read and written |
+//! | `parquet`, `arrow` | columnar files, read and written |
+//! | `workbook` | sheets of workbooks, read and written |
+//! | `merge_schemas` | several files of one table, columns by name |
+//! | `ranges` | what conditions say of columns, to be held against a file's statistics |
+//! | `binary` | what columnar formats that are written share |
+//! | `files` | the files that a request reads and writes: none may be both |
+//! | `folders`, `split` | folders of `key=value` folders, read and written |
+//! | `identity` | whether two paths mean one file |
+//! | `part` | a file that gets its name when it is complete |
+//! | `target` | files that are complete or not there |
+
+#![forbid(unsafe_code)]
+
+pub mod arrow;
+pub mod binary;
+pub mod charset;
+pub mod csv;
+pub mod files;
+pub mod folders;
+pub mod format;
+pub mod identity;
+pub mod json;
+pub mod markdown;
+pub mod memory;
+pub mod merge_schemas;
+pub mod open_files;
+pub mod parquet;
+pub mod part;
+pub mod place;
+pub mod ranges;
+mod segments;
+pub mod source;
+pub mod split;
+pub mod streams;
+pub mod target;
+pub mod temporary;
+pub mod workbook;

@@ -1,0 +1,227 @@
+//! Several files of one table: columns by name, types united, names of nested fields joined with points.
+
+use std::collections::HashSet;
+use std::path::Path;
+use std::sync::Arc;
+
+use arrow_array::cast::AsArray;
+use arrow_array::{Array, ArrayRef, StringViewArray, make_array, new_null_array};
+use arrow_buffer::NullBuffer;
+use arrow_schema::{DataType, Fields};
+use churn_core::names::name;
+use churn_core::readable::plural;
+use churn_core::widen::{check_range, widen};
+use churn_core::{Batch, Error, ErrorKind, Events, Result, Type};
+use churn_expr::{Bound, Node, cast};
+
+use super::source::SourceColumn;
+
+/// A column within a file: its name, and the way to it through nested records.
+#[derive(Clone, Debug, PartialEq)]
+pub(crate) struct Flat {
+    pub(crate) name: String,
+    pub(crate) path: Vec<usize>,
+    pub(crate) data: DataType,
+}
+
+/// What a schema's columns become, and what should be told of them.
+#[derive(Debug, Default)]
+pub(crate) struct Flattened {
+    pub(crate) columns: Vec<Flat>,
+    /// Columns of types that are not read.
+    left_out: Vec<String>,
+    /// Columns that have another name than in the file, as one of that name stands before them.
+    renamed: Vec<String>,
+}
+
+/// The columns of a schema; a record's fields are columns of their own. A second column of one name gets a number.
+pub(crate) fn flat(fields: &Fields) -> Flattened {
+    fn walk(fields: &Fields, path: &[usize], prefix: &str, flat: &mut Vec<Flat>, left_out: &mut Vec<String>) {
+        for (i, field) in fields.iter().enumerate() {
+            let path: Vec<usize> = path.iter().copied().chain([i]).collect();
+            let name = format!("{prefix}{}", field.name());
+            match field.data_type() {
+                DataType::Struct(inner) => walk(inner, &path, &format!("{name}."), flat, left_out),
+                data if Type::of(data).is_some() => flat.push(Flat { name, path, data: data.clone() }),
+                data => left_out.push(format!("{name} ({data})")),
+            }
+        }
+    }
+    let (mut columns, mut left_out) = (Vec::new(), Vec::new());
+    walk(fields, &[], "", &mut columns, &mut left_out);
+    let all: HashSet<String> = columns.iter().map(|c| c.name.clone()).collect();
+    let (mut seen, mut renamed) = (HashSet::new(), Vec::new());
+    for column in &mut columns {
+        let mut unique = column.name.clone();
+        for number in 2.. {
+            if !seen.contains(&unique) && (unique == column.name || !all.contains(&unique)) {
+                break;
+            }
+            unique = format!("{}_{number}", column.name);
+        }
+        if unique != column.name {
+            renamed.push(format!("a second {} is called {unique}", column.name));
+            column.name.clone_from(&unique);
+        }
+        seen.insert(unique);
+    }
+    Flattened { columns, left_out, renamed }
+}
+
+impl Flattened {
+    /// What should be told of a file's columns.
+    pub(crate) fn notes(&self, shown: &str) -> Vec<String> {
+        let what = plural(self.left_out.len() as u64, "column");
+        let left_out =
+            || format!("{shown}: {what} of types that are not read left out: {}.", self.left_out.join(", "));
+        let renamed = || format!("{shown}: {}.", self.renamed.join(", "));
+        let left_out = (!self.left_out.is_empty()).then(left_out);
+        left_out.into_iter().chain((!self.renamed.is_empty()).then(renamed)).collect()
+    }
+}
+
+/// The column at the end of a way, null where a record on the way is.
+pub(crate) fn followed(column: &ArrayRef, path: &[usize]) -> ArrayRef {
+    let mut column = column.clone();
+    for step in path {
+        let Some(record) = column.as_struct_opt() else { break };
+        let Some(inner) = record.columns().get(*step) else { break };
+        let nulls = NullBuffer::union(record.nulls(), inner.logical_nulls().as_ref());
+        column = match nulls {
+            Some(_) if record.nulls().is_none() => inner.clone(),
+            Some(nulls) => {
+                let data = inner.to_data().into_builder().nulls(Some(nulls)).build();
+                data.map_or_else(|_| inner.clone(), make_array)
+            }
+            None => inner.clone(),
+        };
+    }
+    column
+}
+
+/// What one file has.
+pub(crate) struct FileColumns<'a> {
+    pub(crate) shown: &'a str,
+    pub(crate) columns: Vec<(&'a str, &'a DataType)>,
+}
+
+/// Columns by name over all files, in order of first appearance.
+#[derive(Debug)]
+pub(crate) struct MergedSchema {
+    pub(crate) columns: Vec<SourceColumn>,
+    /// For each file, for each column of the table, its place among the file's.
+    pub(crate) places: Vec<Vec<Option<usize>>>,
+}
+
+impl MergedSchema {
+    /// Unites the columns of files by their names as messages show them.
+    ///
+    /// # Errors
+    /// As [`MergedSchema::new`].
+    pub(crate) fn of_files<'a>(
+        files: impl Iterator<Item = (&'a str, &'a [Flat])>,
+        file_column: Option<&str>,
+    ) -> Result<MergedSchema> {
+        let columns = |flat: &'a [Flat]| flat.iter().map(|c| (c.name.as_str(), &c.data)).collect();
+        let parts: Vec<FileColumns<'a>> =
+            files.map(|(shown, flat)| FileColumns { shown, columns: columns(flat) }).collect();
+        MergedSchema::new(&parts, file_column)
+    }
+
+    /// Unites the columns of some files; `file_column` adds one for the file's name.
+    ///
+    /// # Errors
+    /// Columns of one name have types that do not go together.
+    pub(crate) fn new(parts: &[FileColumns<'_>], file_column: Option<&str>) -> Result<MergedSchema> {
+        let mut columns: Vec<(SourceColumn, &str)> = Vec::new();
+        for part in parts {
+            for (column, data) in &part.columns {
+                match columns.iter_mut().find(|(c, _)| c.name == *column) {
+                    None => {
+                        let column =
+                            SourceColumn { name: (*column).to_owned(), data: (*data).clone(), open: false };
+                        columns.push((column, part.shown));
+                    }
+                    Some((united, first)) => {
+                        united.data = both(column, (&united.data, first), (data, part.shown))?
+                    }
+                }
+            }
+        }
+        let mut columns: Vec<SourceColumn> = columns.into_iter().map(|(c, _)| c).collect();
+        let mut places: Vec<Vec<Option<usize>>> = parts
+            .iter()
+            .map(|part| columns.iter().map(|c| part.columns.iter().position(|(n, _)| *n == c.name)).collect())
+            .collect();
+        if let Some(file_column) = file_column {
+            if columns.iter().any(|c| c.name == file_column) {
+                let what = format!("There is a column {} already.", name(file_column));
+                return Err(Error::new(ErrorKind::Name, what).next("Give file_column another name."));
+            }
+            columns.push(SourceColumn {
+                name: file_column.to_owned(),
+                data: DataType::Utf8View,
+                open: false,
+            });
+            places.iter_mut().for_each(|p| p.push(None));
+        }
+        Ok(MergedSchema { columns, places })
+    }
+}
+
+/// The type that columns of two files have together: as they are carried where they agree.
+fn both(column: &str, (a, first): (&DataType, &str), (b, second): (&DataType, &str)) -> Result<DataType> {
+    if a == b {
+        return Ok(a.clone());
+    }
+    let kinds = (Type::of(a).unwrap_or(Type::Unknown), Type::of(b).unwrap_or(Type::Unknown));
+    match kinds.0.common_type(&kinds.1) {
+        Some(united) => Ok(united.arrow()),
+        None => {
+            let (a, b) = kinds;
+            let what = format!("{} is {a} in one file and {b} in another.", name(column));
+            Err(Error::new(ErrorKind::Type, what).why(format!("{first}: {a}\n{second}: {b}")).next(format!(
+                "Read them apart, cast one of them, and append: add {0} = cast({0} as text).",
+                name(column)
+            )))
+        }
+    }
+}
+
+/// A column of a file as the table has it, if all its values fit.
+///
+/// # Errors
+/// Some do not; the error names the file and the column.
+pub(crate) fn column_of(shown: &str, column: &str, array: ArrayRef, to: &DataType) -> Result<ArrayRef> {
+    check_range(&array).map_err(|e| e.in_file(shown, None, Some(column)))?;
+    cast_to(array, to)
+}
+
+/// A column as another Arrow type of the same language type, or of a wider one.
+pub fn cast_to(array: ArrayRef, to: &DataType) -> Result<ArrayRef> {
+    if array.data_type() == to {
+        return Ok(array);
+    }
+    let wide = widen(&array)?;
+    if wide.data_type() == to {
+        return Ok(wide);
+    }
+    let lost = || Error::new(ErrorKind::Internal, format!("A column of {} is no {to}.", array.data_type()));
+    let (from, to) = (Type::of(wide.data_type()).ok_or_else(lost)?, Type::of(to).ok_or_else(lost)?);
+    if from == Type::Null {
+        return Ok(new_null_array(&to.arrow(), wide.len()));
+    }
+    let column = Bound { node: Node::Column(0), kind: from };
+    let batch = Batch { rows: wide.len(), columns: vec![wide.clone()] };
+    cast::silently(column, &to).ok_or_else(lost)?.evaluate_array(&batch, &mut Events::default())
+}
+
+/// A column with a file's name in every row.
+pub(crate) fn file_name(shown: &str, rows: usize) -> ArrayRef {
+    Arc::new(StringViewArray::from_iter_values(std::iter::repeat_n(shown, rows)))
+}
+
+/// A path as messages show it.
+pub(crate) fn shown(file: &Path, base: &Path) -> String {
+    file.strip_prefix(base).unwrap_or(file).display().to_string()
+}

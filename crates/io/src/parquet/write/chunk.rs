@@ -1,0 +1,301 @@
+//! A column of a row group: pages of numbers into a dictionary, and of plain values where there are too many of those.
+//!
+//! Numbers are found by the tables that group rows, and bounds are told of the dictionary's values: the crate's own
+//! encoders hash and compare each value of each row. What stands in a page is described in the Parquet format.
+
+use arrow_array::{Array, ArrayRef};
+use arrow_buffer::BooleanBufferBuilder;
+use arrow_schema::DataType;
+use bytes::Bytes;
+use parquet::basic::{BoundaryOrder, Encoding, PageType};
+use parquet::column::page::{CompressedPage, Page, PageWriteSpec};
+use parquet::column::writer::ColumnCloseResult;
+use parquet::errors::{ParquetError, Result};
+use parquet::file::metadata::{
+    ColumnChunkMetaData, ColumnIndexBuilder, OffsetIndexBuilder, PageEncodingStats,
+};
+use parquet::schema::types::ColumnDescPtr;
+
+use super::packer::Packer;
+use super::values::{self, PageBounds, ValueEncoder};
+use super::{checksum, hybrid};
+
+/// Where pages and dictionaries end. Those of all columns of a row group are held at once, by whoever writes and by
+/// whoever reads: of many columns each has a smaller share.
+#[derive(Clone, Copy)]
+pub(super) struct ChunkBounds {
+    /// Rows of a page.
+    page_rows: usize,
+    /// Bytes of a page of plain values, if its rows are fewer.
+    page_bytes: usize,
+    /// Bytes of a dictionary from which on values are written plainly.
+    dictionary_bytes: usize,
+}
+
+impl ChunkBounds {
+    /// Columns that have full shares.
+    const COLUMNS: usize = 32;
+
+    /// What each of so many columns may take.
+    pub(super) fn of_columns(columns: usize) -> ChunkBounds {
+        let share = |whole: usize, least: usize| {
+            (whole * ChunkBounds::COLUMNS / columns.max(ChunkBounds::COLUMNS)).max(least)
+        };
+        ChunkBounds {
+            page_rows: share(1 << 14, 1 << 10),
+            page_bytes: share(1 << 20, 1 << 14),
+            dictionary_bytes: share(1 << 20, 1 << 14),
+        }
+    }
+}
+
+pub(super) struct ColumnChunk {
+    column: ColumnDescPtr,
+    packer: Packer,
+    values: Box<dyn ValueEncoder>,
+    is_plain: bool,
+    bounds: ChunkBounds,
+    open: Open,
+    pages: Vec<Encoded>,
+}
+
+/// The page that is being filled.
+#[derive(Default)]
+struct Open {
+    rows: usize,
+    nulls: usize,
+    numbers: Vec<u32>,
+    plain: Vec<u8>,
+    /// Which rows have a value; only where some have none.
+    valid: Option<BooleanBufferBuilder>,
+}
+
+/// A page as it will be written.
+struct Encoded {
+    bytes: Vec<u8>,
+    raw: usize,
+    rows: usize,
+    nulls: usize,
+    encoding: Encoding,
+    bounds: PageBounds,
+}
+
+impl ColumnChunk {
+    /// An empty one; `None` where the crate's own encoders have to do it: other types, other compressions.
+    /// Without numbers into a dictionary from the start if values do not repeat.
+    pub(super) fn new(
+        column: ColumnDescPtr,
+        data: &DataType,
+        packer: &Packer,
+        repeating: bool,
+        bounds: ChunkBounds,
+    ) -> Option<ColumnChunk> {
+        let values = values::of(data).filter(|_| packer.can())?;
+        Some(ColumnChunk {
+            column,
+            packer: packer.clone(),
+            values,
+            is_plain: !repeating,
+            bounds,
+            open: Open::default(),
+            pages: Vec::new(),
+        })
+    }
+
+    /// Appends values.
+    pub(super) fn push(&mut self, array: &ArrayRef) -> Result<()> {
+        let rows = self.bounds.page_rows;
+        for from in (0..array.len()).step_by(rows) {
+            self.push_part(&array.slice(from, rows.min(array.len() - from)))?;
+        }
+        Ok(())
+    }
+
+    /// Appends values, not more than a page has.
+    fn push_part(&mut self, array: &ArrayRef) -> Result<()> {
+        if self.is_plain {
+            self.values.plain(array, &mut self.open.plain);
+        } else {
+            self.values.number(array, &mut self.open.numbers);
+        }
+        self.open.push(array);
+        if self.open.rows >= self.bounds.page_rows || self.open.plain.len() >= self.bounds.page_bytes {
+            self.end_page()?;
+        }
+        Ok(())
+    }
+
+    fn end_page(&mut self) -> Result<()> {
+        let open = std::mem::take(&mut self.open);
+        let mut body = Vec::with_capacity(open.plain.len() + open.numbers.len() * 3 + 64);
+        body.extend_from_slice(&[0; 4]);
+        hybrid::levels(open.rows, open.valid.as_ref().map(|valid| valid.as_slice()), &mut body);
+        let levels = (body.len() as u32 - 4).to_le_bytes();
+        body.iter_mut().zip(levels).for_each(|(byte, length)| *byte = length);
+        // A page without values has no numbers either.
+        let encoding = if open.numbers.is_empty() { Encoding::PLAIN } else { Encoding::RLE_DICTIONARY };
+        if encoding == Encoding::PLAIN {
+            body.extend_from_slice(&open.plain);
+        } else {
+            let width = hybrid::width(self.values.len().saturating_sub(1) as u32);
+            body.push(width as u8);
+            hybrid::encode(&open.numbers, width, &mut body);
+        }
+        self.pages.push(Encoded {
+            bytes: self.packer.pack(&body)?,
+            raw: body.len(),
+            rows: open.rows,
+            nulls: open.nulls,
+            encoding,
+            bounds: self.values.page(),
+        });
+        self.is_plain |= self.values.size() > self.bounds.dictionary_bytes;
+        let Open { mut numbers, mut plain, .. } = open;
+        numbers.clear();
+        plain.clear();
+        self.open = Open { numbers, plain, ..Open::default() };
+        Ok(())
+    }
+
+    /// All pages, and what the file's footer tells of them.
+    pub(super) fn finish(mut self) -> Result<(Bytes, ColumnCloseResult)> {
+        if self.open.rows > 0 {
+            self.end_page()?;
+        }
+        let mut out = Vec::new();
+        let mut footer = Footer::new(&self.column);
+        if self.values.len() > 0 {
+            let values = self.values.dictionary();
+            let page = Page::DictionaryPage {
+                buf: self.packer.pack(&values)?.into(),
+                num_values: self.values.len() as u32,
+                encoding: Encoding::PLAIN,
+                is_sorted: false,
+            };
+            let told = checksum::write_page(CompressedPage::new(page, values.len()), &mut out)?;
+            footer.dictionary = Some(footer.place(&told)?.0);
+        }
+        for mut page in std::mem::take(&mut self.pages) {
+            let data = Page::DataPage {
+                buf: std::mem::take(&mut page.bytes).into(),
+                num_values: page.rows as u32,
+                encoding: page.encoding,
+                def_level_encoding: Encoding::RLE,
+                rep_level_encoding: Encoding::RLE,
+                statistics: None,
+            };
+            let told = checksum::write_page(CompressedPage::new(data, page.raw), &mut out)?;
+            footer.add(page, &told)?;
+        }
+        let told = footer.close(self)?;
+        Ok((out.into(), told))
+    }
+}
+
+/// What is told of a column's pages at the end of the file.
+struct Footer {
+    index: ColumnIndexBuilder,
+    offsets: OffsetIndexBuilder,
+    dictionary: Option<i64>,
+    first: Option<i64>,
+    /// Bytes as they are stored, and before.
+    stored: i64,
+    raw: i64,
+    rows: usize,
+    nulls: usize,
+    /// Pages of each encoding.
+    counts: [(Encoding, i32); 2],
+}
+
+impl Footer {
+    fn new(column: &ColumnDescPtr) -> Footer {
+        Footer {
+            index: ColumnIndexBuilder::new(column.physical_type()),
+            offsets: OffsetIndexBuilder::new(),
+            dictionary: None,
+            first: None,
+            stored: 0,
+            raw: 0,
+            rows: 0,
+            nulls: 0,
+            counts: [(Encoding::RLE_DICTIONARY, 0), (Encoding::PLAIN, 0)],
+        }
+    }
+
+    /// Where a page stands that was written, and its bytes there.
+    fn place(&mut self, told: &PageWriteSpec) -> Result<(i64, i32)> {
+        let too_large = |e: std::num::TryFromIntError| ParquetError::General(e.to_string());
+        self.raw += told.uncompressed_size as i64;
+        self.stored += told.compressed_size as i64;
+        Ok((
+            i64::try_from(told.offset).map_err(too_large)?,
+            i32::try_from(told.compressed_size).map_err(too_large)?,
+        ))
+    }
+
+    fn add(&mut self, page: Encoded, told: &PageWriteSpec) -> Result<()> {
+        let PageBounds { least_and_greatest, nans } = page.bounds;
+        if least_and_greatest.is_none() && page.nulls < page.rows {
+            // Values without an order: the index has no place for them.
+            self.index.to_invalid();
+        }
+        let (least, greatest) = least_and_greatest.unwrap_or_default();
+        self.index.append(page.nulls == page.rows, least, greatest, page.nulls as i64, nans);
+        let (offset, size) = self.place(told)?;
+        self.first.get_or_insert(offset);
+        self.offsets.append_row_count(page.rows as i64);
+        self.offsets.append_offset_and_size(offset, size);
+        (self.rows, self.nulls) = (self.rows + page.rows, self.nulls + page.nulls);
+        self.counts.iter_mut().filter(|(e, _)| *e == page.encoding).for_each(|(_, n)| *n += 1);
+        Ok(())
+    }
+
+    fn close(mut self, chunk: ColumnChunk) -> Result<ColumnCloseResult> {
+        self.index.set_boundary_order(match chunk.values.order() {
+            (true, _) => BoundaryOrder::ASCENDING,
+            (_, true) => BoundaryOrder::DESCENDING,
+            _ => BoundaryOrder::UNORDERED,
+        });
+        let counts = self.counts.into_iter().filter(|(_, count)| *count > 0);
+        let data = |(encoding, count)| PageEncodingStats { page_type: PageType::DATA_PAGE, encoding, count };
+        let metadata = ColumnChunkMetaData::builder(chunk.column)
+            .set_encodings(vec![Encoding::PLAIN, Encoding::RLE, Encoding::RLE_DICTIONARY])
+            .set_page_encoding_stats(counts.map(data).collect())
+            .set_compression(chunk.packer.compression())
+            .set_num_values(self.rows as i64)
+            .set_total_compressed_size(self.stored)
+            .set_total_uncompressed_size(self.raw)
+            .set_dictionary_page_offset(self.dictionary)
+            .set_data_page_offset(self.first.unwrap_or(0))
+            .set_statistics(chunk.values.statistics(self.nulls as u64))
+            .build()?;
+        Ok(ColumnCloseResult {
+            bytes_written: self.stored.unsigned_abs(),
+            rows_written: self.rows as u64,
+            metadata,
+            bloom_filter: None,
+            column_index: if self.index.valid() { Some(self.index.build()?) } else { None },
+            offset_index: Some(self.offsets.build()),
+        })
+    }
+}
+
+impl Open {
+    /// Takes note of which rows have a value.
+    fn push(&mut self, array: &ArrayRef) {
+        match (array.nulls().filter(|nulls| nulls.null_count() > 0), &mut self.valid) {
+            (None, None) => {}
+            (None, Some(valid)) => valid.append_n(array.len(), true),
+            (Some(nulls), valid) => {
+                let valid = valid.get_or_insert_with(|| {
+                    let mut before = BooleanBufferBuilder::new(self.rows + array.len());
+                    before.append_n(self.rows, true);
+                    before
+                });
+                valid.append_buffer(nulls.inner());
+                self.nulls += nulls.null_count();
+            }
+        }
+        self.rows += array.len();
+    }
+}

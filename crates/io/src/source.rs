@@ -1,0 +1,230 @@
+//! What every format offers: its columns before the run, its rows in numbered morsels during it.
+
+use std::fmt;
+use std::path::PathBuf;
+use std::sync::Arc;
+
+use arrow_array::BooleanArray;
+use arrow_schema::DataType;
+use churn_core::{Batch, Event, Result};
+
+use super::format::{LineEncoder, LineForm};
+use super::ranges::Range;
+
+/// A column as a source has it.
+#[derive(Clone, Debug, PartialEq)]
+pub struct SourceColumn {
+    /// Its name.
+    pub name: String,
+    /// How its values are carried.
+    pub data: DataType,
+    /// Whether nothing told its type: a column of text files in which no value was seen.
+    pub open: bool,
+}
+
+/// Something that is known of a source before the run.
+#[derive(Clone, Debug, Default)]
+pub struct About {
+    /// Files that it is made of.
+    pub files: usize,
+    /// Bytes on disk.
+    pub bytes: Option<u64>,
+    /// Rows, where the format tells.
+    pub rows: Option<u64>,
+    /// Rows by their average length in what was looked at.
+    pub rows_about: Option<u64>,
+    /// How much of the files column types were inferred from, where they are inferred.
+    pub looked: Option<Looked>,
+    /// What the reader should know: a column that looks like dates but stays text.
+    pub notes: Vec<String>,
+}
+
+/// How much of a source was looked at before the run.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Looked {
+    /// The number of rows.
+    pub rows: u64,
+    /// Bytes of text.
+    pub(crate) bytes: u64,
+    /// Whether that is all of it.
+    pub whole: bool,
+}
+
+impl Looked {
+    /// The rows of a text of so many bytes, by the mean length of those that were looked at; `None` if that is not
+    /// known.
+    pub(crate) fn rows_of(self, bytes: Option<u64>) -> Option<u64> {
+        match bytes {
+            _ if self.whole => Some(self.rows),
+            Some(bytes) if self.rows > 0 => {
+                let mean = self.bytes as f64 / self.rows as f64;
+                Some((bytes as f64 / mean.max(1.0)).round() as u64)
+            }
+            _ => None,
+        }
+    }
+
+    /// What was looked at of two files.
+    pub(crate) fn and(self, other: Looked) -> Looked {
+        Looked {
+            rows: self.rows + other.rows,
+            bytes: self.bytes + other.bytes,
+            whole: self.whole && other.whole,
+        }
+    }
+}
+
+/// A table that can be read any number of times, from one place or several.
+pub trait Source: Send + Sync + fmt::Debug {
+    /// The columns, in order.
+    fn columns(&self) -> &[SourceColumn];
+    /// What is known before the run.
+    fn about(&self) -> &About;
+    /// Starts reading.
+    fn open(&self, request: Request) -> Result<Box<dyn Scan>>;
+}
+
+/// A source over copies of streams, which vanish with it.
+#[derive(Debug)]
+pub struct Spooled {
+    /// The source.
+    pub source: Arc<dyn Source>,
+    /// Temporary folders that must last as long as it.
+    pub _folders: Vec<super::temporary::Folder>,
+}
+
+impl Source for Spooled {
+    fn columns(&self) -> &[SourceColumn] {
+        self.source.columns()
+    }
+
+    fn about(&self) -> &About {
+        self.source.about()
+    }
+
+    fn open(&self, request: Request) -> Result<Box<dyn Scan>> {
+        self.source.open(request)
+    }
+}
+
+/// What a run wants of a source.
+#[derive(Clone, Debug, Default)]
+pub struct Request {
+    /// Positions of the columns to read, in this order.
+    pub columns: Vec<usize>,
+    /// Bytes or rows of a morsel, where the run sets them: tests make them small.
+    pub block_bytes: Option<usize>,
+    /// What is known of the rows that are wanted: a source may leave out rows outside of these ranges, and says
+    /// how many. Places are those of the source's columns.
+    pub ranges: Vec<(usize, Range)>,
+}
+
+/// Passthrough of rows to a text writer: the scan gives lines as bytes, and decodes only the columns named here.
+pub struct OnlyLines {
+    /// Encodes the rows whose bytes in the source are not those that the writer would produce.
+    pub encoder: Arc<dyn LineEncoder>,
+    /// Positions, among the request's columns, of those that later operators need; the others may come out as null.
+    pub read: Vec<usize>,
+}
+
+/// What may be used while files are opened, before a run starts.
+#[derive(Clone, Debug, Default)]
+pub struct ReadResources {
+    /// The folder for temporary files, if one is given.
+    pub temporary: Option<PathBuf>,
+    /// Bytes of memory, if they are bounded.
+    pub memory: Option<u64>,
+}
+
+/// A source being read.
+pub trait Scan: Send + Sync {
+    /// Says that morsels may be large. Their borders depend on the data alone.
+    fn gather(&mut self) {}
+    /// Says that rows outside of these ranges are not wanted, before the first morsel is taken: a source may leave
+    /// them out, and says how many. Places are those of the request's columns.
+    fn narrow(&mut self, _ranges: &[(usize, Range)]) {}
+    /// Asks for a column of bytes behind the others: each row as it stands in the source, where that is as `form`
+    /// writes it, and null elsewhere. Gives whether there will be one.
+    fn keep_lines(&mut self, _form: LineForm) -> bool {
+        false
+    }
+    /// Asks for the rows as lines, in a column of bytes behind the others, and says that of the others few are needed.
+    /// Gives whether it will be so.
+    fn only_lines(&mut self, _only: OnlyLines) -> bool {
+        false
+    }
+    /// The next morsel, in order; `None` at the end.
+    ///
+    /// Called by one worker at a time.
+    fn next(&self) -> Result<Option<Box<dyn Morsel>>>;
+    /// Bytes read so far and bytes in all.
+    fn progress(&self) -> (u64, Option<u64>);
+}
+
+/// Where a morsel took its first record to start and found its last one to end.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Seam {
+    /// What the starts and ends are places of: a file.
+    pub place: usize,
+    /// Where it begins, in bytes.
+    pub start: u64,
+    /// Whether the start was known, not guessed.
+    pub known: bool,
+    /// Where it ends, in bytes.
+    pub end: u64,
+}
+
+/// A condition that is tested while reading, before the other columns are decoded.
+pub trait RowTest {
+    /// Positions among the request's columns.
+    fn columns(&self) -> &[usize];
+    /// Which rows stay.
+    fn test(&mut self, batch: &Batch) -> Result<BooleanArray>;
+}
+
+/// A part of a source, decoded batch by batch by the worker that took it.
+pub trait Morsel: Send {
+    /// The next rows, of those that pass the test; `None` at its end.
+    fn next(&mut self, test: Option<&mut dyn RowTest>) -> Result<Option<Decoded>>;
+
+    /// Where it began and ended, if that was guessed and must be compared with its neighbours.
+    fn seam(&self) -> Option<Seam> {
+        None
+    }
+
+    /// The same part, with its first record at `start`: for one whose guess was wrong.
+    fn again(&self, _start: u64) -> Option<Box<dyn Morsel>> {
+        None
+    }
+}
+
+/// Some of a morsel's rows.
+#[derive(Debug)]
+pub struct Decoded {
+    /// The rows.
+    pub batch: Batch,
+    /// Rows before the test.
+    pub rows: usize,
+    /// What happened on the way.
+    pub events: Vec<(Event, usize)>,
+    /// Rows that were left out, as they stand in the file, for the file of rejects.
+    pub rejects: Vec<u8>,
+    /// Rows that were not read since none of them is within the request's ranges.
+    pub skipped: usize,
+}
+
+impl Decoded {
+    /// Rows of which nothing else is to be told; `rows` is their number before the test.
+    pub fn of(batch: Batch, rows: usize) -> Decoded {
+        Decoded { batch, rows, events: Vec::new(), rejects: Vec::new(), skipped: 0 }
+    }
+
+    /// The rows of a batch that pass the test.
+    pub fn tested(batch: Batch, test: Option<&mut dyn RowTest>) -> Result<Decoded> {
+        let rows = batch.rows;
+        let Some(test) = test else { return Ok(Decoded::of(batch, rows)) };
+        let columns = test.columns().iter().filter_map(|i| batch.columns.get(*i).cloned()).collect();
+        let keep = test.test(&Batch { columns, rows })?;
+        Ok(Decoded::of(batch.filter(&keep)?, rows))
+    }
+}

@@ -1,0 +1,51 @@
+//! What a window is: its partitions, its order, its calls.
+
+use churn_core::{ColumnId, Field, Type};
+use churn_expr::windows::{Frame, Task};
+
+/// Columns worked out from each row's neighbours; the rows stay where they are.
+#[derive(Clone)]
+pub struct Window {
+    /// Rows that are equal in these are a partition.
+    pub by: Vec<ColumnId>,
+    /// What rows are sorted by within a partition.
+    pub order: Vec<WindowKey>,
+    /// What is computed, one a column.
+    pub calls: Vec<Call>,
+}
+
+/// A key of a window's order: a column.
+#[derive(Clone, Debug, PartialEq)]
+pub struct WindowKey {
+    /// The column that rows are sorted by.
+    pub by: ColumnId,
+    /// Its type.
+    pub kind: Type,
+    /// Whether the largest come first.
+    pub descending: bool,
+    /// Whether nulls come before all values.
+    pub nulls_first: bool,
+}
+
+/// A call, its arguments columns of their own.
+#[derive(Clone)]
+pub struct Call {
+    /// The column that it gives.
+    pub field: Field,
+    /// What is computed.
+    pub task: Task,
+    /// The columns of its arguments.
+    pub args: Vec<ColumnId>,
+    /// The column that says which rows an aggregate sees.
+    pub only: Option<ColumnId>,
+    /// The rows that it is computed over.
+    pub frame: Frame,
+}
+
+impl Window {
+    /// The columns that it uses.
+    pub(crate) fn columns(&self) -> impl Iterator<Item = ColumnId> + '_ {
+        let of_calls = self.calls.iter().flat_map(|call| call.args.iter().chain(&call.only).copied());
+        self.by.iter().copied().chain(self.order.iter().map(|key| key.by)).chain(of_calls)
+    }
+}

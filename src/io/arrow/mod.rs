@@ -1,6 +1,0 @@
-//! Arrow files and streams: batches are read in place, a file's by many workers at once.
-
-mod source;
-pub(crate) mod write;
-
-pub(crate) use source::ArrowSource;

@@ -1,8 +1,0 @@
-//! Parquet files: only the needed columns, only the row groups and pages that may hold rows of the answer.
-
-mod file;
-mod skip;
-mod source;
-pub(crate) mod write;
-
-pub(crate) use source::ParquetSource;
