@@ -4,7 +4,8 @@ use std::fmt;
 
 use churn_core::Field;
 use churn_core::names::comma;
-use churn_plan::{Op, Relation};
+use churn_plan::Relation;
+use churn_plan::operators::Compute;
 
 use super::item::{self, Item, NamedItem, write_below};
 use super::{Checker, Step, StepKind};
@@ -48,7 +49,7 @@ pub(super) fn adding(relation: Relation, item: &NamedItem, checker: &mut Checker
     let field = Field::new(checker.ids.fresh(), &item.name, bound.kind.clone());
     let step = checker.step();
     let mut relation =
-        checker.with_pers(relation, pers).then(Op::Compute(vec![(field.clone(), bound)]), step);
+        checker.with_pers(relation, pers).then(Compute { columns: vec![(field.clone(), bound)] }, step);
     match relation.fields.iter_mut().find(|f| f.name == item.name) {
         Some(old) => *old = field,
         None => relation.fields.push(field),

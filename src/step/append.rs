@@ -5,7 +5,7 @@ use std::fmt;
 use churn_core::names::{comma, name};
 use churn_core::{Error, ErrorKind, Field, Result, Scalar, Type};
 use churn_expr::{Bound, cast};
-use churn_plan::{Op, Relation};
+use churn_plan::{Relation, operators};
 
 use super::other::Other;
 use super::{Checker, Step, StepKind};
@@ -89,7 +89,7 @@ impl Step for Append {
             let columns = united(&fields, &table);
             (table.node, columns)
         });
-        let op = Op::Append { own, others: others.collect(), fields: fields.clone() };
+        let op = operators::Append { own, others: others.collect(), fields: fields.clone() };
         Some(Relation { node: input.node.over(op, step), fields })
     }
 }

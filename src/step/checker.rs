@@ -10,7 +10,8 @@ use churn_expr::bind::{Binder, Ids, PerCall, Place};
 use churn_expr::expand::Environment;
 use churn_io::files::Files;
 use churn_io::source::ReadResources;
-use churn_plan::{Find, Node, Op, Relation, StepInfo};
+use churn_plan::operators::Per;
+use churn_plan::{Find, Node, Relation, StepInfo};
 
 /// A table of a recipe, checked.
 #[derive(Clone)]
@@ -118,7 +119,7 @@ impl Checker<'_> {
             let keys = first.keys.clone();
             let (same, others): (Vec<PerCall>, Vec<PerCall>) = left.into_iter().partition(|p| p.keys == keys);
             let calls = same.into_iter().map(|p| p.call).collect();
-            relation = relation.then(Op::Per { keys, calls }, step);
+            relation = relation.then(Per { keys, calls }, step);
             left = others;
         }
         relation

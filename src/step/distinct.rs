@@ -5,7 +5,7 @@ use std::fmt;
 use churn_core::names::comma;
 use churn_expr::ast::ColumnRef;
 use churn_expr::expand::columns_of_list;
-use churn_plan::{Op, Relation};
+use churn_plan::{Relation, operators};
 
 use super::{Checker, Step, StepKind};
 use crate::text::Cursor;
@@ -32,7 +32,7 @@ impl Step for Distinct {
         let by = if by.is_empty() { input.fields.iter().collect() } else { by };
         let by = by.iter().map(|f| f.id).collect();
         let step = checker.step();
-        Some(input.then(Op::Distinct(by), step))
+        Some(input.then(operators::Distinct { by }, step))
     }
 }
 

@@ -6,7 +6,8 @@ use churn_core::Result;
 use churn_core::names::comma;
 use churn_expr::ast::ColumnRef;
 use churn_expr::expand::columns_of_list;
-use churn_plan::{Op, Relation};
+use churn_plan::Relation;
+use churn_plan::operators::{First, Last, Op};
 
 use super::checker::Count;
 use super::{Checker, Step, StepKind, StepText};
@@ -60,7 +61,7 @@ impl Step for End {
         let per = checker.kept(columns_of_list(&self.per, &input.fields, &source));
         let (Some(count), Some(after), Some(per)) = (count, after, per) else { return Some(input) };
         let per = per.iter().map(|f| f.id).collect();
-        let op = if self.first { Op::First { count, after, per } } else { Op::Last { count, per } };
+        let op = if self.first { Op::from(First { count, after, per }) } else { Last { count, per }.into() };
         let step = checker.step();
         Some(input.then(op, step))
     }

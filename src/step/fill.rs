@@ -9,7 +9,8 @@ use churn_expr::expand::columns_of_list;
 use churn_expr::functions::Arguments;
 use churn_expr::windows::{Frame, Task};
 use churn_expr::{Bound, aggregates};
-use churn_plan::{Call, Op, Relation, Window};
+use churn_plan::Relation;
+use churn_plan::operators::{Call, Compute, Window};
 
 use super::{Checker, Step, StepKind};
 use crate::text::{Cursor, expression};
@@ -74,7 +75,7 @@ impl Step for Carry {
             let task = Task::Aggregate(made);
             calls.push(Call { field, task, args: vec![column.id], only: None, frame: frame.clone() });
         }
-        let relation = input.then(Op::Window(Window { by, order: Vec::new(), calls }), step);
+        let relation = input.then(Window { by, order: Vec::new(), calls }, step);
         Some(Relation { fields, ..relation })
     }
 
@@ -152,7 +153,7 @@ impl Step for Fill {
             computed.push((field, bound));
         }
         let fields = relation.fields.clone();
-        let relation = checker.with_pers(relation, pers).then(Op::Compute(computed), step);
+        let relation = checker.with_pers(relation, pers).then(Compute { columns: computed }, step);
         Some(Relation { fields, ..relation })
     }
 

@@ -3,7 +3,7 @@
 use std::fmt;
 
 use churn_expr::ast::Expr;
-use churn_plan::{Op, Relation};
+use churn_plan::{Relation, operators};
 
 use super::{Checker, Step, StepKind};
 use crate::text::expression;
@@ -25,7 +25,7 @@ impl Step for Filter {
         let mut pers = Vec::new();
         let condition = checker.row_condition(&self.0, &input.fields, &mut pers);
         let step = checker.step();
-        Some(checker.with_pers(input, pers).then(Op::Filter(condition), step))
+        Some(checker.with_pers(input, pers).then(operators::Filter::new(condition), step))
     }
 }
 

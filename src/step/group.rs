@@ -6,7 +6,8 @@ use churn_core::names::comma;
 use churn_core::{Error, ErrorKind, Field, Result, Type};
 use churn_expr::Bound;
 use churn_expr::bind::Place;
-use churn_plan::{Op, Relation};
+use churn_plan::Relation;
+use churn_plan::operators::{self, Compute};
 
 use super::item::{self, Item, write_below};
 use super::{Checker, Step, StepKind, StepText};
@@ -90,9 +91,9 @@ impl Step for Group {
             };
             fields.push(field);
         }
-        let relation = input.then(Op::Group { keys, calls }, step);
+        let relation = input.then(operators::Group { keys, calls }, step);
         let relation =
-            if computed.is_empty() { relation } else { relation.then(Op::Compute(computed), step) };
+            if computed.is_empty() { relation } else { relation.then(Compute { columns: computed }, step) };
         Some(Relation { fields, ..relation })
     }
 }

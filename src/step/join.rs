@@ -7,7 +7,8 @@ use churn_core::{Error, ErrorKind, Field, JoinKind, Result, Span, Type};
 use churn_expr::ast::{Binary, Expr, Kind, Sense};
 use churn_expr::bind::Place;
 use churn_expr::{Bound, cast};
-use churn_plan::{Comparison, KeyPair, Op, PrefilterTests, Relation};
+use churn_plan::Relation;
+use churn_plan::operators::{Comparison, KeyPair, PrefilterTests};
 
 use super::other::Other;
 use super::{Checker, Step, StepKind, StepText};
@@ -334,7 +335,7 @@ impl Step for Join {
             input.fields.iter_mut().for_each(|field| field.data = field.kind.arrow());
         }
         input.fields.extend(added.iter().cloned());
-        let join = churn_plan::Join {
+        let join = churn_plan::operators::Join {
             kind,
             asof: self.asof,
             prefilter: PrefilterTests::default(),
@@ -347,7 +348,7 @@ impl Step for Join {
             expect_one: self.expect_one,
             expect_all: self.expect_all,
         };
-        Some(input.then(Op::Join(join), step))
+        Some(input.then(join, step))
     }
 
     fn joins(&self) -> Option<JoinKind> {

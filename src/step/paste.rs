@@ -4,7 +4,7 @@ use std::fmt;
 
 use churn_core::names::{comma, name};
 use churn_core::{Error, ErrorKind};
-use churn_plan::{Op, Relation};
+use churn_plan::{Relation, operators};
 
 use super::other::Other;
 use super::{Checker, Step, StepKind};
@@ -34,7 +34,7 @@ impl Step for Paste {
         }
         let step = checker.step();
         input.fields.extend(table.fields.iter().cloned());
-        Some(input.then(Op::Paste { other: Box::new(table.node), added: table.fields }, step))
+        Some(input.then(operators::Paste { other: Box::new(table.node), added: table.fields }, step))
     }
 
     fn keeps_rows(&self) -> bool {

@@ -9,8 +9,8 @@ use churn_expr::bind::{AggregateCall, Place};
 use churn_expr::expand::unknown_column;
 use churn_expr::functions::{self, Arguments};
 use churn_expr::{Bound, aggregates, cast};
-use churn_plan::node::Scan;
-use churn_plan::{Cell, Node, Op, Plan, Relation, SortKey, StepInfo, Totals, Wanted};
+use churn_plan::operators::{Cell, Compute, Group, Scan, Sort, SortKey, Totals};
+use churn_plan::{Node, Plan, Relation, StepInfo, Wanted};
 
 use super::item::{self, Item, write_below};
 use super::{Checker, Step, StepKind, StepText};
@@ -356,7 +356,7 @@ impl Pivot {
             group_keys.push((own_of_rows.clone(), Bound::column(&of_rows)));
             let (counted, has_row) = (self.counted(&keys, checker), !by_fields.is_empty());
             let keys_and_marks = Totals { counted, has_row, by: renewed, keys, of_keys, of_rows };
-            node = node.over(Op::Totals(keys_and_marks), step);
+            node = node.over(keys_and_marks, step);
             totals = Some((own_of_keys, own_of_rows));
         }
         let keys: Vec<Field> =
@@ -364,9 +364,9 @@ impl Pivot {
         let mut all: Vec<Field> = group_keys.iter().map(|(f, _)| f.clone()).collect();
         all.extend(calls.iter().map(|c| c.field.clone()));
         all.extend(computed.iter().map(|(f, _)| f.clone()));
-        node = node.over(Op::Group { keys: group_keys, calls }, usize::MAX);
+        node = node.over(Group { keys: group_keys, calls }, usize::MAX);
         if !computed.is_empty() {
-            node = node.over(Op::Compute(computed), step);
+            node = node.over(Compute { columns: computed }, step);
         }
         Grouped { relation: Relation { node, fields: all }, by: by_fields, keys, items, count, totals }
     }
@@ -392,7 +392,7 @@ impl Pivot {
         };
         let columns = grouped.relation.fields.iter().cloned().enumerate().collect();
         let scan = Scan { source: found.source, columns, conditions: Vec::new(), limit: None, rejects: None };
-        grouped.relation.node = Node { op: Op::Scan(scan), input: None, step: usize::MAX };
+        grouped.relation.node = Node::source(scan, usize::MAX);
         Some(combinations)
     }
 }
@@ -473,7 +473,7 @@ impl Step for Pivot {
         }
         let column = |f: &Field| -> (ColumnId, Type) { (f.id, f.kind.clone()) };
         let of_rows = grouped.totals.as_ref().map(|(_, of_rows)| of_rows.clone());
-        let pivot = churn_plan::Pivot {
+        let pivot = churn_plan::operators::Pivot {
             by: grouped.by.iter().cloned().chain(of_rows.clone()).collect(),
             keys: grouped.keys.iter().map(column).collect(),
             combinations,
@@ -481,7 +481,7 @@ impl Step for Pivot {
             count: grouped.count.map(|f| f.id),
             of_keys: grouped.totals.as_ref().map(|(of_keys, _)| of_keys.id),
         };
-        let mut relation = Relation { node: grouped.relation.node.over(Op::Pivot(pivot), step), fields };
+        let mut relation = Relation { node: grouped.relation.node.over(pivot, step), fields };
         if let Some(of_rows) = of_rows.filter(|_| !grouped.by.is_empty()) {
             relation = with_total_row(relation, &grouped.by, &of_rows, checker);
         }
@@ -494,7 +494,7 @@ impl Step for Pivot {
 fn with_total_row(relation: Relation, by: &[Field], is_total: &Field, checker: &mut Checker<'_>) -> Relation {
     let step = checker.step();
     let key = SortKey { by: Bound::column(is_total), descending: false, nulls_first: false };
-    let mut relation = relation.then(Op::Sort { keys: vec![key], keep: None }, step);
+    let mut relation = relation.then(Sort { keys: vec![key], keep: None }, step);
     let Some(first) = by.first() else { return relation };
     let own = match first.kind {
         Type::Text => Bound::column(first),
@@ -506,7 +506,7 @@ fn with_total_row(relation: Relation, by: &[Field], is_total: &Field, checker: &
     if let Some(slot) = relation.fields.iter_mut().find(|f| f.id == first.id) {
         *slot = field.clone();
     }
-    relation.then(Op::Compute(vec![(field, bound)]), step)
+    relation.then(Compute { columns: vec![(field, bound)] }, step)
 }
 
 impl fmt::Display for Pivot {

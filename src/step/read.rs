@@ -16,8 +16,8 @@ use churn_io::parquet::ParquetSource;
 use churn_io::source::{ReadResources, Source, Spooled};
 use churn_io::workbook::{SheetPart, WorkbookSource};
 use churn_io::{folders, place, streams, target};
-use churn_plan::node::Scan;
-use churn_plan::{Node, Op, Relation};
+use churn_plan::operators::{Scan, Shared};
+use churn_plan::{Node, Relation};
 
 use super::checker::Path;
 use super::options::{self, Setting, Value};
@@ -416,7 +416,7 @@ pub(crate) fn relation(
     checker.notes.extend(source.about().notes.iter().cloned());
     let columns = fields.iter().cloned().enumerate().collect();
     let scan = Scan { source, columns, conditions: Vec::new(), limit: None, rejects };
-    Relation { node: Node { op: Op::Scan(scan), input: None, step: checker.step() }, fields }
+    Relation { node: Node::source(scan, checker.step()), fields }
 }
 
 impl fmt::Display for Read {
@@ -459,13 +459,13 @@ impl Step for ReadTable {
                 field.id = here.id;
             }
         }
-        let op = Op::Shared {
+        let op = Shared {
             table: index,
             input: Arc::new(relation.node),
             kept: columns.iter().map(|(id, _)| *id).collect(),
             columns,
         };
-        Some(Relation { node: Node { op, input: None, step: checker.step() }, fields })
+        Some(Relation { node: Node::source(op, checker.step()), fields })
     }
 
     fn starts(&self) -> bool {

@@ -7,7 +7,7 @@ use churn_core::{Field, Result, Scalar};
 use churn_expr::Bound;
 use churn_expr::ast::{ColumnRef, Expr};
 use churn_expr::expand::columns_of_list;
-use churn_plan::{Op, Relation};
+use churn_plan::{Relation, operators};
 
 use super::{Checker, Step, StepKind};
 use crate::text::{Cursor, expression};
@@ -45,7 +45,7 @@ impl Step for Require {
         let condition = checker.row_condition(&self.condition, &input.fields, &mut pers);
         let shown = shown(&condition, &input.fields);
         let step = checker.step();
-        let op = Op::Require { condition, message: self.message.clone(), shown };
+        let op = operators::Require { condition, message: self.message.clone(), shown };
         Some(checker.with_pers(input, pers).then(op, step))
     }
 
@@ -92,7 +92,7 @@ impl Step for RequireUnique {
             .enumerate()
             .filter(|(i, f)| *i == 0 || by.contains(f))
             .map(|(_, f)| f.clone());
-        let op = Op::RequireUnique { shown: shown.collect(), by };
+        let op = operators::RequireUnique { shown: shown.collect(), by };
         let step = checker.step();
         Some(input.then(op, step))
     }

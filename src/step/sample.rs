@@ -3,8 +3,8 @@
 use std::fmt;
 
 use churn_core::{Result, Scalar};
-use churn_plan::node::SampleSize;
-use churn_plan::{Op, Relation};
+use churn_plan::Relation;
+use churn_plan::operators::{self, SampleSize};
 
 use super::checker::Count;
 use super::{Checker, Step, StepKind};
@@ -65,7 +65,7 @@ impl Step for Sample {
             },
         };
         let step = checker.step();
-        Some(input.then(Op::Sample { size, seed: self.seed }, step))
+        Some(input.then(operators::Sample { size, seed: self.seed }, step))
     }
 }
 

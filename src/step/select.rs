@@ -4,7 +4,8 @@ use std::fmt;
 
 use churn_core::Field;
 use churn_core::names::comma;
-use churn_plan::{Op, Relation};
+use churn_plan::Relation;
+use churn_plan::operators::Compute;
 
 use super::item::{self, Item, write_below};
 use super::{Checker, Step, StepKind};
@@ -42,7 +43,7 @@ impl Step for Select {
         let step = checker.step();
         let relation = checker.with_pers(input, pers);
         let relation =
-            if computed.is_empty() { relation } else { relation.then(Op::Compute(computed), step) };
+            if computed.is_empty() { relation } else { relation.then(Compute { columns: computed }, step) };
         Some(Relation { fields, ..relation })
     }
 

@@ -6,7 +6,8 @@ use churn_core::names::comma;
 use churn_core::{Error, ErrorKind, Result, Type};
 use churn_expr::ast::Expr;
 use churn_expr::expand::over_set;
-use churn_plan::{Op, Relation, SortKey};
+use churn_plan::Relation;
+use churn_plan::operators::{self, SortKey};
 
 use super::{Checker, Step, StepKind};
 use crate::text::{Cursor, expression};
@@ -76,7 +77,7 @@ impl Step for Sort {
             keys.push(SortKey { by, descending: key.descending, nulls_first: key.nulls_first });
         }
         let step = checker.step();
-        Some(checker.with_pers(input, pers).then(Op::Sort { keys, keep: None }, step))
+        Some(checker.with_pers(input, pers).then(operators::Sort { keys, keep: None }, step))
     }
 
     fn keeps_rows(&self) -> bool {

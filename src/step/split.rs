@@ -9,7 +9,8 @@ use churn_core::{Column, Error, ErrorKind, Event, Field, Result, Scalar, Span, T
 use churn_expr::expand::unknown_column;
 use churn_expr::functions::{Arguments, arg};
 use churn_expr::{Bound, cast};
-use churn_plan::{Op, Relation};
+use churn_plan::Relation;
+use churn_plan::operators::Compute;
 
 use super::{Checker, Step, StepKind};
 use crate::text::Cursor;
@@ -184,7 +185,7 @@ impl Step for Split {
             made.push(field.clone());
             computed.push((field, bound));
         }
-        let mut relation = input.then(Op::Compute(computed), step);
+        let mut relation = input.then(Compute { columns: computed }, step);
         let at = relation.fields.iter().position(|f| f.name == column.name).unwrap_or(0);
         let after = at + usize::from(self.keep);
         relation.fields.splice(at + usize::from(self.keep)..after + usize::from(!self.keep), made);

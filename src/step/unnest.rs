@@ -6,7 +6,7 @@ use churn_core::names::{comma, name};
 use churn_core::{Error, ErrorKind, Field, Type};
 use churn_expr::ast::ColumnRef;
 use churn_expr::expand::columns_of_list;
-use churn_plan::{Op, Relation};
+use churn_plan::Relation;
 
 use super::{Checker, Step, StepKind};
 use crate::text::Cursor;
@@ -60,8 +60,8 @@ impl Step for Unnest {
         }
         let is_list = |f: &&Field| lists.iter().any(|(_, list)| list.id == f.id);
         let kept = input.fields.iter().filter(|f| !is_list(f)).map(|f| f.id).collect();
-        let op = churn_plan::Unnest { kept, lists, skip_nulls: self.skip_nulls };
-        Some(input.then(Op::Unnest(op), step))
+        let op = churn_plan::operators::Unnest { kept, lists, skip_nulls: self.skip_nulls };
+        Some(input.then(op, step))
     }
 }
 

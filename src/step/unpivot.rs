@@ -7,7 +7,8 @@ use churn_core::{Error, ErrorKind, Field, Result, Scalar, Span, Type};
 use churn_expr::ast::ColumnRef;
 use churn_expr::expand::columns_of_list;
 use churn_expr::{Bound, cast};
-use churn_plan::{Cells, Op, Relation};
+use churn_plan::Relation;
+use churn_plan::operators::Cells;
 
 use super::{Checker, Step, StepKind};
 use crate::text::Cursor;
@@ -187,8 +188,8 @@ impl Step for Unpivot {
             fields.push(field.clone());
         }
         let kept = kept.iter().map(|f| f.id).collect();
-        let op = churn_plan::Unpivot { kept, names, values, rows, skip_nulls: self.skip_nulls };
-        Some(Relation { node: input.node.over(Op::Unpivot(op), step), fields })
+        let op = churn_plan::operators::Unpivot { kept, names, values, rows, skip_nulls: self.skip_nulls };
+        Some(Relation { node: input.node.over(op, step), fields })
     }
 }
 

@@ -10,8 +10,8 @@ use churn_expr::ast::{Expr, Kind};
 use churn_expr::expand::Environment;
 use churn_io::memory::Memory;
 use churn_io::source::SourceColumn;
-use churn_plan::node::Scan;
-use churn_plan::{Node, Op, Relation};
+use churn_plan::operators::Scan;
+use churn_plan::{Node, Relation};
 
 use super::{Checker, Step, StepKind, StepText};
 use crate::text::{Cursor, expression};
@@ -137,7 +137,7 @@ impl Step for ValuesStep {
             rejects: None,
         };
         let step = checker.step();
-        Some(Relation { node: Node { op: Op::Scan(scan), input: None, step }, fields })
+        Some(Relation { node: Node::source(scan, step), fields })
     }
 
     fn starts(&self) -> bool {

@@ -9,7 +9,8 @@ use churn_expr::ast::ColumnRef;
 use churn_expr::bind::{Place, WindowPlace};
 use churn_expr::expand::columns_of_list;
 use churn_expr::windows::WindowCall;
-use churn_plan::{Op, Relation, WindowKey};
+use churn_plan::Relation;
+use churn_plan::operators::{Compute, WindowKey};
 
 use super::item::{self, Item, write_below};
 use super::sort::{Key, read_key};
@@ -104,7 +105,7 @@ impl Step for Window {
             };
             added.push(field);
         }
-        let call = |call: WindowCall| churn_plan::Call {
+        let call = |call: WindowCall| churn_plan::operators::Call {
             args: call.args.into_iter().map(|arg| columns.of(arg, checker)).collect(),
             only: call.only.map(|only| columns.of(only, checker)),
             field: call.field,
@@ -113,12 +114,12 @@ impl Step for Window {
         };
         let calls = window.calls.into_iter().map(call).collect();
         if !columns.0.is_empty() {
-            input = input.then(Op::Compute(columns.0), step);
+            input = input.then(Compute { columns: columns.0 }, step);
         }
         let by = by.iter().map(|f| f.id).collect();
-        let mut relation = input.then(Op::Window(churn_plan::Window { by, order, calls }), step);
+        let mut relation = input.then(churn_plan::operators::Window { by, order, calls }, step);
         if !computed.is_empty() {
-            relation = relation.then(Op::Compute(computed), step);
+            relation = relation.then(Compute { columns: computed }, step);
         }
         for field in added {
             match relation.fields.iter_mut().find(|f| f.name == field.name) {

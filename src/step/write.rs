@@ -9,7 +9,7 @@ use churn_io::format::{Codec, Format, WriteOptions};
 use churn_io::part;
 use churn_io::split::may_stand_at;
 use churn_io::target::{self, Mode, starts_with};
-use churn_plan::{Op, Relation, Target};
+use churn_plan::{Relation, operators};
 
 use super::checker::Path;
 use super::options::{self, Setting};
@@ -219,7 +219,7 @@ impl Step for Write {
         }
         let fields = input.fields.clone();
         let step = checker.step();
-        Some(input.then(Op::Write(Target { path, format, options, mode, fields }), step))
+        Some(input.then(operators::Write { path, format, options, mode, fields }, step))
     }
 
     fn keeps_rows(&self) -> bool {

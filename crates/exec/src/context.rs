@@ -7,7 +7,8 @@ use churn_core::{Counters, Result, StepId};
 use churn_io::binary::{Out, RowWriter, WriterResources};
 use churn_io::split::SplitTarget;
 use churn_io::target::{Placed, SharedTarget, Target as File};
-use churn_plan::{Plan, StepInfo, Target};
+use churn_plan::operators::Write;
+use churn_plan::{Plan, StepInfo};
 
 use super::budget::Budget;
 use super::materialized::MaterializedTable;
@@ -151,7 +152,7 @@ impl Context {
     }
 
     /// Opens a file of a columnar format to be written on the way; gives its number.
-    pub(crate) fn row_output(&self, file: File, target: &Target) -> Result<usize> {
+    pub(crate) fn row_output(&self, file: File, target: &Write) -> Result<usize> {
         let file = SharedTarget::new(file);
         let out = Out::new(file.clone());
         let writer = target.format.writer(out, &target.fields, &target.options, &self.resources)?;

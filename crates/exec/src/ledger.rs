@@ -4,7 +4,8 @@ use churn_core::names::name;
 use churn_core::readable::{bytes, plural};
 use churn_core::{Counters, Event, Events, Ledger, LedgerStep};
 use churn_io::source::About;
-use churn_plan::{Op, Plan};
+use churn_plan::Plan;
+use churn_plan::operators::Op;
 
 /// The ledger of a run: what its counters say of each step of its plan that ran, tables first.
 pub fn account(plan: &Plan, counters: &Counters) -> Ledger {
@@ -71,7 +72,7 @@ fn condition_columns(plan: &Plan, step: usize) -> Vec<String> {
     let mut used = None;
     for node in plan.nodes() {
         let condition = match &node.op {
-            Op::Filter(condition) if node.step == step => Some(condition),
+            Op::Filter(filter) if node.step == step && !filter.early => Some(&filter.condition),
             Op::Scan(scan) => scan.conditions.iter().find(|c| c.step == step).map(|c| &c.test),
             _ => None,
         };
@@ -86,7 +87,7 @@ fn condition_columns(plan: &Plan, step: usize) -> Vec<String> {
 }
 
 /// All scans of a plan with their steps.
-pub fn scans(plan: &Plan) -> Vec<(usize, &churn_plan::node::Scan)> {
+pub fn scans(plan: &Plan) -> Vec<(usize, &churn_plan::operators::Scan)> {
     plan.nodes()
         .into_iter()
         .filter_map(|node| if let Op::Scan(scan) = &node.op { Some((node.step, scan)) } else { None })

@@ -66,8 +66,12 @@ fn moved(products: Sum, a: (Sum, Sum), b: (Sum, Sum), n: f64) -> Sum {
     all
 }
 
-/// The products about both means.
+/// The products about both means; NaN where there is an infinity among the numbers, as the mean is one then and no
+/// deviation from it is a number.
 fn about_mean(products: Sum, a: Sum, b: Sum, count: i64) -> f64 {
+    if !(a.total().is_finite() && b.total().is_finite()) {
+        return f64::NAN;
+    }
     products.minus(a.times(b).over(count as f64)).total()
 }
 
@@ -235,6 +239,36 @@ mod tests {
                 alone.merge(&part);
             }
             prop_assert!((alone.squares() - expected).abs() <= 1e-13 * expected);
+        }
+
+        /// An infinity leaves no deviation that is a number, wherever the numbers are cut.
+        #[test]
+        fn an_infinity_has_no_spread(
+            before in prop::collection::vec(-3i8..3, 0..4),
+            after in prop::collection::vec(-3i8..3, 0..4),
+            is_first in any::<bool>(),
+            cut in 0usize..9,
+        ) {
+            let finite = |values: &[i8]| values.iter().map(|v| f64::from(*v)).collect::<Vec<f64>>();
+            let x = [finite(&before), vec![f64::INFINITY], finite(&after)].concat();
+            let y: Vec<f64> = (0..x.len()).map(|i| i as f64).collect();
+            let pairs: Vec<(f64, f64)> =
+                x.iter().zip(&y).map(|(x, y)| if is_first { (*x, *y) } else { (*y, *x) }).collect();
+            let of = |part: &[(f64, f64)]| {
+                let mut moments = Moments::default();
+                part.iter().for_each(|(x, y)| moments.add(*x, *y));
+                moments
+            };
+            let (head, tail) = pairs.split_at(cut.min(pairs.len()));
+            let mut merged = of(head);
+            merged.merge(&of(tail));
+            for moments in [of(&pairs), merged] {
+                let (with, without) = (moments.squares_x(), moments.squares_y());
+                let (with, without) = if is_first { (with, without) } else { (without, with) };
+                prop_assert!(with.is_nan() && moments.products().is_nan());
+                prop_assert!(without.is_finite());
+                prop_assert_eq!(moments.correlation(), None);
+            }
         }
     }
 }

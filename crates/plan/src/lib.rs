@@ -2,28 +2,23 @@
 //!
 //! | module | what it holds |
 //! | --- | --- |
-//! | `node` | the operators |
-//! | `join` | what a join is |
-//! | `relation` | an operator with its named columns |
+//! | `operator` | what the planner asks of a logical operator |
+//! | `operators` | the catalogue of logical operators, one a file |
+//! | `node` | the tree of operators |
+//! | `relation` | an operator with its named columns, and the whole plan |
 //! | `rules` | rewrites, one a file |
-//! | `window` | what a window is |
-//! | `reshape` | wide to long, long to wide, lists to rows |
 //! | `stopped` | steps below a `first` that had enough |
 //! | `picture` | as written beside as it will run |
 
 #![forbid(unsafe_code)]
 
-pub mod join;
-pub mod node;
+mod node;
+pub mod operator;
+pub mod operators;
 pub mod picture;
-pub mod relation;
-mod reshape;
+mod relation;
 pub mod rules;
 mod stopped;
-mod window;
 
-pub use join::{Comparison, Join, KeyPair, PrefilterTests};
-pub use node::{Condition, Node, Op, SortKey, Target};
+pub use node::Node;
 pub use relation::{Find, Found, Plan, Relation, StepInfo, Wanted};
-pub use reshape::{Cell, Cells, Pivot, Totals, Unnest, Unpivot};
-pub use window::{Call, Window, WindowKey};

@@ -4,10 +4,8 @@ use std::fmt;
 
 use churn_core::aligned::{AlignedText, wrapped};
 use churn_core::names::{comma, name};
-use churn_core::readable::{bytes, grouped, plural};
 
-use super::node::SampleSize;
-use super::{Node, Op, Plan};
+use crate::{Node, Plan};
 
 /// The width that a note is kept to.
 const NOTE: usize = 48;
@@ -57,14 +55,12 @@ pub fn write(plan: &Plan, f: &mut fmt::Formatter<'_>) -> fmt::Result {
 /// What becomes of a step, line by line.
 fn notes_of(step: usize, plan: &Plan, nodes: &[&Node]) -> Vec<String> {
     let own: Vec<&&Node> = nodes.iter().filter(|n| n.step == step).collect();
-    let moved = nodes.iter().any(|n| match &n.op {
-        Op::Scan(scan) => scan.conditions.iter().any(|c| c.step == step && !c.early),
-        _ => false,
-    });
+    let mut conditions = nodes.iter().flat_map(|node| node.op.operator().conditions());
+    let moved = conditions.any(|condition| condition.step == step && !condition.early);
     if moved {
         return vec!["tested while reading".into()];
     }
-    let mut notes: Vec<String> = own.iter().rev().flat_map(|node| notes(node)).collect();
+    let mut notes: Vec<String> = own.iter().rev().flat_map(|node| node.op.operator().explain()).collect();
     let is_read = plan.steps.get(step).is_some_and(|s| s.reads.is_some());
     if notes.is_empty() && is_read {
         notes.push("part of this chain".into());
@@ -73,80 +69,4 @@ fn notes_of(step: usize, plan: &Plan, nodes: &[&Node]) -> Vec<String> {
         notes.push(if is_window { "worked out with the window after it" } else { "names only" }.into());
     }
     notes
-}
-
-fn notes(node: &Node) -> Vec<String> {
-    match &node.op {
-        Op::Scan(scan) => {
-            let about = scan.source.about();
-            if about.files == 0 {
-                return vec![about.rows.map(|n| plural(n, "row")).unwrap_or_default()];
-            }
-            let all = scan.source.columns().len();
-            let size = about.bytes.filter(|b| *b > 0).map(|b| format!(", {}", bytes(b))).unwrap_or_default();
-            let files = plural(about.files as u64, "file");
-            let mut notes =
-                vec![format!("{files}{size}; {} of {}", scan.columns.len(), plural(all as u64, "column"))];
-            if scan.columns.len() < all {
-                notes.push(match scan.columns.len() {
-                    0 => "only counts the rows".into(),
-                    _ => format!("reads {}", comma(scan.columns.iter().map(|(_, f)| name(&f.name)))),
-                });
-            }
-            if let Some(limit) = scan.limit {
-                notes.push(format!("stops after {}", plural(limit as u64, "row")));
-            }
-            notes
-        }
-        Op::Shared { kept, .. } => {
-            let columns = plural(kept.len() as u64, "column");
-            vec![format!("runs once for all that read it; holds {columns} of its rows")]
-        }
-        Op::Compute(columns) => match columns.len() {
-            0 => vec!["not computed: nobody needs it".into()],
-            n => vec![format!("computes {}, row by row", plural(n as u64, "column"))],
-        },
-        Op::Filter(_) => vec!["row by row".into()],
-        Op::Prefilter(_) => vec!["tested before the rows are grouped".into()],
-        Op::Sort { keep: Some(keep), .. } => vec![format!("holds about {} rows", grouped(*keep as u64))],
-        Op::Sort { .. } => vec!["holds all rows".into()],
-        Op::First { per, .. } if per.is_empty() => vec!["stops when it has them".into()],
-        Op::First { .. } => vec!["holds a number for each group".into()],
-        Op::Last { count, per } if per.is_empty() => vec![format!("holds {}", plural(*count as u64, "row"))],
-        Op::Last { .. } => vec!["holds all rows".into()],
-        Op::Sample { size: SampleSize::Rows(n), .. } => vec![format!("holds {}", plural(*n as u64, "row"))],
-        Op::Sample { .. } | Op::Require { .. } => vec!["row by row".into()],
-        Op::Distinct(_) => vec!["holds the keys of the rows that stay".into()],
-        Op::Group { keys, .. } if keys.is_empty() => vec!["holds one row".into()],
-        Op::Group { .. } => vec!["holds one row for each group".into()],
-        Op::Per { .. } => vec!["holds all rows, to set the aggregate beside each".into()],
-        Op::Window(window) => {
-            let calls = plural(window.calls.len() as u64, "call");
-            vec![format!("holds all rows, to work out {calls} over them in order")]
-        }
-        Op::RequireUnique { .. } => vec!["holds the keys".into()],
-        Op::Join(join) => {
-            let side = if join.keys.is_empty() {
-                "holds the other table"
-            } else {
-                "holds the other table by its keys"
-            };
-            let mut notes = vec![side.into()];
-            if !join.prefilter.is_empty() {
-                notes.push("makes only rows that may pass the filter".into());
-            }
-            notes
-        }
-        Op::Unpivot(how) => vec![format!("makes {} of each", plural(how.rows.len() as u64, "row"))],
-        Op::Pivot(how) => {
-            vec![format!("holds one row for each group; {}", plural(how.cells.len() as u64, "new column"))]
-        }
-        Op::Totals(_) => vec!["counts each row for its totals, too".into()],
-        Op::Unnest(_) => vec!["row by row".into()],
-        Op::Append { others, .. } => {
-            vec![format!("then the rows of {}", plural(others.len() as u64, "other table"))]
-        }
-        Op::Paste { .. } => vec!["holds the other table".into()],
-        Op::Write(target) => vec![format!("writes {}", plural(target.fields.len() as u64, "column"))],
-    }
 }

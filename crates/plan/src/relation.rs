@@ -6,7 +6,8 @@ use churn_core::{Counters, Field, Result, Scalar, StepId, deep};
 use churn_io::files::Files;
 use churn_io::source::Source;
 
-use super::node::{Node, Op};
+use crate::Node;
+use crate::operators::Op;
 
 /// Rows with named columns.
 #[derive(Clone)]
@@ -19,7 +20,7 @@ pub struct Relation {
 
 impl Relation {
     /// The same rows under another operator and other columns.
-    pub fn then(self, op: Op, step: StepId) -> Relation {
+    pub fn then(self, op: impl Into<Op>, step: StepId) -> Relation {
         Relation { node: self.node.over(op, step), fields: self.fields }
     }
 }
@@ -147,8 +148,9 @@ impl Plan {
         fn gather<'a>(node: &'a Node, into: &mut Vec<&'a Node>) {
             for node in node.chain() {
                 into.push(node);
-                node.others().into_iter().for_each(|other| gather(other, into));
-                if let Op::Shared { input, .. } = &node.op {
+                let operator = node.op.operator();
+                operator.others().into_iter().for_each(|other| gather(other, into));
+                if let Some(input) = operator.shared() {
                     deep::guarded(|| gather(input, into));
                 }
             }

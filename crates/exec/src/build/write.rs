@@ -7,9 +7,11 @@ use churn_io::format::{Encoder, LineEncoder, WriteOptions};
 use churn_io::source::{OnlyLines, Scan};
 use churn_io::split::SplitTarget;
 use churn_io::target::Target as File;
-use churn_plan::{Node, Op, SortKey, Target};
+use churn_plan::Node;
+use churn_plan::operators::{Op, SortKey, Write};
 
-use super::{build, build_sort, ids, places};
+use super::sort::sorted;
+use super::{Build, Place, build, ids, places};
 use crate::context::Context;
 use crate::pipeline::Pipeline;
 use crate::sort::Written;
@@ -18,45 +20,43 @@ use crate::stream;
 /// The pipeline of a node whose rows nobody takes. Sorted rows that are written as text are carried as lines of
 /// it: they are encoded once, where they are read, and sorted and gathered as one column.
 pub(super) fn build_for_effect(node: &Node, context: &Context) -> Result<Pipeline> {
-    let (Op::Write(target), Some(sorted)) = (&node.op, &node.input) else { return build(node, context) };
-    let (Op::Sort { keys, keep: None }, Some(input)) = (&sorted.op, &sorted.input) else {
+    let (Op::Write(target), Some(sort)) = (&node.op, &node.input) else { return build(node, context) };
+    let (Op::Sort(how), Some(input)) = (&sort.op, &sort.input) else { return build(node, context) };
+    if how.keep.is_some() {
         return build(node, context);
-    };
+    }
     let Some(encoder) = text_encoder(target).and_then(|e| e.by_line()) else { return build(node, context) };
     let encoder: Arc<dyn LineEncoder> = Arc::from(encoder);
     let mut below = build(input, context)?;
     let output = write_output(target, Some(&*encoder), node.step, context)?;
     let columns = places(&below.layout, &ids(&target.fields))?;
     let mut read = Vec::new();
-    keys.iter().for_each(|key| key.by.columns(&mut read));
+    how.keys.iter().for_each(|key| key.by.columns(&mut read));
     let read = places(&below.layout, &read)?;
     let only = OnlyLines { encoder: encoder.clone(), read };
     let is_source = bare_source(&mut below, &columns).is_some_and(|scan| scan.only_lines(only));
     let written = if is_source { Written::Lines(columns.len()) } else { Written::Columns(encoder, columns) };
-    let mut pipeline = build_sort(below, keys, None, Some(written), sorted.step, context)?;
+    let mut pipeline = sorted(below, how, Some(written), sort.step, context)?;
     pipeline.layout = Vec::new();
     pipeline.push(Box::new(stream::TapLines(output)));
     Ok(pipeline)
 }
 
-/// A step that writes what flows by.
-pub(super) fn write(
-    target: &Target,
-    node: &Node,
-    mut pipeline: Pipeline,
-    context: &Context,
-) -> Result<Pipeline> {
-    let columns = places(&pipeline.layout, &ids(&target.fields))?;
-    let encoder = text_encoder(target);
-    let form = encoder.as_ref().and_then(|encoder| encoder.line_form());
-    let source = bare_source(&mut pipeline, &columns).zip(form);
-    let is_kept = source.is_some_and(|(scan, form)| scan.keep_lines(form));
-    let ready = is_kept.then_some(columns.len());
-    let target = &Target { options: told_order(target, node), ..target.clone() };
-    let output = write_output(target, encoder.as_deref(), node.step, context)?;
-    pipeline.acts = true;
-    pipeline.push(Box::new(stream::Tap { output, columns, encoder, ready, step: node.step }));
-    Ok(pipeline)
+impl Build for Write {
+    fn build(&self, place: &Place<'_>) -> Result<Pipeline> {
+        let mut pipeline = place.input()?;
+        let columns = places(&pipeline.layout, &ids(&self.fields))?;
+        let encoder = text_encoder(self);
+        let form = encoder.as_ref().and_then(|encoder| encoder.line_form());
+        let source = bare_source(&mut pipeline, &columns).zip(form);
+        let is_kept = source.is_some_and(|(scan, form)| scan.keep_lines(form));
+        let ready = is_kept.then_some(columns.len());
+        let target = &Write { options: told_order(self, place.node), ..self.clone() };
+        let output = write_output(target, encoder.as_deref(), place.step(), place.context)?;
+        pipeline.acts = true;
+        pipeline.push(Box::new(stream::Tap { output, columns, encoder, ready, step: place.step() }));
+        Ok(pipeline)
+    }
 }
 
 /// The source of a pipeline, if just these columns of it are written and nothing is done to them.
@@ -68,26 +68,26 @@ fn bare_source<'a>(pipeline: &'a mut Pipeline, columns: &[usize]) -> Option<&'a 
 }
 
 /// How a file is written, with the order that its rows are known to be in.
-fn told_order(target: &Target, node: &Node) -> WriteOptions {
-    let Some(Op::Sort { keys, .. }) = node.input.as_ref().map(|input| &input.op) else {
+fn told_order(target: &Write, node: &Node) -> WriteOptions {
+    let Some(Op::Sort(how)) = node.input.as_ref().map(|input| &input.op) else {
         return target.options.clone();
     };
     let name = |key: &SortKey| {
         let field = target.fields.iter().find(|f| Some(f.id) == key.by.as_column())?;
         Some((field.name.clone(), key.descending, key.nulls_first))
     };
-    WriteOptions { sorted_by: keys.iter().map_while(name).collect(), ..target.options.clone() }
+    WriteOptions { sorted_by: how.keys.iter().map_while(name).collect(), ..target.options.clone() }
 }
 
 /// What encodes rows before they are handed over: none for columnar files and for folders.
-fn text_encoder(target: &Target) -> Option<Box<dyn Encoder>> {
+fn text_encoder(target: &Write) -> Option<Box<dyn Encoder>> {
     let encoder = target.format.encoder(&target.fields, &target.options);
     encoder.filter(|_| target.options.split_by.is_empty())
 }
 
 /// Opens the file of a step that writes.
 fn write_output(
-    target: &Target,
+    target: &Write,
     encoder: Option<&dyn Encoder>,
     step: StepId,
     context: &Context,

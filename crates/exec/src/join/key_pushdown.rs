@@ -12,7 +12,7 @@ use churn_core::{Batch, ColumnId, Event, JoinKind, Result, Scalar, Type};
 use churn_expr::Bound;
 use churn_expr::compare::order_of;
 use churn_io::ranges::Range;
-use churn_plan::Join;
+use churn_plan::operators::Join;
 
 use super::spec::ProbeInput;
 use crate::keys::UNKNOWN;

@@ -19,7 +19,7 @@ use std::sync::{Arc, Mutex};
 
 use churn_core::{ColumnId, Event, Result, StepId, Type};
 use churn_expr::Bound;
-use churn_plan::Join;
+use churn_plan::operators::Join;
 
 use super::context::Context;
 use super::merge::Merge;
@@ -104,10 +104,10 @@ pub(super) fn joined(
 
 /// The join with its left expressions placed.
 fn placed(join: &Join, left: &[ColumnId], step: StepId, context: &Context) -> Result<JoinSpec> {
-    let key = |key: &churn_plan::KeyPair| {
+    let key = |key: &churn_plan::operators::KeyPair| {
         Ok(Key { left: key.left.placed(left)?, kind: key.kind.clone(), text: key.text.clone() })
     };
-    let test = |test: &churn_plan::Comparison| {
+    let test = |test: &churn_plan::operators::Comparison| {
         Ok(Test { left: test.left.placed(left)?, op: test.op, kind: test.kind.clone() })
     };
     Ok(JoinSpec {

@@ -4,7 +4,7 @@ use arrow_array::{Array, BooleanArray, new_null_array};
 use arrow_buffer::BooleanBuffer;
 use churn_core::{Batch, Event, Events, Field, Result, StepId};
 use churn_expr::Bound;
-use churn_plan::{Join, PrefilterTests};
+use churn_plan::operators::{Join, PrefilterTests};
 
 use super::spec::Pairs;
 use crate::keys::UNKNOWN;

@@ -56,9 +56,9 @@ pub(super) const AGGREGATES: &[Aggregate] = &[
         |args| {
             of_pairs(args, Moments::add, |s| {
                 let (yy, xx) = (s.squares_x(), s.squares_y());
-                let explained = || (s.products() * s.products() / (xx * yy)).min(1.0);
+                let share = s.products() * s.products() / (xx * yy);
                 // As in SQL: 1 where y does not vary, null where x does not.
-                (xx > 0.0).then(|| if yy > 0.0 { explained() } else { 1.0 })
+                (xx > 0.0).then_some(if yy == 0.0 || share > 1.0 { 1.0 } else { share })
             })
         },
     ),

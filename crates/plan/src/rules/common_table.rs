@@ -6,7 +6,8 @@ use std::sync::Arc;
 use churn_core::{ColumnId, Field, StepId, deep};
 use churn_expr::Bound;
 
-use crate::{Node, Op, Plan, Relation};
+use crate::operators::{Compute, Op, Shared};
+use crate::{Node, Plan, Relation};
 
 /// Puts tables that are used once in the place of their name.
 pub(super) fn inline_single_uses(mut plan: Plan) -> Plan {
@@ -27,8 +28,8 @@ pub(super) fn inline_single_uses(mut plan: Plan) -> Plan {
 pub(super) fn keep_used_columns(plan: Plan) -> Plan {
     let mut used: BTreeMap<usize, BTreeSet<ColumnId>> = BTreeMap::new();
     for node in plan.nodes() {
-        if let Op::Shared { table, columns, .. } = &node.op {
-            used.entry(*table).or_default().extend(columns.iter().map(|(id, _)| *id));
+        if let Op::Shared(shared) = &node.op {
+            used.entry(shared.table).or_default().extend(shared.columns.iter().map(|(id, _)| *id));
         }
     }
     plan.map_chains(|relation| Relation { node: narrowed(relation.node, &used), ..relation })
@@ -36,10 +37,11 @@ pub(super) fn keep_used_columns(plan: Plan) -> Plan {
 
 fn narrowed(node: Node, used: &BTreeMap<usize, BTreeSet<ColumnId>>) -> Node {
     node.rewritten(&mut |node| match node.op {
-        Op::Shared { table, input, columns, mut kept } => {
-            kept.retain(|id| used.get(&table).is_none_or(|used| used.contains(id)));
-            let input = Arc::new(deep::guarded(|| narrowed(Arc::unwrap_or_clone(input), used)));
-            Node { op: Op::Shared { table, input, columns, kept }, ..node }
+        Op::Shared(mut shared) => {
+            shared.kept.retain(|id| used.get(&shared.table).is_none_or(|used| used.contains(id)));
+            let input = Arc::unwrap_or_clone(shared.input);
+            let input = Arc::new(deep::guarded(|| narrowed(input, used)));
+            Node { op: Shared { input, ..shared }.into(), ..node }
         }
         _ => node,
     })
@@ -48,12 +50,12 @@ fn narrowed(node: Node, used: &BTreeMap<usize, BTreeSet<ColumnId>>) -> Node {
 /// Counts the places that use each table; what stands below a table counts once.
 fn count(node: &Node, uses: &mut BTreeMap<usize, usize>) {
     for node in node.chain() {
-        node.others().into_iter().for_each(|other| count(other, uses));
-        if let Op::Shared { table, input, .. } = &node.op {
-            let seen = uses.entry(*table).or_default();
+        node.op.operator().others().into_iter().for_each(|other| count(other, uses));
+        if let Op::Shared(shared) = &node.op {
+            let seen = uses.entry(shared.table).or_default();
             *seen += 1;
             if *seen == 1 {
-                deep::guarded(|| count(input, uses));
+                deep::guarded(|| count(&shared.input, uses));
             }
         }
     }
@@ -61,12 +63,13 @@ fn count(node: &Node, uses: &mut BTreeMap<usize, usize>) {
 
 fn inline(node: Node, uses: &BTreeMap<usize, usize>) -> Node {
     node.rewritten(&mut |node| match node.op {
-        Op::Shared { table, input, columns, kept } => {
-            let below = deep::guarded(|| inline(Arc::unwrap_or_clone(input), uses));
-            if uses.get(&table) == Some(&1) {
-                renumbered(below, columns, node.step)
+        Op::Shared(shared) => {
+            let input = Arc::unwrap_or_clone(shared.input);
+            let below = deep::guarded(|| inline(input, uses));
+            if uses.get(&shared.table) == Some(&1) {
+                renumbered(below, shared.columns, node.step)
             } else {
-                Node { op: Op::Shared { table, input: Arc::new(below), columns, kept }, ..node }
+                Node { op: Shared { input: Arc::new(below), ..shared }.into(), ..node }
             }
         }
         _ => node,
@@ -80,5 +83,5 @@ fn renumbered(below: Node, columns: Vec<(ColumnId, Field)>, step: StepId) -> Nod
         (field, Bound { node: churn_expr::Node::Column(id), kind })
     });
     let moved: Vec<(Field, Bound)> = moved.collect();
-    if moved.is_empty() { below } else { below.over(Op::Compute(moved), step) }
+    if moved.is_empty() { below } else { below.over(Compute { columns: moved }, step) }
 }

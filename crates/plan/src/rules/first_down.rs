@@ -3,7 +3,8 @@
 //! Columns are then computed for those rows only.
 
 use super::Rule;
-use crate::{Node, Op};
+use crate::Node;
+use crate::operators::{First, Op};
 
 pub(super) const RULE: Rule = Rule { name: "first pushed down", apply };
 
@@ -14,20 +15,20 @@ fn apply(node: Node, _: &[churn_core::ColumnId]) -> (Node, bool) {
 }
 
 fn push(node: Node, changed: &mut bool) -> Node {
-    let Node { op: Op::First { count, after, per }, input: Some(input), step } = node else { return node };
-    let first = |per| Op::First { count, after, per };
+    let Node { op: Op::First(first), input: Some(input), step } = node else { return node };
     match *input {
-        Node { op: Op::Compute(columns), input: Some(below), step: of } if per.is_empty() => {
+        Node { op: Op::Compute(compute), input: Some(below), step: of } if first.per.is_empty() => {
             *changed = true;
-            let moved = push(below.over(first(per), step), changed);
-            moved.over(Op::Compute(columns), of)
+            push(below.over(first, step), changed).over(compute, of)
         }
-        Node { op: Op::Scan(mut scan), input: None, step: of } if per.is_empty() && scan.limit.is_none() => {
+        Node { op: Op::Scan(mut scan), input: None, step: of }
+            if first.per.is_empty() && scan.limit.is_none() =>
+        {
             *changed = true;
+            let First { count, after, .. } = first;
             scan.limit = Some(if count == 0 { 0 } else { count.saturating_add(after) });
-            let scan = Node { op: Op::Scan(scan), input: None, step: of };
-            scan.over(first(per), step)
+            Node::source(scan, of).over(first, step)
         }
-        other => other.over(first(per), step),
+        other => other.over(first, step),
     }
 }

@@ -8,14 +8,15 @@ use churn_core::ColumnId;
 use churn_expr::{Bound, Node as Expr};
 
 use super::Rule;
-use crate::{Node, Op, PrefilterTests};
+use crate::Node;
+use crate::operators::{Filter, Op, PrefilterTests};
 
 pub(super) const RULE: Rule = Rule { name: "filter tested while joining", apply };
 
 fn apply(node: Node, _: &[ColumnId]) -> (Node, bool) {
     let mut changed = false;
     let node = node.rewritten(&mut |mut node| {
-        if let Op::Filter(condition) = &node.op
+        if let Op::Filter(Filter { condition, early: false }) = &node.op
             && let Some(input) = node.input.as_deref_mut()
             && let Op::Join(join) = &mut input.op
             && condition.is_infallible()

@@ -7,15 +7,14 @@ mod common_table;
 mod filter_down;
 mod first_down;
 mod join_test;
-mod prune;
+pub(crate) mod prune;
 mod scan_test;
 mod shared_sort;
 mod top_rows;
 
 use churn_core::ColumnId;
 
-use super::node::Node;
-use super::{Plan, Relation};
+use crate::{Node, Plan, Relation};
 
 /// A rewrite.
 pub(crate) struct Rule {

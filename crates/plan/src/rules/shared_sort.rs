@@ -3,7 +3,8 @@
 use churn_core::deep;
 
 use super::Rule;
-use crate::{Node, Op};
+use crate::Node;
+use crate::operators::Op;
 
 pub(super) const RULE: Rule = Rule { name: "windows share a sort", apply };
 
@@ -26,8 +27,8 @@ fn may_join(node: &Node) -> bool {
     let Op::Window(window) = &node.op else { return false };
     let mut below = node.input.as_deref();
     let mut used = Vec::new();
-    while let Some(Node { op: Op::Compute(columns), input, .. }) = below {
-        columns.iter().for_each(|(_, by)| by.columns(&mut used));
+    while let Some(Node { op: Op::Compute(compute), input, .. }) = below {
+        compute.columns.iter().for_each(|(_, by)| by.columns(&mut used));
         below = input.as_deref();
     }
     let Some(Node { op: Op::Window(lower), .. }) = below else { return false };

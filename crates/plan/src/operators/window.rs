@@ -1,7 +1,11 @@
-//! What a window is: its partitions, its order, its calls.
+//! Columns from each row's neighbours.
 
+use churn_core::readable::plural;
 use churn_core::{ColumnId, Field, Type};
+use churn_expr::Bound;
 use churn_expr::windows::{Frame, Task};
+
+use crate::operator::{FilterBelow, Operator, Pruning, add, is_of};
 
 /// Columns worked out from each row's neighbours; the rows stay where they are.
 #[derive(Clone)]
@@ -47,5 +51,38 @@ impl Window {
     pub(crate) fn columns(&self) -> impl Iterator<Item = ColumnId> + '_ {
         let of_calls = self.calls.iter().flat_map(|call| call.args.iter().chain(&call.only).copied());
         self.by.iter().copied().chain(self.order.iter().map(|key| key.by)).chain(of_calls)
+    }
+}
+
+impl Operator for Window {
+    fn made(&self) -> Vec<&Field> {
+        self.calls.iter().map(|call| &call.field).collect()
+    }
+
+    fn prune(&mut self, mut needed: Vec<ColumnId>, pruning: &mut Pruning) -> Vec<ColumnId> {
+        self.calls.retain(|call| needed.contains(&call.field.id));
+        if self.is_idle() {
+            pruning.changed = true;
+        } else {
+            add(&mut needed, self.columns());
+        }
+        needed
+    }
+
+    fn is_idle(&self) -> bool {
+        self.calls.is_empty()
+    }
+
+    fn takes_all(&self) -> bool {
+        true
+    }
+
+    fn filter_below(&self, condition: &Bound, used: &[ColumnId]) -> FilterBelow {
+        if is_of(condition, used, &self.by) { FilterBelow::Moves } else { FilterBelow::Stays }
+    }
+
+    fn explain(&self) -> Vec<String> {
+        let calls = plural(self.calls.len() as u64, "call");
+        vec![format!("holds all rows, to work out {calls} over them in order")]
     }
 }

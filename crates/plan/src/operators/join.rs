@@ -1,10 +1,11 @@
-//! What a join is: its kind, its keys, the columns that it gives.
+//! Rows of another table beside those that they match.
 
-use churn_core::{Field, JoinKind, StepId, Type};
+use churn_core::{ColumnId, Field, JoinKind, StepId, Type};
 use churn_expr::Bound;
 use churn_expr::ast::Binary;
 
-use super::Node;
+use crate::Node;
+use crate::operator::{Operator, Pruning};
 
 /// Two tables brought together: the operator's input is the left one.
 #[derive(Clone)]
@@ -82,4 +83,48 @@ pub struct Comparison {
     pub other: Bound,
     /// The type in which both are compared.
     pub kind: Type,
+}
+
+impl Operator for Join {
+    fn made(&self) -> Vec<&Field> {
+        self.added.iter().chain(self.merged.iter().map(|(field, _)| field)).collect()
+    }
+
+    fn others(&self) -> Vec<&Node> {
+        vec![&self.other]
+    }
+
+    fn others_mut(&mut self) -> Vec<&mut Node> {
+        vec![&mut self.other]
+    }
+
+    fn reads_others_first(&self) -> bool {
+        true
+    }
+
+    fn prune(&mut self, mut needed: Vec<ColumnId>, pruning: &mut Pruning) -> Vec<ColumnId> {
+        pruning.retain(&mut self.added, |field| needed.contains(&field.id));
+        pruning.retain(&mut self.merged, |(field, _)| needed.contains(&field.id));
+        let mut of_other: Vec<ColumnId> = self.added.iter().map(|field| field.id).collect();
+        let keys = self.keys.iter().map(|key| (&key.left, &key.other));
+        for (left, other) in keys.chain(self.tests.iter().map(|test| (&test.left, &test.other))) {
+            left.columns(&mut needed);
+            other.columns(&mut of_other);
+        }
+        pruning.other(&mut self.other, of_other);
+        needed
+    }
+
+    fn must_see_all(&self) -> bool {
+        self.expects()
+    }
+
+    fn explain(&self) -> Vec<String> {
+        let by_keys = if self.keys.is_empty() { "" } else { " by its keys" };
+        let mut notes = vec![format!("holds the other table{by_keys}")];
+        if !self.prefilter.is_empty() {
+            notes.push("makes only rows that may pass the filter".into());
+        }
+        notes
+    }
 }

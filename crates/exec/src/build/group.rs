@@ -1,0 +1,49 @@
+//! Aggregates of groups: one row a group.
+
+use churn_core::Result;
+use churn_expr::Bound;
+use churn_expr::bind::AggregateCall;
+use churn_plan::operators::Group;
+
+use super::{Build, Place, pipeline_of};
+use crate::group::{self, Call, Grouping};
+use crate::pipeline::{self, Pipeline};
+
+impl Build for Group {
+    fn build(&self, place: &Place<'_>) -> Result<Pipeline> {
+        let keys: Vec<Bound> = self.keys.iter().map(|(_, by)| by.clone()).collect();
+        grouped(place.input()?, &keys, &self.calls, false, place)
+    }
+}
+
+/// The groups of a pipeline's rows, or its rows with the aggregates of their groups.
+pub(super) fn grouped(
+    pipeline: Pipeline,
+    keys: &[Bound],
+    calls: &[AggregateCall],
+    is_broadcast: bool,
+    at: &Place<'_>,
+) -> Result<Pipeline> {
+    let context = at.context;
+    let layout = at.node.columns();
+    let place = |bound: &Bound| bound.placed(&pipeline.layout);
+    let calls = calls.iter().map(|call| {
+        Ok(Call {
+            args: call.made.args.iter().map(place).collect::<Result<_>>()?,
+            only: call.only.as_ref().map(place).transpose()?,
+            make: call.made.make.clone(),
+        })
+    });
+    let grouping = Grouping {
+        keys: keys.iter().map(place).collect::<Result<_>>()?,
+        kinds: keys.iter().map(|k| k.kind.clone()).collect(),
+        calls: calls.collect::<Result<_>>()?,
+        step: at.step(),
+        text: at.text(),
+        is_broadcast,
+        are_many: false.into(),
+        expected: 0.into(),
+    };
+    let sink = group::sink(grouping, &context.budget, context.spill.clone(), context.threads())?;
+    Ok(pipeline_of(pipeline::run(pipeline, sink, context)?, layout))
+}

@@ -1,0 +1,32 @@
+//! The first rows, of the table or of each group.
+
+use churn_core::{ColumnId, Counters, StepId};
+
+use crate::operator::{Operator, Pruning, add};
+
+/// The first rows after some.
+#[derive(Clone)]
+pub struct First {
+    /// So many rows.
+    pub count: usize,
+    /// So many rows are left out before them.
+    pub after: usize,
+    /// The columns whose values make a group; none for the whole table.
+    pub per: Vec<ColumnId>,
+}
+
+impl Operator for First {
+    fn prune(&mut self, mut needed: Vec<ColumnId>, _: &mut Pruning) -> Vec<ColumnId> {
+        add(&mut needed, self.per.iter().copied());
+        needed
+    }
+
+    fn has_enough(&self, step: StepId, counters: &Counters) -> bool {
+        self.per.is_empty() && counters.get(step).rows >= self.count as u64
+    }
+
+    fn explain(&self) -> Vec<String> {
+        let is_whole = self.per.is_empty();
+        vec![if is_whole { "stops when it has them" } else { "holds a number for each group" }.into()]
+    }
+}
