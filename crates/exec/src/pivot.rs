@@ -74,7 +74,7 @@ impl PivotOperator {
         let columns = |places: &[usize]| -> Vec<ArrayRef> {
             places.iter().filter_map(|place| long.columns.get(*place).cloned()).collect()
         };
-        let mut table = KeyTable::new(self.by_kinds.clone())?;
+        let mut table = KeyTable::new(self.by_kinds.clone());
         let mut groups = Vec::new();
         table.numbers(&columns(&self.by), long.rows, &mut groups)?;
         // The long row of each group and combination.
@@ -134,7 +134,7 @@ impl PivotOperator {
 
     /// The number of each row's combination; [`UNKNOWN`] where it has no column.
     fn combinations_of(&self, long: &Batch) -> Result<Vec<u32>> {
-        let mut table = KeyTable::new(self.key_kinds.clone())?;
+        let mut table = KeyTable::new(self.key_kinds.clone());
         let known: Vec<ArrayRef> = (0..self.keys.len())
             .zip(&self.key_kinds)
             .map(|(key, kind)| {
@@ -205,7 +205,7 @@ pub(crate) fn combinations(
     kinds: &[Type],
     wanted: &Wanted,
 ) -> Result<Option<Vec<Vec<Scalar>>>> {
-    let mut table = KeyTable::new(kinds.to_vec())?;
+    let mut table = KeyTable::new(kinds.to_vec());
     let mut numbers = Vec::new();
     for batch in batches {
         let batch = batch?;

@@ -31,7 +31,7 @@ pub(crate) fn last_rows(keys: Vec<usize>, kinds: Vec<Type>, count: usize) -> Arc
 impl PartitionOperator for RowsPerKey {
     /// The last rows are the first ones from the other end.
     fn rows(&self, batches: &[Batch]) -> Result<Vec<Transformed>> {
-        let mut table = KeyTable::new(self.kinds.clone())?;
+        let mut table = KeyTable::new(self.kinds.clone());
         let mut seen: Vec<usize> = Vec::new();
         let mut keep = |batch: &Batch| {
             let mut numbers = numbers_of(&mut table, batch, &self.keys)?;
@@ -62,7 +62,7 @@ impl PartitionOperator for RowsPerKey {
 impl ExternalOperator for RowsPerKey {
     /// One key has nearly all rows: the table of keys is small, and the rows pass by, twice where the last are wanted.
     fn run_external(&self, run: &Run, disk: &Disk) -> Result<Run> {
-        let mut table = KeyTable::new(self.kinds.clone())?;
+        let mut table = KeyTable::new(self.kinds.clone());
         let keys: Vec<usize> = self.keys.iter().map(|key| key + 1).collect();
         // Of each key how many rows are passed over yet.
         let mut over: Vec<usize> = Vec::new();

@@ -198,7 +198,7 @@ impl SeenKeys {
     pub(crate) fn new(keys: Vec<usize>, kinds: Vec<Type>, context: &Context) -> Result<SeenKeys> {
         Ok(SeenKeys {
             keys,
-            table: KeyTable::new(kinds.clone())?,
+            table: KeyTable::new(kinds.clone()),
             kinds,
             reservation: context.budget.reservation(),
             spill: context.spill.clone(),
@@ -220,7 +220,7 @@ impl SeenKeys {
 
     /// Lets go of the keys: all rows have come.
     fn forget(&mut self) -> Result<()> {
-        self.table = KeyTable::new(self.kinds.clone())?;
+        self.table = KeyTable::new(self.kinds.clone());
         self.reservation.hold(0)
     }
 

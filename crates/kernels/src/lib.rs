@@ -6,6 +6,7 @@
 //! | module | what it is for |
 //! | --- | --- |
 //! | [`numbering`] | keys of 16 bytes numbered by first appearance |
+//! | [`byte_numbering`] | keys of any length numbered by first appearance |
 //! | [`structure`] | separators and line ends of delimited text, quotes respected |
 //! | [`grid`] | rows of delimited text, and the places of the cells that are needed |
 //! | [`cells`] | columns of numbers, days and texts from their cells |
@@ -27,6 +28,7 @@
 //! | [`views`] | text columns that point into a block of text |
 
 mod borders;
+pub mod byte_numbering;
 pub mod calendar;
 pub mod cells;
 mod chunk;

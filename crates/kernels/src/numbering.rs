@@ -21,6 +21,13 @@ pub struct Numbering {
 }
 
 impl Numbering {
+    /// The numbering of keys that are all different, in this order.
+    pub fn of_distinct(keys: Vec<u128>) -> Numbering {
+        let mut numbering = Numbering { keys, slots: Vec::new(), perfect_hash: None };
+        numbering.rebuild(room_for(numbering.keys.len()));
+        numbering
+    }
+
     /// The keys, in order of their numbers.
     pub fn keys(&self) -> &[u128] {
         &self.keys
@@ -187,6 +194,8 @@ mod tests {
                 prop_assert_eq!(numbering.find(*key), Some(*number));
             }
             prop_assert_eq!(numbering.find(99), None);
+            let again = Numbering::of_distinct(seen.clone());
+            prop_assert!((0u32..).zip(&seen).all(|(number, key)| again.find(*key) == Some(number)));
             prop_assert_eq!(numbering.into_keys(), seen);
         }
     }

@@ -105,7 +105,7 @@ impl Broadcast {
 
 impl PartitionOperator for Broadcast {
     fn rows(&self, batches: &[Batch]) -> Result<Vec<Transformed>> {
-        let mut local = LocalTable::new(&self.0)?;
+        let mut local = LocalTable::new(&self.0);
         batches.iter().try_for_each(|batch| Broadcast::add(&mut local, batch.clone()))?;
         let results = ExternalStates::default().results(&mut local.accumulators, local.keys.len());
         let results = results.map_err(|e| e.in_step(&self.0.text))?;
@@ -121,7 +121,7 @@ impl PartitionOperator for Broadcast {
 impl ExternalOperator for Broadcast {
     /// The rows pass by twice: for the groups, and to stand beside them.
     fn run_external(&self, run: &Run, disk: &Disk) -> Result<Run> {
-        let mut local = LocalTable::new(&self.0)?;
+        let mut local = LocalTable::new(&self.0);
         let (mut external, mut reservation) = (ExternalStates::default(), disk.budget.reservation());
         for batch in run.reader()?.into_iter().flatten() {
             let mut batch = batch?;

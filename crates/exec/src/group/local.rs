@@ -90,17 +90,19 @@ pub(super) struct GroupPartition {
 }
 
 impl<'a> LocalTable<'a> {
-    pub(super) fn new(grouping: &'a Grouping) -> Result<LocalTable<'a>> {
-        let mut keys = KeyTable::new(grouping.kinds.clone())?;
+    pub(super) fn new(grouping: &'a Grouping) -> LocalTable<'a> {
+        let kinds = grouping.kinds.clone();
+        let mut keys =
+            if grouping.are_many.load(Relaxed) { KeyTable::of_many(kinds) } else { KeyTable::new(kinds) };
         keys.reserve(grouping.expected.load(Relaxed));
-        Ok(LocalTable {
+        LocalTable {
             grouping,
             keys,
             accumulators: grouping.accumulators(),
             numbers: Vec::new(),
             rows: Vec::new(),
             unweighed: 0,
-        })
+        }
     }
 
     pub(super) fn update(&mut self, batch: Batch, work: &mut MorselOutput) -> Result<()> {
@@ -193,7 +195,7 @@ impl Local for LocalTable<'_> {
         if self.keys.len() < LOCAL_GROUPS && !self.is_heavy() {
             return Ok(None);
         }
-        let full = std::mem::replace(self, LocalTable::new(self.grouping)?);
+        let full = std::mem::replace(self, LocalTable::new(self.grouping));
         full.into_partitions().map(Some)
     }
 
@@ -211,6 +213,6 @@ impl Worker for GroupWorkers {
     const GATHERS: bool = true;
 
     fn local(&self) -> Result<LocalTable<'_>> {
-        LocalTable::new(&self.0)
+        Ok(LocalTable::new(&self.0))
     }
 }

@@ -40,14 +40,14 @@ pub(super) struct Weighed {
 }
 
 impl Partition {
-    pub(super) fn new(grouping: &Grouping) -> Result<Partition> {
-        Ok(Partition {
-            keys: KeyTable::new(grouping.kinds.clone())?,
+    pub(super) fn new(grouping: &Grouping) -> Partition {
+        Partition {
+            keys: KeyTable::of_many(grouping.kinds.clone()),
             first: Vec::new(),
             accumulators: grouping.accumulators(),
             weighed: Weighed::default(),
             external: ExternalStates::default(),
-        })
+        }
     }
 
     /// Bytes in use. What states hold is found by a walk over all groups, so that of many groups it is taken

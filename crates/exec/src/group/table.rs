@@ -58,7 +58,7 @@ pub(crate) fn sink(
 ) -> Result<Sink<GroupWorkers, Groups>> {
     let grouping = Arc::new(grouping);
     let commit = Groups {
-        partitions: vec![Mutex::new(Partition::new(&grouping)?)],
+        partitions: vec![Mutex::new(Partition::new(&grouping))],
         grouping: grouping.clone(),
         waiting: Vec::new(),
         waiting_groups: 0,
@@ -128,7 +128,7 @@ impl Groups {
         let Partition { keys, first, accumulators, .. } =
             whole.into_inner().unwrap_or_else(PoisonError::into_inner);
         for part in partitions_of(keys, accumulators, PARTITIONS)? {
-            let mut partition = Partition::new(&self.grouping)?;
+            let mut partition = Partition::new(&self.grouping);
             if let Some(part) = part {
                 partition.merge(part, |n| known(&first, n as usize))?;
             }
@@ -149,7 +149,7 @@ impl Groups {
                 && let Some(whole) = closed.parts.pop().flatten()
             {
                 // It was closed before it was known that groups are many.
-                let mut partition = Partition::new(&self.grouping)?;
+                let mut partition = Partition::new(&self.grouping);
                 partition.merge(whole, |_| 0)?;
                 closed.parts = partitions_of(partition.keys, partition.accumulators, columns.len())?;
             }
@@ -209,7 +209,7 @@ impl Groups {
             // One group has all rows: there is nothing to partition them by.
             return self.spill_states();
         }
-        self.partitions = vec![Mutex::new(Partition::new(&self.grouping)?)];
+        self.partitions = vec![Mutex::new(Partition::new(&self.grouping))];
         let mut rows = std::mem::take(&mut self.rows);
         rows.drained(|batch| self.partition_rows(&batch))?;
         self.reservation.hold(0)
@@ -257,7 +257,7 @@ impl Groups {
         let mut files = Vec::new();
         for partition in &mut self.partitions {
             let partition = partition.get_mut().unwrap_or_else(PoisonError::into_inner);
-            let mut full = std::mem::replace(partition, Partition::new(&self.grouping)?);
+            let mut full = std::mem::replace(partition, Partition::new(&self.grouping));
             let mut file = self.spill.writer_alone()?;
             full.save(&self.grouping, &mut file)?;
             files.push(file);
@@ -274,7 +274,7 @@ impl Groups {
         let write = |(file, parts): (&mut Writer, Vec<(u64, GroupPartition)>)| {
             for (table, part) in parts {
                 // A table of its own keeps equal groups of two tables apart: they are merged when read, in order.
-                let mut alone = Partition::new(&grouping)?;
+                let mut alone = Partition::new(&grouping);
                 alone.merge(part, |n| first(table, n))?;
                 alone.save(&grouping, file)?;
             }
@@ -331,7 +331,7 @@ impl Groups {
         memory::give_back();
         for file in self.files.take().unwrap_or_default() {
             let file = file.finish()?;
-            let mut partition = Partition::new(&grouping)?;
+            let mut partition = Partition::new(&grouping);
             for batch in file.reader()?.into_iter().flatten() {
                 partition.load(&batch?, &grouping)?;
                 if !self.reservation.try_hold(partition.wanted()) {

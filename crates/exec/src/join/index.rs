@@ -204,7 +204,7 @@ fn number_keys(
     {
         return Ok(dense);
     }
-    let mut table = KeyTable::new(kinds.to_vec())?;
+    let mut table = KeyTable::new(kinds.to_vec());
     let mut numbers = Vec::with_capacity(rows);
     let keys = keys.iter().map(normal).collect::<Result<Vec<_>>>()?;
     for from in (0..rows).step_by(SOME) {

@@ -37,7 +37,7 @@ pub(super) fn run_left_first(
     }
     let (layout, acts) = (left.layout.clone(), left.acts);
     let kept = materialize(left, context)?;
-    let mut table = KeyTable::new(how.kinds())?;
+    let mut table = KeyTable::new(how.kinds());
     let (mut rows, mut numbers) = (0, Vec::new());
     for batch in batches(kept.materialized()?.scan()) {
         let batch = batch?;

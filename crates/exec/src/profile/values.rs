@@ -50,7 +50,7 @@ struct Sketch {
 
 impl ValueCounts {
     pub(crate) fn new(kind: &Type, limits: Limits) -> Result<ValueCounts> {
-        let keys = KeyTable::new(vec![kind.clone()])?;
+        let keys = KeyTable::new(vec![kind.clone()]);
         Ok(ValueCounts { kind: kind.clone(), limits, keys, counts: Vec::new(), lost: 0, sketch: None })
     }
 
@@ -142,7 +142,7 @@ impl ValueCounts {
         let taken = *counts.select_nth_unstable_by(keep, |a, b| b.cmp(a)).1;
         let stays = |count: &u64| *count > taken;
         let kept: Vec<u32> = (0u32..).zip(&self.counts).filter(|(_, c)| stays(c)).map(|(n, _)| n).collect();
-        let mut keys = KeyTable::new(vec![self.kind.clone()])?;
+        let mut keys = KeyTable::new(vec![self.kind.clone()]);
         keys.numbers(&self.keys.arrays(&kept)?, kept.len(), &mut Vec::new())?;
         self.keys = keys;
         self.counts.retain(stays);

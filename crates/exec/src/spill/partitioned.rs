@@ -119,7 +119,7 @@ impl PartitionWriter {
     }
 
     fn partition(&mut self, batch: &Batch, keys: &[ArrayRef], numbers: &[u64]) -> Result<()> {
-        let mut table = KeyTable::new(self.kinds.clone())?;
+        let mut table = KeyTable::new(self.kinds.clone());
         let mut groups = Vec::new();
         table.numbers(keys, batch.rows, &mut groups)?;
         let mut file_of = vec![0usize; table.len()];

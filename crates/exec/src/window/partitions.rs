@@ -47,7 +47,7 @@ impl Window {
     fn numbered(&self, batches: &[Batch]) -> Result<Vec<Share>> {
         let shares = batches.chunks(batches.len().div_ceil(self.threads.max(1)).max(1));
         let made = parallel::each(self.threads, shares, |share| {
-            let mut table = KeyTable::new(self.kinds.clone())?;
+            let mut table = KeyTable::new(self.kinds.clone());
             let mut numbers = Vec::with_capacity(share.iter().map(|batch| batch.rows).sum());
             for batch in share {
                 let keys: Vec<ArrayRef> =
@@ -56,7 +56,7 @@ impl Window {
             }
             Ok((table, numbers))
         })?;
-        let mut all = KeyTable::new(self.kinds.clone())?;
+        let mut all = KeyTable::new(self.kinds.clone());
         let (mut first, mut shares) = (0, Vec::new());
         for (table, numbers) in made {
             let mut known = Vec::with_capacity(table.len());

@@ -1,0 +1,67 @@
+//! Keys as columns again.
+
+use std::sync::Arc;
+
+use arrow_array::ArrayRef;
+use arrow_array::builder::{PrimitiveBuilder, StringViewBuilder};
+use arrow_array::types::{Date32Type, Float64Type, Int64Type};
+use churn_core::{Scalar, Type, scalar};
+
+use super::encoding;
+
+/// Builds the columns of keys.
+pub(super) struct Decoder<'a> {
+    columns: Vec<Column<'a>>,
+}
+
+/// A column that is built.
+enum Column<'a> {
+    Texts(StringViewBuilder),
+    Days(PrimitiveBuilder<Date32Type>),
+    Ints(PrimitiveBuilder<Int64Type>),
+    Floats(PrimitiveBuilder<Float64Type>),
+    Other(Vec<Scalar>, &'a Type),
+}
+
+impl<'a> Decoder<'a> {
+    /// For so many keys of these types.
+    pub(super) fn new(kinds: &'a [Type], keys: usize) -> Decoder<'a> {
+        let column = |kind: &'a Type| match kind {
+            Type::Text => Column::Texts(StringViewBuilder::with_capacity(keys)),
+            Type::Date => Column::Days(PrimitiveBuilder::with_capacity(keys)),
+            Type::Int => Column::Ints(PrimitiveBuilder::with_capacity(keys)),
+            Type::Float => Column::Floats(PrimitiveBuilder::with_capacity(keys)),
+            other => Column::Other(Vec::with_capacity(keys), other),
+        };
+        Decoder { columns: kinds.iter().map(column).collect() }
+    }
+
+    /// Appends a key.
+    pub(super) fn push(&mut self, mut key: &[u8]) {
+        for column in &mut self.columns {
+            let part = encoding::part(&mut key);
+            match column {
+                // The bytes were a text's.
+                Column::Texts(texts) => texts.append_option(part.map(|part| String::from_utf8_lossy(part))),
+                Column::Days(days) => days.append_option(part.map(|part| encoding::whole(part) as i32)),
+                Column::Ints(ints) => ints.append_option(part.map(encoding::whole)),
+                Column::Floats(floats) => floats.append_option(part.map(encoding::float)),
+                Column::Other(values, kind) => values.push(encoding::scalar(part, kind)),
+            }
+        }
+    }
+
+    /// The columns, in order.
+    pub(super) fn finish(self) -> Vec<ArrayRef> {
+        let column = |column| -> ArrayRef {
+            match column {
+                Column::Texts(mut texts) => Arc::new(texts.finish()),
+                Column::Days(mut days) => Arc::new(days.finish()),
+                Column::Ints(mut ints) => Arc::new(ints.finish()),
+                Column::Floats(mut floats) => Arc::new(floats.finish()),
+                Column::Other(values, kind) => scalar::array_of(&values.iter().collect::<Vec<_>>(), kind),
+            }
+        };
+        self.columns.into_iter().map(column).collect()
+    }
+}

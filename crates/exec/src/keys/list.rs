@@ -1,0 +1,117 @@
+//! Different keys without the way to find one: what goes from one table to another, whole or partitioned.
+
+use churn_core::Result;
+use churn_kernels::byte_numbering::ByteKeys;
+use churn_kernels::hash;
+
+use super::{KeyTable, TableKeys, encoding, plain};
+
+/// Different keys in order.
+pub(crate) enum KeyList {
+    /// Of at most 16 bytes each.
+    Packed(Vec<u128>),
+    /// As bytes, see [`encoding`].
+    Bytes(ByteKeys),
+    /// So many times no key: one or none.
+    None(usize),
+}
+
+impl KeyList {
+    /// How many keys there are.
+    pub(crate) fn len(&self) -> usize {
+        match self {
+            KeyList::Packed(keys) => keys.len(),
+            KeyList::Bytes(keys) => keys.len(),
+            KeyList::None(seen) => *seen,
+        }
+    }
+}
+
+impl KeyTable {
+    /// Appends the number of each key of a list, whose keys are of the same types.
+    pub(crate) fn absorb(&mut self, list: &KeyList, into: &mut Vec<u32>) -> Result<()> {
+        if let TableKeys::Joint { .. } = self.keys {
+            self.unjoin()?;
+        }
+        if let (TableKeys::Packed(_), KeyList::Bytes(_)) = (&self.keys, list) {
+            self.change_over()?;
+        }
+        match (&mut self.keys, list) {
+            (TableKeys::Packed(own), KeyList::Packed(keys)) => own.number(keys, into),
+            (TableKeys::Bytes(_), KeyList::Packed(keys)) => self.byte_numbers(&self.bytes_of(keys)?, into),
+            (_, KeyList::Bytes(keys)) => self.byte_numbers(keys, into),
+            (own, KeyList::None(seen)) => {
+                *own = TableKeys::None(*seen);
+                into.extend(std::iter::repeat_n(0, *seen));
+            }
+            (_, KeyList::Packed(_)) => {}
+        }
+        Ok(())
+    }
+
+    /// Deals the keys to so many lists by their hashes; beside each list the numbers of its keys, rising.
+    ///
+    /// Equal keys of two tables go to the same list, however each table keeps them.
+    pub(crate) fn partition(self, parts: usize) -> Result<Vec<(KeyList, Vec<u32>)>> {
+        self.partition_at(parts, 0)
+    }
+
+    /// As [`KeyTable::partition`], by other bits of the hashes: keys that came to one list at the level before part.
+    pub(crate) fn partition_at(mut self, parts: usize, level: u32) -> Result<Vec<(KeyList, Vec<u32>)>> {
+        if let TableKeys::Joint { .. } = self.keys {
+            self.unjoin()?;
+        }
+        if parts == 1 || self.len() == 0 {
+            let numbers = (0..self.len() as u32).collect();
+            let list = match self.keys {
+                TableKeys::Packed(keys) => KeyList::Packed(keys.into_keys()),
+                TableKeys::Bytes(keys) => KeyList::Bytes(keys.into_keys()),
+                TableKeys::None(seen) => KeyList::None(seen),
+                TableKeys::Joint { .. } => KeyList::None(0),
+            };
+            let mut lists = vec![(list, numbers)];
+            lists.extend((1..parts).map(|_| (KeyList::Packed(Vec::new()), Vec::new())));
+            return Ok(lists);
+        }
+        let scale = (parts as u64).saturating_pow(level);
+        let part = |hashed: u64| {
+            let fraction = (hashed >> 32).wrapping_mul(scale) & u64::from(u32::MAX);
+            ((fraction * parts as u64) >> 32) as usize
+        };
+        let mut numbers = vec![Vec::new(); parts];
+        for (number, hashed) in (0u32..).zip(self.hashes(0)?) {
+            if let Some(list) = numbers.get_mut(part(hashed)) {
+                list.push(number);
+            }
+        }
+        let list = |numbers: &Vec<u32>| match &self.keys {
+            TableKeys::Packed(keys) => KeyList::Packed(
+                numbers.iter().filter_map(|n| keys.keys().get(*n as usize).copied()).collect(),
+            ),
+            TableKeys::None(_) | TableKeys::Joint { .. } => KeyList::None(numbers.len()),
+            TableKeys::Bytes(keys) => {
+                let mut own = ByteKeys::with_capacity(numbers.len(), 0);
+                numbers.iter().for_each(|number| own.push(keys.keys().get(*number as usize)));
+                KeyList::Bytes(own)
+            }
+        };
+        Ok(numbers.into_iter().map(|numbers| (list(&numbers), numbers)).collect())
+    }
+
+    /// The hash of each key from a number on; the same for equal keys of two tables, however each keeps them.
+    ///
+    /// Not of joint keys, whose numbers mean nothing outside their table.
+    pub(crate) fn hashes(&self, from: usize) -> Result<Vec<u64>> {
+        Ok(match &self.keys {
+            TableKeys::Packed(keys) => keys.keys().iter().skip(from).map(|key| hash::of_u128(*key)).collect(),
+            TableKeys::Bytes(keys) => keys.keys().iter().skip(from).map(|key| self.hash_of(key)).collect(),
+            TableKeys::None(seen) => vec![0; seen.saturating_sub(from)],
+            TableKeys::Joint { .. } => Vec::new(),
+        })
+    }
+
+    /// The hash of a key as bytes, the same for its packed form.
+    pub(super) fn hash_of(&self, mut key: &[u8]) -> u64 {
+        if self.is_plain { plain::hash_of_text(encoding::part(&mut key)) } else { encoding::hash_of(key) }
+    }
+}
