@@ -41,7 +41,7 @@ impl ByteKeys {
     }
 
     /// All keys, in order.
-    pub fn iter(&self) -> impl ExactSizeIterator<Item = &[u8]> {
+    pub fn iter(&self) -> impl ExactSizeIterator<Item = &[u8]> + Clone {
         (0..self.len()).map(|number| self.get(number))
     }
 
@@ -57,6 +57,15 @@ impl ByteKeys {
     pub fn push_with(&mut self, write: impl FnOnce(&mut Vec<u8>)) {
         write(&mut self.bytes);
         self.ends.push(self.bytes.len());
+    }
+
+    /// Takes off the keys from a number on.
+    pub fn split_off(&mut self, number: usize) -> ByteKeys {
+        let start =
+            if number == 0 { 0 } else { self.ends.get(number - 1).copied().unwrap_or(self.bytes.len()) };
+        let bytes = self.bytes.split_off(start);
+        let ends = self.ends.split_off(number.min(self.ends.len()));
+        ByteKeys { bytes, ends: ends.into_iter().map(|end| end - start).collect() }
     }
 
     /// Bytes in use.
@@ -109,16 +118,30 @@ impl ByteNumbering {
             }
             self.bring_near(some);
             for (row, hash) in some.iter().enumerate() {
-                let key = keys.get(from + row);
-                let (at, known) = self.look(key, tag(*hash));
-                into.push(known.unwrap_or_else(|| {
-                    self.keys.push(key);
-                    let number = self.keys.len() as u32;
-                    self.slots[at] = u64::from(tag(*hash)) << 32 | u64::from(number);
-                    number - 1
-                }));
+                into.push(self.find_or_add(keys.get(from + row), tag(*hash)));
             }
         }
+    }
+
+    /// The number of a key, the next one if it is new: for a key that comes alone.
+    pub fn insert(&mut self, key: &[u8], hash: u64) -> u32 {
+        let wanted = self.keys.len() + 1;
+        if wanted * 2 > self.slots.len() {
+            self.rebuild((wanted * 2).next_power_of_two().max(16));
+        }
+        self.find_or_add(key, tag(hash))
+    }
+
+    /// The number of a key that there is room for.
+    #[inline]
+    fn find_or_add(&mut self, key: &[u8], tag: u32) -> u32 {
+        let (at, known) = self.look(key, tag);
+        known.unwrap_or_else(|| {
+            self.keys.push(key);
+            let number = self.keys.len() as u32;
+            self.slots[at] = u64::from(tag) << 32 | u64::from(number);
+            number - 1
+        })
     }
 
     /// Appends the number of each key, or `u32::MAX` for one that is not known.
@@ -218,7 +241,12 @@ mod tests {
             let mut found = Vec::new();
             numbering.find_all(&other, &[hash::of_bytes(b"another") & masked], &mut found);
             prop_assert_eq!(found, [u32::MAX]);
-            prop_assert!(numbering.keys().iter().eq(seen.iter().map(|key| key.as_bytes())));
+            let mut single = ByteNumbering::default();
+            let again = list.iter().zip(&hashes).map(|(key, hash)| single.insert(key, *hash));
+            prop_assert!(again.eq(numbers.iter().copied()));
+            let mut first = numbering.into_keys();
+            let rest = first.split_off(seen.len() / 2);
+            prop_assert!(first.iter().chain(rest.iter()).eq(seen.iter().map(|key| key.as_bytes())));
         }
     }
 }

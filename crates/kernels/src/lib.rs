@@ -57,3 +57,4 @@ pub mod search;
 pub mod sorting;
 pub mod structure;
 pub mod views;
+pub mod word_set;

@@ -51,6 +51,15 @@ impl Numbering {
         }
     }
 
+    /// The number of a key, the next one if it is new: for a key that comes alone.
+    pub fn insert(&mut self, key: u128) -> u32 {
+        let wanted = self.keys.len() + 1;
+        if wanted * 2 > self.slots.len() {
+            self.rebuild(room_for(wanted));
+        }
+        self.find_or_add(key)
+    }
+
     /// Appends the number of each key; new ones get the next numbers.
     ///
     /// At most `u32::MAX - 1` keys.
@@ -196,6 +205,8 @@ mod tests {
             prop_assert_eq!(numbering.find(99), None);
             let again = Numbering::of_distinct(seen.clone());
             prop_assert!((0u32..).zip(&seen).all(|(number, key)| again.find(*key) == Some(number)));
+            let mut single = Numbering::default();
+            prop_assert!(keys.iter().map(|key| single.insert(*key)).eq(numbers.iter().copied()));
             prop_assert_eq!(numbering.into_keys(), seen);
         }
     }

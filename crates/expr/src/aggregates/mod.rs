@@ -204,10 +204,7 @@ where
 
     fn merge(&mut self, other: &mut dyn Accumulator, pairs: &[(u32, u32)]) -> Result<()> {
         let Some(other) = other.as_any().downcast_mut::<Self>() else {
-            return Err(Error::new(
-                ErrorKind::Internal,
-                "Two aggregates of different kinds were to be merged.",
-            ));
+            return Err(of_different_kinds());
         };
         for (theirs, ours) in pairs {
             if let (Some(from), Some(to)) =
@@ -301,6 +298,10 @@ where
     fn as_any(&mut self) -> &mut dyn Any {
         self
     }
+}
+
+fn of_different_kinds() -> Error {
+    Error::new(ErrorKind::Internal, "Two aggregates of different kinds were to be merged.")
 }
 
 fn unsaved(error: &postcard::Error) -> Error {
