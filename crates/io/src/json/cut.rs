@@ -63,7 +63,7 @@ impl JsonFile {
             let more = (wanted - start.len()) as u64;
             let read = (&mut reader).take(more).read_to_end(&mut start).map_err(failed)?;
             let is_whole = (read as u64) < more;
-            if is_whole || start.len() > RECORD_LIMIT || !Scan::default().records(&start).records.is_empty() {
+            if is_whole || start.len() > RECORD_LIMIT || has_record(&start) {
                 break is_whole;
             }
             wanted += wanted;
@@ -89,6 +89,12 @@ impl JsonFile {
             None => Err(streams::read_once(&self.path)),
         }
     }
+}
+
+/// Whether a text has a whole record.
+fn has_record(text: &[u8]) -> bool {
+    let has = |text: &[u8]| !Scan::default().records(text).records.is_empty();
+    text.get(..BLOCK_BYTES).is_some_and(has) || has(text)
 }
 
 fn opened(path: &Path) -> Result<(Box<dyn Read + Send>, Option<u64>)> {
@@ -232,6 +238,16 @@ impl Scan {
         !self.array || self.last == Last::End
     }
 
+    /// Whether records stand one behind the other, outside of an array, and the next one starts here.
+    fn is_between_lines(&self) -> bool {
+        self.started && !self.array && self.depth == 0 && !self.in_text
+    }
+
+    /// The scan of further records behind others that stand outside of an array.
+    pub(super) fn of_lines() -> Scan {
+        Scan { started: true, ..Scan::default() }
+    }
+
     /// The scan of a text as it is before its record that goes on behind a block.
     fn before_open(self) -> Scan {
         let last = if self.array { Last::Comma } else { Last::Start };
@@ -240,10 +256,31 @@ impl Scan {
 }
 
 impl Cuts {
+    /// What is open at the end of all text is a record that is cut short; its parser says so.
+    pub(super) fn close(&mut self, end: usize) {
+        self.records.extend(self.open.take().map(|start| (start, end)));
+    }
+
     /// Notes a fault, unless there is one before it.
-    fn wrong(&mut self, at: usize, what: &'static str) {
+    pub(super) fn wrong(&mut self, at: usize, what: &'static str) {
         self.fault.get_or_insert((at, what));
     }
+}
+
+/// Line ends that are looked at for one between two records.
+const LINE_ENDS: usize = 64;
+
+/// Where the last line begins that begins a record, of records that stand one behind the other outside of an array.
+///
+/// JSON has no line end within a text, and no brace that opens behind one that closes but between two records.
+fn last_line_of_record(text: &[u8]) -> Option<usize> {
+    let is_blank = |byte: &&u8| byte.is_ascii_whitespace();
+    let is_between = |end: &usize| {
+        let (before, behind) = text.split_at(end + 1);
+        before.iter().rev().find(|byte| !is_blank(byte)) == Some(&b'}')
+            && behind.iter().find(|byte| !is_blank(byte)) == Some(&b'{')
+    };
+    memchr::memrchr_iter(b'\n', text).take(LINE_ENDS).find(is_between).map(|end| end + 1)
 }
 
 /// What is wrong with an array whose end is missing.
@@ -260,8 +297,8 @@ pub(super) fn between_records(shown: &str, line: u64, what: &str) -> Error {
 pub(super) struct JsonBlock {
     pub(super) file: usize,
     pub(super) bytes: Vec<u8>,
-    /// Where the records stand in it.
-    pub(super) records: Vec<(usize, usize)>,
+    /// Where its records stand, if that had to be found to cut it.
+    pub(super) cuts: Option<Cuts>,
     /// Lines before it.
     pub(super) lines: u64,
 }
@@ -326,29 +363,33 @@ impl Cutter {
             if at_end && bytes.is_empty() && self.scan.may_end() {
                 return Ok(None);
             }
+            if before.is_between_lines() {
+                if at_end {
+                    return Ok(Some(self.made(bytes, None)));
+                }
+                if let Some(end) = last_line_of_record(&bytes) {
+                    self.rest = bytes.split_off(end);
+                    return Ok(Some(self.made(bytes, None)));
+                }
+            }
             let mut scan = before;
-            let Cuts { mut records, open, mut fault } = scan.records(&bytes);
-            if at_end && open.is_none() && !scan.may_end() {
-                fault.get_or_insert((bytes.len(), NO_END));
+            let mut cuts = scan.records(&bytes);
+            if at_end && cuts.open.is_none() && !scan.may_end() {
+                cuts.wrong(bytes.len(), NO_END);
             }
-            if let Some((at, what)) = fault {
-                let lines = memchr::memchr_iter(b'\n', bytes.get(..at).unwrap_or(&bytes)).count() as u64;
-                return Err(between_records(&file.shown, self.lines + lines + 1, what));
-            }
-            if at_end {
-                // What is open at the end is a record that is cut short; its parser says so.
-                records.extend(open.map(|start| (start, bytes.len())));
+            if at_end || cuts.fault.is_some() {
+                cuts.close(bytes.len());
                 self.scan = scan;
-                return Ok(Some(self.made(bytes, records)));
+                return Ok(Some(self.made(bytes, Some(cuts))));
             }
-            let Some(start) = open else {
+            let Some(start) = cuts.open else {
                 self.scan = scan;
-                return Ok(Some(self.made(bytes, records)));
+                return Ok(Some(self.made(bytes, Some(cuts))));
             };
-            if !records.is_empty() || start > 0 {
+            if !cuts.records.is_empty() || start > 0 {
                 self.rest = bytes.split_off(start);
                 self.scan = scan.before_open();
-                return Ok(Some(self.made(bytes, records)));
+                return Ok(Some(self.made(bytes, Some(cuts))));
             }
             if bytes.len() > RECORD_LIMIT {
                 return Err(Error::new(ErrorKind::Data, "A record is longer than 64 MB.")
@@ -359,10 +400,10 @@ impl Cutter {
         }
     }
 
-    fn made(&mut self, bytes: Vec<u8>, records: Vec<(usize, usize)>) -> JsonBlock {
+    fn made(&mut self, bytes: Vec<u8>, cuts: Option<Cuts>) -> JsonBlock {
         let lines = self.lines;
         self.lines += memchr::memchr_iter(b'\n', &bytes).count() as u64;
-        JsonBlock { file: self.file, bytes, records, lines }
+        JsonBlock { file: self.file, bytes, cuts, lines }
     }
 }
 
@@ -393,6 +434,16 @@ mod tests {
     #[case("{},\n{}", 2)]
     fn what_stands_between_records_is_checked(#[case] text: &str, #[case] at: usize) {
         assert_eq!(Scan::default().records(text.as_bytes()).fault.map(|(at, _)| at), Some(at));
+    }
+
+    #[rstest]
+    #[case("{\"a\":1}\n{\"a\":2}\n{\"a\":", Some(16))]
+    #[case("{\"a\":1}\n\n  {\"a\":2}\n", Some(9))]
+    #[case("{\"a\":1}\r\n{", Some(9))]
+    #[case("{\"a\":\n{\"b\":1}\n}", None)]
+    #[case("{\"a\":1}\n", None)]
+    fn lines_that_begin_a_record_are_found(#[case] text: &str, #[case] expected: Option<usize>) {
+        assert_eq!(last_line_of_record(text.as_bytes()), expected);
     }
 
     #[test]

@@ -4,7 +4,6 @@ use std::borrow::Cow;
 use std::fmt;
 
 use arrow_array::ArrayRef;
-use churn_core::scalar::array_of;
 use churn_core::{Scalar, Type};
 use churn_expr::pattern;
 use churn_kernels::calendar::{self, DAY};
@@ -12,16 +11,22 @@ use hashbrown::HashMap;
 use serde::de::{DeserializeSeed, Deserializer, Error as _, IgnoredAny, MapAccess, SeqAccess, Visitor};
 use serde_json::Value;
 
+use super::columns::Column;
+use super::direct::{Fields, NotPlain, Place, Plain, Reader, Shape};
 use super::source::JsonOptions;
 use super::{lists, long};
+
+/// Where the columns of fields are, by path; those that are not needed have none.
+pub(super) type Places = HashMap<String, Option<usize>>;
 
 /// The columns of a block, as they grow.
 pub(super) struct JsonColumns<'a> {
     options: &'a JsonOptions,
     kinds: &'a [Type],
     /// The column of each field, by path; columns that are not needed have none.
-    by_name: &'a HashMap<String, Option<usize>>,
-    values: Vec<Vec<Scalar>>,
+    by_name: &'a Places,
+    columns: Vec<Column<'a>>,
+    shape: Shape,
     rows: usize,
     /// Row, field and value of what does not fit.
     pub(super) bad: Vec<(usize, String, String)>,
@@ -31,17 +36,13 @@ pub(super) struct JsonColumns<'a> {
 }
 
 impl<'a> JsonColumns<'a> {
-    pub(super) fn new(
-        options: &'a JsonOptions,
-        kinds: &'a [Type],
-        by_name: &'a HashMap<String, Option<usize>>,
-    ) -> JsonColumns<'a> {
-        let values = vec![Vec::new(); kinds.len()];
+    pub(super) fn new(options: &'a JsonOptions, kinds: &'a [Type], by_name: &'a Places) -> JsonColumns<'a> {
         JsonColumns {
             options,
             kinds,
             by_name,
-            values,
+            columns: kinds.iter().map(Column::new).collect(),
+            shape: Shape::default(),
             rows: 0,
             bad: Vec::new(),
             path: String::new(),
@@ -49,11 +50,53 @@ impl<'a> JsonColumns<'a> {
         }
     }
 
+    /// Adds the record that starts at a place of a text if it is of plain shape; gives where it ends.
+    pub(super) fn push_plain(&mut self, text: &[u8], at: usize) -> Option<usize> {
+        let end = self.plain(text, at)?;
+        self.end_row();
+        Some(end)
+    }
+
+    /// Adds a record that is not of plain shape; false, and nothing is added, if it is no JSON or no record.
+    pub(super) fn push_parsed(&mut self, text: &[u8]) -> bool {
+        let bad = self.bad.len();
+        let is_record = self.parse_any(text).is_ok();
+        if is_record {
+            self.end_row();
+        } else {
+            self.bad.truncate(bad);
+            self.columns.iter_mut().for_each(Column::clear);
+        }
+        is_record
+    }
+
+    /// Reads a record of plain shape; its values are pending.
+    fn plain(&mut self, text: &[u8], at: usize) -> Option<usize> {
+        let mut fields =
+            PlainFields { places: self.by_name, options: self.options, columns: &mut self.columns };
+        let end = Reader { text, shape: &mut self.shape, fields: &mut fields }.record(at).ok();
+        if end.is_none() {
+            self.columns.iter_mut().for_each(Column::clear);
+        }
+        end
+    }
+
     /// Adds a record.
     ///
     /// # Errors
     /// It is no JSON, or no record.
     pub(super) fn push(&mut self, text: &[u8]) -> serde_json::Result<()> {
+        match self.plain(text, 0) {
+            Some(end) if end == text.len() => {}
+            _ => self.parse_any(text)?,
+        }
+        self.end_row();
+        Ok(())
+    }
+
+    /// Reads a record of any shape; its values are pending.
+    fn parse_any(&mut self, text: &[u8]) -> serde_json::Result<()> {
+        self.columns.iter_mut().for_each(Column::clear);
         let bad = self.bad.len();
         self.has_long = false;
         self.parse(text)?;
@@ -61,13 +104,15 @@ impl<'a> JsonColumns<'a> {
             && let Cow::Owned(text) = long::quoted(text)
         {
             self.bad.truncate(bad);
+            self.columns.iter_mut().for_each(Column::clear);
             self.parse(&text)?;
         }
-        self.rows += 1;
-        for column in &mut self.values {
-            column.resize(self.rows, Scalar::Null);
-        }
         Ok(())
+    }
+
+    fn end_row(&mut self) {
+        self.rows += 1;
+        self.columns.iter_mut().for_each(Column::end_row);
     }
 
     fn parse(&mut self, text: &[u8]) -> serde_json::Result<()> {
@@ -82,15 +127,13 @@ impl<'a> JsonColumns<'a> {
     }
 
     /// The columns.
-    pub(super) fn arrays(&self) -> Vec<ArrayRef> {
-        let columns = self.values.iter().zip(self.kinds);
-        columns.map(|(values, kind)| array_of(&values.iter().collect::<Vec<_>>(), kind)).collect()
+    pub(super) fn finish(self) -> Vec<ArrayRef> {
+        self.columns.into_iter().map(Column::finish).collect()
     }
 
     fn set(&mut self, column: usize, value: Scalar) {
-        if let Some(values) = self.values.get_mut(column) {
-            values.truncate(self.rows);
-            values.push(value);
+        if let Some(column) = self.columns.get_mut(column) {
+            column.set(value);
         }
     }
 
@@ -141,6 +184,69 @@ impl<'a> JsonColumns<'a> {
     fn bad(&mut self, value: &str) {
         let value: String = value.chars().take(60).collect();
         self.bad.push((self.rows, self.path.clone(), value));
+    }
+}
+
+/// The columns, as they take the values of plain records.
+struct PlainFields<'r, 'a> {
+    places: &'r Places,
+    options: &'r JsonOptions,
+    columns: &'r mut [Column<'a>],
+}
+
+impl<'a> PlainFields<'_, 'a> {
+    #[inline]
+    fn column(&mut self, field: usize) -> Plain<&mut Column<'a>> {
+        self.columns.get_mut(field).ok_or(NotPlain)
+    }
+}
+
+/// Not plain, unless a value was taken.
+#[inline]
+fn taken(is: bool) -> Plain<()> {
+    if is { Ok(()) } else { Err(NotPlain) }
+}
+
+impl Fields for PlainFields<'_, '_> {
+    fn place(&mut self, path: &str) -> Place {
+        match self.places.get(path) {
+            Some(Some(column)) => Place::Field(*column),
+            Some(None) => Place::Unneeded,
+            None => Place::None,
+        }
+    }
+
+    #[inline]
+    fn text(&mut self, field: usize, text: &str) -> Plain<()> {
+        let options = self.options;
+        if options.means_null(text) {
+            return Ok(());
+        }
+        let column = self.column(field)?;
+        if !column.set_text(text) {
+            column.set(of_text(text, column.kind(), options).ok_or(NotPlain)?);
+        }
+        Ok(())
+    }
+
+    #[inline]
+    fn int(&mut self, field: usize, value: i64) -> Plain<()> {
+        taken(self.column(field)?.set_int(value))
+    }
+
+    #[inline]
+    fn float(&mut self, field: usize, value: f64) -> Plain<()> {
+        taken(self.column(field)?.set_float(value))
+    }
+
+    fn bool(&mut self, field: usize, value: bool) -> Plain<()> {
+        let column = self.column(field)?;
+        column.set(of_bool(value, column.kind()).ok_or(NotPlain)?);
+        Ok(())
+    }
+
+    fn null(&mut self, _: usize) -> Plain<()> {
+        Ok(())
     }
 }
 
@@ -402,5 +508,105 @@ fn of_value(value: &Value, kind: &Type, options: &JsonOptions) -> Option<Scalar>
             _ => None,
         },
         Value::Object(_) => (*kind == Type::Text).then(|| Scalar::Text(value.to_string())),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use arrow_array::Array;
+    use proptest::prelude::*;
+    use proptest::sample::select;
+
+    /// Values as they are written, among them some that are none.
+    const VALUES: &[&str] = &[
+        "null",
+        "true",
+        "false",
+        "0",
+        "-0",
+        "7",
+        "-12",
+        "01",
+        "1.5",
+        "-0.25e3",
+        "1e400",
+        "1.",
+        ".5",
+        "1e",
+        "0.1",
+        "123456789012345678",
+        "1234567890123456789",
+        "9223372036854775808",
+        "0.30000000000000004",
+        "nul",
+        "truee",
+        "\"\"",
+        "\"a\"",
+        "\"2024-02-29\"",
+        "\"2024-02-30\"",
+        "\"a text of more than twelve bytes\"",
+        "\"ä €\"",
+        "\"a\\n\"",
+        "\"a\\u0041\"",
+        "\"a\tb\"",
+        "\"-\"",
+        "[1, 2]",
+        "[]",
+        "[\"a\"]",
+        "{}",
+        "{\"x\": 1}",
+        "{ \"x\" : null , \"y\" : \"b\" }",
+        "{\"x\": {\"z\": 2}}",
+        "{\"w\": 1}",
+        "[{\"x\": 1}]",
+        "x",
+        "",
+    ];
+
+    fn some_record() -> impl Strategy<Value = String> {
+        let name = select(vec!["i", "f", "t", "d", "b", "l", "r", "u", "n", "a b", "\\u0069", "ä"]);
+        let field = (name, select(VALUES.to_vec()), select(vec!["", " ", "\n\t"]));
+        let field =
+            field.prop_map(|(name, value, blank)| format!("{blank}\"{name}\"{blank}:{blank}{value}{blank}"));
+        let end = select(vec!["}", "}", "}", "}", ",}", "", "}x"]);
+        (prop::collection::vec(field, 0..6), end)
+            .prop_map(|(fields, end)| format!("{{{}{end}", fields.join(",")))
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(2000))]
+
+        /// What is read as a plain record is what the parser reads.
+        #[test]
+        fn plain_records_are_what_the_parser_reads(records in prop::collection::vec(some_record(), 1..5)) {
+            let kinds = [
+                Type::Int, Type::Float, Type::Text, Type::Date, Type::Bool, Type::List(Box::new(Type::Int)),
+                Type::Int, Type::Text, Type::Decimal(20, 2),
+            ];
+            let names = ["i", "f", "t", "d", "b", "l", "r.x", "r.y", "n"];
+            let mut places: Places = names.iter().enumerate().map(|(i, name)| ((*name).to_owned(), Some(i))).collect();
+            places.insert("u".to_owned(), None);
+            places.insert("r.z".to_owned(), None);
+            let options = JsonOptions { missing: vec!["-".to_owned()], ..JsonOptions::default() };
+            let mut plain = JsonColumns::new(&options, &kinds, &places);
+            let mut parsed = JsonColumns::new(&options, &kinds, &places);
+            for record in &records {
+                let ours = plain.push(record.as_bytes());
+                let theirs = parsed.parse_any(record.as_bytes());
+                prop_assert_eq!(ours.is_ok(), theirs.is_ok(), "{}: {:?} {:?}", record, ours, theirs);
+                if theirs.is_err() {
+                    plain.columns.iter_mut().for_each(Column::clear);
+                    parsed.columns.iter_mut().for_each(Column::clear);
+                    continue;
+                }
+                parsed.end_row();
+            }
+            prop_assert_eq!(&plain.bad, &parsed.bad);
+            let (ours, theirs) = (plain.finish(), parsed.finish());
+            for ((name, ours), theirs) in names.iter().zip(&ours).zip(&theirs) {
+                prop_assert_eq!(ours.to_data(), theirs.to_data(), "{} of {:?}", name, records);
+            }
+        }
     }
 }

@@ -7,12 +7,10 @@ use arrow_array::{ArrayRef, new_null_array};
 use arrow_schema::DataType;
 use churn_core::names::name;
 use churn_core::{Batch, Error, ErrorKind, Event, Result, Type};
-use hashbrown::HashMap;
 
 use super::cut::{Cuts, Cutter, JsonBlock, JsonFile, NO_END, Scan as Cut, between_records};
-use super::decode::JsonColumns;
+use super::decode::{JsonColumns, Places};
 use super::infer::Looks;
-use super::long;
 use crate::merge_schemas::{self, FileColumns, MergedSchema};
 use crate::place;
 use crate::source::{About, Decoded, Looked, Morsel, Request, RowTest, Scan, Source, SourceColumn};
@@ -128,10 +126,8 @@ fn looked_at(file: &JsonFile, options: &JsonOptions) -> Result<Inferred> {
     let mut looked = Looked { whole: file.whole, ..Looked::default() };
     for (start, end) in records.iter().copied().chain(last) {
         let text = file.start.get(start..end).unwrap_or_default();
-        match serde_json::from_slice(&long::quoted(text)) {
-            Ok(value) => looks.see(&value, options),
-            Err(error) => return Err(broken(&file.shown, line(&file.start, 0, start), &error)),
-        }
+        let seen = looks.see(text, options);
+        seen.map_err(|error| broken(&file.shown, line(&file.start, 0, start), &error))?;
         looked = Looked { rows: looked.rows + 1, bytes: end as u64, ..looked };
     }
     if scan.is_of_lines(&records, &file.start) {
@@ -165,15 +161,38 @@ fn looks_elsewhere(
         // What stands before the first line end is the rest of a record, and the last line may go on.
         for text in part.split_inclusive(|b| *b == b'\n').skip(1) {
             let is_whole = text.ends_with(b"\n") || number == PLACES;
-            if let Some(value) = is_whole.then(|| serde_json::from_slice(&long::quoted(text)).ok()).flatten()
-            {
-                looks.see(&value, options);
+            if is_whole && looks.see(text, options).is_ok() {
                 *looked =
                     Looked { rows: looked.rows + 1, bytes: looked.bytes + text.len() as u64, ..*looked };
             }
         }
     }
     Ok(())
+}
+
+/// Reads records that stand one behind the other: of plain shape, or each on a line of its own. Gives where the first begins
+/// that is neither, and the place of each in `starts`.
+fn records_of_lines(columns: &mut JsonColumns<'_>, bytes: &[u8], starts: &mut Vec<usize>) -> usize {
+    let mut at = 0;
+    loop {
+        let rest = bytes.get(at..).unwrap_or_default();
+        let Some(blank) = rest.iter().position(|byte| !byte.is_ascii_whitespace()) else {
+            return bytes.len();
+        };
+        let start = at + blank;
+        at = match columns.push_plain(bytes, start) {
+            Some(end) => end,
+            None => {
+                let rest = rest.get(blank..).unwrap_or_default();
+                let line = memchr::memchr(b'\n', rest).unwrap_or(rest.len());
+                if !columns.push_parsed(rest.get(..line).unwrap_or_default()) {
+                    return start;
+                }
+                start + line
+            }
+        };
+        starts.push(start);
+    }
 }
 
 fn line(bytes: &[u8], lines: u64, place: usize) -> u64 {
@@ -204,7 +223,7 @@ impl Source for JsonSource {
         let file_column = self.options.file_column.as_ref().map(|_| self.united.columns.len() - 1);
         let wanted: Vec<usize> =
             request.columns.iter().copied().filter(|c| Some(*c) != file_column).collect();
-        let mut by_name: HashMap<String, Option<usize>> = HashMap::new();
+        let mut by_name = Places::new();
         for (place, column) in self.united.columns.iter().enumerate() {
             if Some(place) != file_column {
                 by_name.insert(column.name.clone(), wanted.iter().position(|w| *w == place));
@@ -231,7 +250,7 @@ struct JsonScanState {
     files: Arc<Vec<JsonFile>>,
     options: Arc<JsonOptions>,
     kinds: Vec<Type>,
-    by_name: HashMap<String, Option<usize>>,
+    by_name: Places,
     /// For each column asked for its place among those that are parsed; none for the file's name.
     places: Vec<Option<usize>>,
 }
@@ -264,19 +283,11 @@ struct JsonMorsel {
 impl Morsel for JsonMorsel {
     fn next(&mut self, test: Option<&mut dyn RowTest>) -> Result<Option<Decoded>> {
         let shared = &self.shared;
-        let Some(JsonBlock { file, bytes, records, lines }) = self.block.take() else { return Ok(None) };
-        let shown = shared.files.get(file).map_or("", |f| f.shown.as_str());
-        let mut columns = JsonColumns::new(&shared.options, &shared.kinds, &shared.by_name);
-        for (start, end) in &records {
-            let pushed = columns.push(bytes.get(*start..*end).unwrap_or_default());
-            pushed.map_err(|e| broken(shown, line(&bytes, lines, *start), &e))?;
-        }
-        if let Some((row, field, value)) = columns.bad.first().filter(|_| !shared.options.lenient) {
-            let place = records.get(*row).map_or(0, |(start, _)| *start);
-            return Err(shared.bad_value(shown, line(&bytes, lines, place), field, value));
-        }
-        let rows = columns.rows();
-        let arrays = columns.arrays();
+        let Some(block) = self.block.take() else { return Ok(None) };
+        let shown = shared.files.get(block.file).map_or("", |f| f.shown.as_str());
+        let columns = shared.columns_of(&block, shown)?;
+        let (rows, bad) = (columns.rows(), columns.bad.len());
+        let arrays = columns.finish();
         let column = |place: &Option<usize>| -> ArrayRef {
             match place {
                 Some(place) => {
@@ -287,14 +298,62 @@ impl Morsel for JsonMorsel {
         };
         let batch = Batch { columns: shared.places.iter().map(column).collect(), rows };
         let mut decoded = Decoded::tested(batch, test)?;
-        if !columns.bad.is_empty() {
-            decoded.events.push((Event::BadCell, columns.bad.len()));
+        if bad > 0 {
+            decoded.events.push((Event::BadCell, bad));
         }
         Ok(Some(decoded))
     }
 }
 
 impl JsonScanState {
+    /// The records of a block as columns.
+    ///
+    /// # Errors
+    /// The first thing that is wrong in it: a record that is none, a value that does not fit its column, something else
+    /// than a record.
+    fn columns_of(&self, block: &JsonBlock, shown: &str) -> Result<JsonColumns<'_>> {
+        let JsonBlock { bytes, cuts, lines, .. } = block;
+        let mut columns = JsonColumns::new(&self.options, &self.kinds, &self.by_name);
+        let mut starts = Vec::new();
+        let mut start = 0;
+        if cuts.is_none() {
+            start = records_of_lines(&mut columns, bytes, &mut starts);
+        }
+        let found = match cuts {
+            None if start < bytes.len() => {
+                // What follows is cut into records first.
+                let rest = bytes.get(start..).unwrap_or_default();
+                let mut cuts = Cut::of_lines().records(rest);
+                cuts.close(rest.len());
+                Some(cuts)
+            }
+            _ => None,
+        };
+        let cuts = cuts.as_ref().or(found.as_ref());
+        let fault = cuts.and_then(|cuts| cuts.fault);
+        let is_before_fault = |(from, _): &&(usize, usize)| fault.is_none_or(|(at, _)| *from < at);
+        let mut broken_at = None;
+        let records = cuts.iter().flat_map(|cuts| cuts.records.iter()).take_while(is_before_fault);
+        for (from, to) in records {
+            starts.push(start + from);
+            if let Err(error) = columns.push(bytes.get(start + from..start + to).unwrap_or_default()) {
+                broken_at = Some(broken(shown, line(bytes, *lines, start + from), &error));
+                break;
+            }
+        }
+        if let Some((row, field, value)) = columns.bad.first().filter(|_| !self.options.lenient) {
+            let place = starts.get(*row).copied().unwrap_or(0);
+            return Err(self.bad_value(shown, line(bytes, *lines, place), field, value));
+        }
+        if let Some(error) = broken_at {
+            return Err(error);
+        }
+        match fault {
+            Some((at, what)) => Err(between_records(shown, line(bytes, *lines, start + at), what)),
+            None => Ok(columns),
+        }
+    }
+
     fn bad_value(&self, shown: &str, line: u64, field: &str, value: &str) -> Error {
         let quoted = name(field);
         let known = self.by_name.get(field).copied().flatten().and_then(|place| self.kinds.get(place));
