@@ -62,8 +62,8 @@ const SHOWN: usize = 5;
 
 impl PartitionOperator for PivotOperator {
     /// The first of the groups of each `by` becomes the wide row.
-    fn rows(&self, batches: &[Batch]) -> Result<Vec<Transformed>> {
-        self.pivoted(batches)
+    fn rows(&self, batches: Vec<Batch>) -> Result<Vec<Transformed>> {
+        self.pivoted(&batches)
     }
 }
 

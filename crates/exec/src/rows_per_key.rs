@@ -30,7 +30,7 @@ pub(crate) fn last_rows(keys: Vec<usize>, kinds: Vec<Type>, count: usize) -> Arc
 
 impl PartitionOperator for RowsPerKey {
     /// The last rows are the first ones from the other end.
-    fn rows(&self, batches: &[Batch]) -> Result<Vec<Transformed>> {
+    fn rows(&self, batches: Vec<Batch>) -> Result<Vec<Transformed>> {
         let mut table = KeyTable::new(self.kinds.clone());
         let mut seen: Vec<usize> = Vec::new();
         let mut keep = |batch: &Batch| {

@@ -285,8 +285,8 @@ impl RequireUnique {
         self.seen.forget()?;
         let found: Mutex<Repeated> = Mutex::new(None);
         let rows = first_rows(self.seen.keys.clone(), self.seen.kinds.clone(), 1);
-        let process = |batches: &[Batch]| {
-            let kept = rows.rows(batches)?;
+        let process = |batches: Vec<Batch>| {
+            let kept = rows.rows(batches.clone())?;
             for (batch, (_, keep)) in batches.iter().zip(&kept) {
                 let keep: Vec<bool> = keep.iter().flat_map(|k| k.values().iter()).collect();
                 let mut own = batch.clone();

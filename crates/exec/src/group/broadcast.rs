@@ -104,7 +104,7 @@ impl Broadcast {
 }
 
 impl PartitionOperator for Broadcast {
-    fn rows(&self, batches: &[Batch]) -> Result<Vec<Transformed>> {
+    fn rows(&self, batches: Vec<Batch>) -> Result<Vec<Transformed>> {
         let mut local = LocalTable::new(&self.0);
         batches.iter().try_for_each(|batch| Broadcast::add(&mut local, batch.clone()))?;
         let results = ExternalStates::default().results(&mut local.accumulators, local.keys.len());

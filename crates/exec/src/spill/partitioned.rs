@@ -162,7 +162,7 @@ pub(crate) type Transformed = (Batch, Option<BooleanArray>);
 /// An operator over the rows of one partition, which has all rows of its keys in input order.
 pub(crate) trait PartitionOperator: Send + Sync {
     /// Computes the output of each input batch, in order.
-    fn rows(&self, batches: &[Batch]) -> Result<Vec<Transformed>>;
+    fn rows(&self, batches: Vec<Batch>) -> Result<Vec<Transformed>>;
 
     /// The operator for a partition that does not fit in memory and cannot be partitioned further, as one key has most of
     /// its rows. `None`: such a partition is an error of kind `Memory`.
@@ -177,8 +177,8 @@ pub(crate) trait ExternalOperator {
     fn run_external(&self, run: &Run, disk: &Disk) -> Result<Run>;
 }
 
-impl<F: Fn(&[Batch]) -> Result<Vec<Transformed>> + Send + Sync> PartitionOperator for F {
-    fn rows(&self, batches: &[Batch]) -> Result<Vec<Transformed>> {
+impl<F: Fn(Vec<Batch>) -> Result<Vec<Transformed>> + Send + Sync> PartitionOperator for F {
+    fn rows(&self, batches: Vec<Batch>) -> Result<Vec<Transformed>> {
         self(batches)
     }
 }
@@ -235,7 +235,7 @@ impl Partitions<'_> {
             };
             let places: Vec<ArrayRef> = batches.iter_mut().map(|b| b.columns.remove(0)).collect();
             let mut writer = self.spill.writer()?;
-            for ((mut batch, keep), mut places) in self.process.rows(&batches)?.into_iter().zip(places) {
+            for ((mut batch, keep), mut places) in self.process.rows(batches)?.into_iter().zip(places) {
                 if let Some(keep) = keep {
                     places = arrow_select::filter::filter(&places, &keep).map_err(churn_core::arrow_error)?;
                 }
@@ -359,7 +359,7 @@ impl Commit for PartitionedSink {
 
     fn finish(mut self, _: &mut MorselOutput) -> Result<Materialized> {
         let Some(writer) = self.writer.take() else {
-            let made = self.process.rows(&self.batches)?;
+            let made = self.process.rows(std::mem::take(&mut self.batches))?;
             return Ok(Materialized::Batches(made.into_iter().map(|(batch, _)| batch).collect()));
         };
         let keys = self.keys.clone();

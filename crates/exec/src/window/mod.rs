@@ -7,6 +7,7 @@ mod external;
 mod frames;
 mod order;
 mod partitions;
+mod results;
 mod tasks;
 
 use std::sync::atomic::{AtomicU32, Ordering};
@@ -20,6 +21,7 @@ use super::spill::partitioned::{ExternalOperator, PartitionOperator, Transformed
 use super::spill::{Disk, Run};
 use order::{Key, Ordered};
 use partitions::{PartitionChunk, chunks};
+use results::Results;
 
 /// A window, its columns placed.
 pub struct Window {
@@ -47,7 +49,7 @@ pub(crate) fn key(place: usize, kind: Type, descending: bool, nulls_first: bool)
 
 impl PartitionOperator for Window {
     /// Each batch with the results behind its columns.
-    fn rows(&self, batches: &[Batch]) -> Result<Vec<Transformed>> {
+    fn rows(&self, batches: Vec<Batch>) -> Result<Vec<Transformed>> {
         let rows: usize = batches.iter().map(|b| b.rows).sum();
         if u32::try_from(rows).is_err() {
             let what = "More than 4 billion rows meet in one window.";
@@ -75,7 +77,7 @@ impl Window {
     }
 
     /// The batches with the results of all calls behind their columns.
-    fn with_results(&self, batches: &[Batch], rows: usize) -> Result<Vec<Transformed>> {
+    fn with_results(&self, mut batches: Vec<Batch>, rows: usize) -> Result<Vec<Transformed>> {
         if rows == 0 {
             let empty = |call: &Call| arrow_array::new_empty_array(&call.kind.arrow());
             let with_empty = |batch: &Batch| {
@@ -84,9 +86,15 @@ impl Window {
             };
             return Ok(batches.iter().map(with_empty).collect());
         }
-        let (starts, mut places) = self.partitions(batches, rows)?;
-        let columns = self.columns(batches)?;
-        let back: Vec<AtomicU32> = std::iter::repeat_with(AtomicU32::default).take(rows).collect();
+        let (starts, mut places) = self.partitions(&batches, rows)?;
+        let columns = self.columns(&mut batches)?;
+        let results: Vec<Option<Results>> =
+            self.calls.iter().map(|call| Results::new(&call.kind, rows)).collect();
+        // Where the results of other types stand, in the order of the partitions.
+        let back: Vec<AtomicU32> = match results.iter().all(Option::is_some) {
+            true => Vec::new(),
+            false => std::iter::repeat_with(AtomicU32::default).take(rows).collect(),
+        };
         let worked = parallel::each(self.threads, chunks(&starts, &mut places).into_iter(), |chunk| {
             let PartitionChunk { from, places, ends } = chunk;
             let order = Ordered::new(&self.order, &columns, places)?;
@@ -96,30 +104,46 @@ impl Window {
                 back.get(*row as usize).into_iter().for_each(|slot| slot.store(place, Ordering::Relaxed));
             }
             let partitions = tasks::Partitions::new(places, &sorted, &ends, &order, &columns);
-            let result = |call: &Call| partitions.result(call).map_err(|e| e.in_step(&self.text));
-            self.calls.iter().map(result).collect::<Result<Vec<_>>>()
+            let mut others = Vec::new();
+            for (call, results) in self.calls.iter().zip(&results) {
+                let result = partitions.result(call).map_err(|e| e.in_step(&self.text))?;
+                match results {
+                    Some(results) => results.put(places, &result)?,
+                    None => others.push(result),
+                }
+            }
+            Ok(others)
         })?;
-        let whole = |call: usize| {
+        drop(columns);
+        drop(places);
+        let others = self.gathered(&worked, back)?;
+        drop(worked);
+        let mut others = others.into_iter();
+        let column = |results: Option<Results>| results.map(Results::finish).or_else(|| others.next());
+        let results: Vec<ArrayRef> = results.into_iter().filter_map(column).collect();
+        let mut start = 0;
+        let with_results = |mut batch: Batch| {
+            batch.columns.extend(results.iter().map(|column| column.slice(start, batch.rows)));
+            start += batch.rows;
+            (batch, None)
+        };
+        Ok(batches.into_iter().map(with_results).collect())
+    }
+
+    /// Results that stand in the order of the partitions, a column a call; each row takes its own from where it is `back`.
+    fn gathered(&self, worked: &[Vec<ArrayRef>], back: Vec<AtomicU32>) -> Result<Vec<ArrayRef>> {
+        let back: Vec<u32> = back.into_iter().map(AtomicU32::into_inner).collect();
+        let back = UInt32Array::from(back);
+        let calls = worked.first().map_or(0, Vec::len);
+        parallel::each(self.threads, 0..calls, |call| {
             let parts: Vec<&dyn Array> =
                 worked.iter().filter_map(|results| results.get(call)).map(AsRef::as_ref).collect();
-            arrow_select::concat::concat(&parts).map_err(churn_core::arrow_error)
-        };
-        let sorted = parallel::each(self.threads, 0..self.calls.len(), whole)?;
-        drop(worked);
-        let starts = batches.iter().scan(0, |at, batch| Some(std::mem::replace(at, *at + batch.rows)));
-        let batches: Vec<(usize, &Batch)> = starts.zip(batches).collect();
-        // Each row takes its results from where it stands among the sorted ones.
-        parallel::each(self.threads, batches.into_iter(), |(start, batch)| {
-            let back = back.get(start..start + batch.rows).unwrap_or_default();
-            let back: UInt32Array = back.iter().map(|place| Some(place.load(Ordering::Relaxed))).collect();
-            let own = sorted.iter().map(|column| taken(column, &back)).collect::<Result<Vec<_>>>()?;
-            let columns = batch.columns.iter().cloned().chain(own).collect();
-            Ok((Batch { columns, rows: batch.rows }, None))
+            taken(&arrow_select::concat::concat(&parts).map_err(churn_core::arrow_error)?, &back)
         })
     }
 
-    /// The columns that the window uses, each in one piece, at their places.
-    fn columns(&self, batches: &[Batch]) -> Result<Vec<Option<ArrayRef>>> {
+    /// The columns that the window uses, each in one piece, at their places; the batches have slices of them from now on.
+    fn columns(&self, batches: &mut [Batch]) -> Result<Vec<Option<ArrayRef>>> {
         let width = batches.first().map_or(0, |b| b.columns.len());
         let mut used = vec![false; width];
         let of_calls = self.calls.iter().flat_map(|call| call.args.iter().chain(&call.only));
@@ -128,21 +152,23 @@ impl Window {
                 *used = true;
             }
         }
-        let column = |place: usize| {
-            let parts = batches.iter().filter_map(|batch| {
+        let parts: &[Batch] = batches;
+        let whole = parallel::each(self.threads, used.into_iter().enumerate(), |(place, used)| {
+            let parts = parts.iter().filter(|_| used).filter_map(|batch| {
                 let column = churn_core::widen::widen(batch.columns.get(place)?);
                 Some(column.map(|column| Batch { columns: vec![column], rows: batch.rows }))
             });
             Ok(concat(parts.collect::<Result<_>>()?)?.pop().and_then(|mut whole| whole.columns.pop()))
-        };
-        let columns = used.into_iter().enumerate();
-        let columns: Vec<(usize, bool)> = columns.collect();
-        parallel::each(
-            self.threads,
-            columns.into_iter(),
-            |(place, used)| {
-                if used { column(place) } else { Ok(None) }
-            },
-        )
+        })?;
+        for (place, whole) in whole.iter().enumerate() {
+            let Some(whole) = whole else { continue };
+            let mut start = 0;
+            for batch in &mut *batches {
+                let own = batch.columns.get_mut(place).filter(|own| own.data_type() == whole.data_type());
+                own.into_iter().for_each(|own| *own = whole.slice(start, batch.rows));
+                start += batch.rows;
+            }
+        }
+        Ok(whole)
     }
 }

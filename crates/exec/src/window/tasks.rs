@@ -1,5 +1,6 @@
 //! What a window works out for the sorted rows of some partitions.
 
+use std::cell::OnceCell;
 use std::sync::Arc;
 
 use arrow_array::cast::AsArray;
@@ -15,34 +16,37 @@ use super::order::Ordered;
 
 /// Sorted rows of partitions that stand one after the other.
 pub(super) struct Partitions<'a> {
-    rows: &'a [u32],
+    rows: UInt32Array,
     /// Their places in the order.
     sorted: &'a [u32],
     ends: &'a [u32],
     order: &'a Ordered<'a>,
     columns: &'a [Option<ArrayRef>],
+    /// Those of the columns that were put in the order of the sorted rows.
+    gathered: Vec<OnceCell<ArrayRef>>,
 }
 
 impl<'a> Partitions<'a> {
     pub(super) fn new(
-        rows: &'a [u32],
+        rows: &[u32],
         sorted: &'a [u32],
         ends: &'a [u32],
         order: &'a Ordered<'a>,
         columns: &'a [Option<ArrayRef>],
     ) -> Partitions<'a> {
-        Partitions { rows, sorted, ends, order, columns }
+        let gathered = vec![OnceCell::new(); columns.len()];
+        Partitions { rows: UInt32Array::from(rows.to_vec()), sorted, ends, order, columns, gathered }
     }
 
     /// A column's values in the order of the sorted rows.
-    fn gathered(&self, column: &ArrayRef) -> Result<ArrayRef> {
-        let rows = UInt32Array::from(self.rows.to_vec());
-        taken(column, &rows)
-    }
-
     fn column(&self, place: usize) -> Result<ArrayRef> {
         let lost = || Error::new(ErrorKind::Internal, "A window lacks a column.");
-        self.gathered(self.columns.get(place).and_then(Option::as_ref).ok_or_else(lost)?)
+        let gathered = self.gathered.get(place).ok_or_else(lost)?;
+        if let Some(column) = gathered.get() {
+            return Ok(column.clone());
+        }
+        let column = taken(self.columns.get(place).and_then(Option::as_ref).ok_or_else(lost)?, &self.rows)?;
+        Ok(gathered.get_or_init(|| column).clone())
     }
 
     fn frames(&self, frame: &Frame) -> Result<Vec<(u32, u32)>> {
