@@ -302,3 +302,61 @@ proptest! {
         }
     }
 }
+
+/// A cell as it is written: in quotes where it must be, and at times where it need not.
+fn written_cell() -> impl Strategy<Value = String> {
+    let part = prop::sample::select(vec![
+        "a",
+        "1",
+        " ",
+        ",",
+        ";",
+        "\"",
+        "\n",
+        "\r\n",
+        "\r",
+        "ä",
+        "text of some length ",
+    ]);
+    (prop::collection::vec(part, 0..6), any::<bool>()).prop_map(|(parts, quoted)| {
+        let text = parts.concat();
+        match quoted || text.contains([',', '"', '\n', '\r']) {
+            true => format!("\"{}\"", text.replace('"', "\"\"")),
+            false => text,
+        }
+    })
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { failure_persistence: None, cases: 300, ..ProptestConfig::default() })]
+
+    /// However the bytes are cut into blocks, the cells are those that the `csv` crate finds.
+    #[test]
+    fn cells_are_those_of_the_csv_crate(
+        rows in prop::collection::vec(prop::array::uniform3(written_cell()), 1..12),
+        ending in prop::sample::select(vec!["\n", "\r\n"]),
+        last in any::<bool>(),
+        block in 1usize..65,
+        threads in 1usize..4,
+    ) {
+        let lines: Vec<String> = rows.iter().map(|cells| cells.join(",")).collect();
+        let text = format!("\"a\nb\",c,\"d, e\"{ending}{}{}", lines.join(ending), if last { ending } else { "" });
+        let mut reader = csv::ReaderBuilder::new().has_headers(false).from_reader(text.as_bytes());
+        let mut records = reader.records().map(|record| record.expect("a record"));
+        let heading: Vec<String> = records.next().expect("a heading").iter().map(str::to_owned).collect();
+        let expected: Vec<Vec<String>> = records.map(|record| record.iter().map(str::to_owned).collect()).collect();
+
+        let folder = folder(&[("t.csv", text.as_bytes())]);
+        let read = "read 't.csv' with (header = 1, types = ('a\nb' text, c text, 'd, e' text), separator = ',')";
+        let read = read.replace("'a\nb'", "\"a\nb\"").replace("'d, e'", "\"d, e\"");
+        let options = RunOptions::new().threads(threads).block_bytes(block);
+        let table = Flow::steps(&read).in_folder(folder.path()).run_with(&options).unwrap_or_else(|e| panic!("{e}\n{text}"));
+        let names: Vec<&str> = table.columns().map(|(name, _)| name).collect();
+        prop_assert_eq!(&names, &heading);
+        let columns: Vec<Vec<Scalar>> = names.iter().map(|name| table.values(name).expect("a column")).collect();
+        let cell = |value: &Scalar| if value.is_null() { String::new() } else { value.plain() };
+        let found: Vec<Vec<String>> =
+            (0..table.len()).map(|row| columns.iter().map(|column| cell(&column[row])).collect()).collect();
+        prop_assert_eq!(found, expected, "{:?}", text);
+    }
+}

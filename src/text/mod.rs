@@ -6,6 +6,8 @@
 pub(crate) mod cursor;
 mod expression;
 pub(crate) mod layout;
+#[cfg(test)]
+mod round_trip;
 mod token;
 
 pub(crate) use cursor::Cursor;

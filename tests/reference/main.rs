@@ -153,6 +153,10 @@ fn agree(seed: u64) {
     // The canonical text of the chain reads back as the same chain.
     let printed = flow.to_string();
     assert_eq!(Flow::recipe(&printed).to_string(), printed, "{}", told());
+    let again = Flow::recipe(&printed).in_folder(folder.path());
+    let again = again.run_with(&RunOptions::new().threads(1)).unwrap_or_else(|e| panic!("{printed}\n{e}"));
+    let whole = flow.run_with(&RunOptions::new().threads(1)).expect("a table");
+    assert_eq!(format!("{:?}", rows(&again)), format!("{:?}", rows(&whole)), "{printed}\n{}", told());
 }
 
 /// Cases that are drawn: few enough for a minute, or as many as the variable says.
