@@ -10,6 +10,8 @@ mod checker;
 mod columns;
 mod distinct;
 mod ends;
+#[cfg(test)]
+mod example;
 mod fill;
 mod filter;
 mod given;

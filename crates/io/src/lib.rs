@@ -27,6 +27,8 @@ pub mod arrow;
 pub mod binary;
 pub mod charset;
 pub mod csv;
+#[cfg(test)]
+mod example;
 pub mod files;
 pub mod folders;
 pub mod format;

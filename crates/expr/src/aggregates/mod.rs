@@ -7,6 +7,8 @@
 mod bits;
 mod count;
 mod distinct;
+#[cfg(test)]
+mod example;
 mod external;
 mod extremes;
 #[cfg(test)]

@@ -4,6 +4,8 @@
 
 mod choice;
 mod dates;
+#[cfg(test)]
+mod example;
 mod lists;
 mod members;
 mod numbers;

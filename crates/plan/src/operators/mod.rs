@@ -6,6 +6,8 @@
 mod append;
 mod compute;
 mod distinct;
+#[cfg(test)]
+mod example;
 mod filter;
 mod first;
 mod group;

@@ -4,6 +4,8 @@
 //! A rule may change how rows are found, never which rows, their order, or what the ledger says of them.
 
 mod common_table;
+#[cfg(test)]
+mod example;
 mod filter_down;
 mod first_down;
 mod join_test;
