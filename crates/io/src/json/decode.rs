@@ -5,15 +5,15 @@ use std::fmt;
 
 use arrow_array::ArrayRef;
 use churn_core::{Scalar, Type};
-use churn_expr::pattern;
-use churn_kernels::calendar::{self, DAY};
 use hashbrown::HashMap;
 use serde::de::{DeserializeSeed, Deserializer, Error as _, IgnoredAny, MapAccess, SeqAccess, Visitor};
 use serde_json::Value;
 
 use super::columns::Column;
-use super::direct::{Fields, NotPlain, Place, Plain, Reader, Shape};
+use super::direct::{Reader, Shape};
+use super::fields::PlainFields;
 use super::source::JsonOptions;
+use super::values::{has_long, of_bool, of_float, of_int, of_text, of_value};
 use super::{lists, long};
 
 /// Where the columns of fields are, by path; those that are not needed have none.
@@ -187,69 +187,6 @@ impl<'a> JsonColumns<'a> {
     }
 }
 
-/// The columns, as they take the values of plain records.
-struct PlainFields<'r, 'a> {
-    places: &'r Places,
-    options: &'r JsonOptions,
-    columns: &'r mut [Column<'a>],
-}
-
-impl<'a> PlainFields<'_, 'a> {
-    #[inline]
-    fn column(&mut self, field: usize) -> Plain<&mut Column<'a>> {
-        self.columns.get_mut(field).ok_or(NotPlain)
-    }
-}
-
-/// Not plain, unless a value was taken.
-#[inline]
-fn taken(is: bool) -> Plain<()> {
-    if is { Ok(()) } else { Err(NotPlain) }
-}
-
-impl Fields for PlainFields<'_, '_> {
-    fn place(&mut self, path: &str) -> Place {
-        match self.places.get(path) {
-            Some(Some(column)) => Place::Field(*column),
-            Some(None) => Place::Unneeded,
-            None => Place::None,
-        }
-    }
-
-    #[inline]
-    fn text(&mut self, field: usize, text: &str) -> Plain<()> {
-        let options = self.options;
-        if options.means_null(text) {
-            return Ok(());
-        }
-        let column = self.column(field)?;
-        if !column.set_text(text) {
-            column.set(of_text(text, column.kind(), options).ok_or(NotPlain)?);
-        }
-        Ok(())
-    }
-
-    #[inline]
-    fn int(&mut self, field: usize, value: i64) -> Plain<()> {
-        taken(self.column(field)?.set_int(value))
-    }
-
-    #[inline]
-    fn float(&mut self, field: usize, value: f64) -> Plain<()> {
-        taken(self.column(field)?.set_float(value))
-    }
-
-    fn bool(&mut self, field: usize, value: bool) -> Plain<()> {
-        let column = self.column(field)?;
-        column.set(of_bool(value, column.kind()).ok_or(NotPlain)?);
-        Ok(())
-    }
-
-    fn null(&mut self, _: usize) -> Plain<()> {
-        Ok(())
-    }
-}
-
 /// A record, or a record within one.
 struct Record<'c, 'a>(&'c mut JsonColumns<'a>);
 
@@ -416,98 +353,6 @@ impl<'de> Visitor<'de> for CellSeed<'_, '_> {
         let list: Option<Vec<Scalar>> = values.iter().map(|value| of_value(value, &item, options)).collect();
         self.put(list.map(|list| Scalar::List(list, *item)), || Value::from(values).to_string());
         Ok(())
-    }
-}
-
-/// Whether a number within a value may be too long for an int.
-fn has_long(value: &Value) -> bool {
-    match value {
-        Value::Number(number) => number.as_i64().is_none() && number.as_f64().is_some_and(long::may_be_long),
-        Value::Array(items) => items.iter().any(has_long),
-        Value::Object(fields) => fields.values().any(has_long),
-        _ => false,
-    }
-}
-
-fn of_bool(value: bool, kind: &Type) -> Option<Scalar> {
-    match kind {
-        Type::Bool => Some(Scalar::Bool(value)),
-        Type::Text => Some(Scalar::Text(value.to_string())),
-        _ => None,
-    }
-}
-
-fn of_int(value: i64, kind: &Type) -> Option<Scalar> {
-    match kind {
-        Type::Int => Some(Scalar::Int(value)),
-        Type::Float => Some(Scalar::Float(value as f64)),
-        Type::Text => Some(Scalar::Text(value.to_string())),
-        Type::Decimal(p, s) => {
-            let digits = churn_kernels::number::parse_decimal(value.to_string().as_bytes(), *p, *s)?;
-            Some(Scalar::Decimal(digits, *p, *s))
-        }
-        _ => None,
-    }
-}
-
-fn of_float(value: f64, kind: &Type) -> Option<Scalar> {
-    match kind {
-        Type::Float => Some(Scalar::Float(value)),
-        Type::Text => Some(Scalar::Text(value.to_string())),
-        Type::Decimal(p, s) => {
-            let digits = churn_kernels::number::parse_decimal(value.to_string().as_bytes(), *p, *s)?;
-            Some(Scalar::Decimal(digits, *p, *s))
-        }
-        _ => None,
-    }
-}
-
-fn of_text(value: &str, kind: &Type, options: &JsonOptions) -> Option<Scalar> {
-    if let Some(digits) = long::digits(value) {
-        return match kind {
-            Type::Text => Some(Scalar::Text(digits.to_owned())),
-            Type::Float => churn_kernels::number::parse_float(digits.as_bytes()).map(Scalar::Float),
-            Type::Decimal(p, s) => {
-                let value = churn_kernels::number::parse_decimal(digits.as_bytes(), *p, *s)?;
-                Some(Scalar::Decimal(value, *p, *s))
-            }
-            _ => None,
-        };
-    }
-    let bytes = value.trim().as_bytes();
-    let by_pattern = options.dates.as_ref().and_then(|wanted| pattern::parse(wanted, value.trim(), kind));
-    match kind {
-        Type::Text => Some(Scalar::Text(value.to_owned())),
-        Type::Date | Type::Time | Type::Timestamp if by_pattern.is_some() => by_pattern,
-        Type::Date => calendar::parse_date(bytes).map(Scalar::Date),
-        Type::Time => calendar::parse_time(bytes).map(Scalar::Time),
-        Type::Timestamp => {
-            let day = || calendar::parse_date(bytes).map(|d| i64::from(d) * DAY);
-            calendar::parse_timestamp(bytes).or_else(day).map(Scalar::Timestamp)
-        }
-        _ => None,
-    }
-}
-
-fn of_value(value: &Value, kind: &Type, options: &JsonOptions) -> Option<Scalar> {
-    match value {
-        Value::Null => Some(Scalar::Null),
-        Value::Bool(v) => of_bool(*v, kind),
-        Value::Number(n) => match n.as_i64() {
-            Some(n) => of_int(n, kind),
-            None => of_float(n.as_f64()?, kind),
-        },
-        Value::String(text) if options.means_null(text) => Some(Scalar::Null),
-        Value::String(text) => of_text(text, kind, options),
-        Value::Array(items) => match kind {
-            Type::List(item) => {
-                let values = items.iter().map(|v| of_value(v, item, options)).collect::<Option<Vec<_>>>()?;
-                Some(Scalar::List(values, item.as_ref().clone()))
-            }
-            Type::Text => Some(Scalar::Text(value.to_string())),
-            _ => None,
-        },
-        Value::Object(_) => (*kind == Type::Text).then(|| Scalar::Text(value.to_string())),
     }
 }
 

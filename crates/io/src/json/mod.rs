@@ -9,12 +9,15 @@
 
 mod columns;
 mod cut;
+mod cutter;
 mod decode;
 mod direct;
+mod fields;
 mod infer;
 mod lists;
 mod long;
 mod source;
+mod values;
 pub(crate) mod write;
 
 pub use source::{JsonOptions, JsonSource};

@@ -8,7 +8,8 @@ use arrow_schema::DataType;
 use churn_core::names::name;
 use churn_core::{Batch, Error, ErrorKind, Event, Result, Type};
 
-use super::cut::{Cuts, Cutter, JsonBlock, JsonFile, NO_END, Scan as Cut, between_records};
+use super::cut::{Cuts, NO_END, Scan as Cut, between_records};
+use super::cutter::{Cutter, JsonBlock, JsonFile};
 use super::decode::{JsonColumns, Places};
 use super::infer::Looks;
 use crate::merge_schemas::{self, FileColumns, MergedSchema};
