@@ -344,3 +344,57 @@ fn dropping_a_reader_stops_the_run(#[case] step: &str) {
     }
     panic!("the run goes on");
 }
+
+/// Where a morsel has as many groups as rows, rows are passed on in place of groups: short keys and long ones, in memory and
+/// on disk, the first appearance of each group counts.
+#[rstest]
+#[case::packed("i * 7919 mod 30011", "F")]
+#[case::as_bytes("i * 7919 mod 30011", "The farm with the number ")]
+#[case::few_of_many("case when i mod 3 = 0 then i else i mod 7 end", "F")]
+fn many_groups_are_those_of_their_rows(#[case] key: &str, #[case] prefix: &str) {
+    let folder = tempfile::tempdir().unwrap();
+    let mut text = String::from("i,litres\n");
+    for i in 0..60_000i64 {
+        text += &format!("{i},{}\n", i % 1000);
+    }
+    fs::write(folder.path().join("t.csv"), text).unwrap();
+    let flow = Flow::steps("read 't.csv'")
+        .add(format!("k = '{prefix}' || cast({key} as text)"))
+        .group("k, odd = i mod 2", "n = count(), s = sum(litres), f = first(i), m = max(i)")
+        .in_folder(folder.path());
+    // The same by a sort: groups of rows that stand together.
+    let rows = Flow::steps("read 't.csv'").add(format!("k = {key}, odd = i mod 2")).in_folder(folder.path());
+    let rows = rows.run().unwrap();
+    let ints = |name: &str| -> Vec<i64> {
+        rows.values(name).unwrap().iter().map(|v| if let Scalar::Int(v) = v { *v } else { -1 }).collect()
+    };
+    let (keys, odd, litres) = (ints("k"), ints("odd"), ints("litres"));
+    let mut expected: Vec<[i64; 6]> = Vec::new();
+    let mut places = std::collections::HashMap::new();
+    for (i, ((key, odd), litres)) in keys.iter().zip(&odd).zip(&litres).enumerate() {
+        let i = i as i64;
+        let place = *places.entry((*key, *odd)).or_insert(expected.len());
+        if place == expected.len() {
+            expected.push([*key, *odd, 0, 0, i, i]);
+        }
+        let group = &mut expected[place];
+        group[2] += 1;
+        group[3] += litres;
+        group[5] = i;
+    }
+    for (threads, memory) in [(1, None), (2, None), (2, Some(1)), (1, Some(1 << 20))] {
+        let mut options = RunOptions::new().threads(threads);
+        if let Some(memory) = memory {
+            options = options.memory(memory);
+        }
+        let table = flow.run_with(&options).unwrap();
+        assert_eq!(table.len(), expected.len(), "{threads} {memory:?}");
+        let column = |name: &str| table.values(name).unwrap();
+        let (k, others) = (column("k"), ["odd", "n", "s", "f", "m"].map(column));
+        for (row, group) in expected.iter().enumerate() {
+            assert_eq!(k[row].plain(), format!("{prefix}{}", group[0]), "{threads} {memory:?}");
+            let found = others.each_ref().map(|column| column[row].clone());
+            assert_eq!(found, [1, 2, 3, 4, 5].map(|i| Scalar::Int(group[i])), "{threads} {memory:?}");
+        }
+    }
+}

@@ -1,6 +1,6 @@
 //! Aggregates of groups: one row a group.
 
-use churn_core::Result;
+use churn_core::{Result, Type};
 use churn_expr::Bound;
 use churn_expr::bind::AggregateCall;
 use churn_plan::operators::Group;
@@ -27,6 +27,8 @@ pub(super) fn grouped(
     let context = at.context;
     let layout = at.node.columns();
     let place = |bound: &Bound| bound.placed(&pipeline.layout);
+    let is_fixed = |arg: &Bound| arg.kind.is_number() || arg.kind.is_temporal() || arg.kind == Type::Bool;
+    let may_pass_rows = calls.iter().all(|call| call.only.is_none() && call.made.args.iter().all(is_fixed));
     let calls = calls.iter().map(|call| {
         Ok(Call {
             args: call.made.args.iter().map(place).collect::<Result<_>>()?,
@@ -41,6 +43,7 @@ pub(super) fn grouped(
         step: at.step(),
         text: at.text(),
         is_broadcast,
+        may_pass_rows,
         are_many: false.into(),
         expected: 0.into(),
     };

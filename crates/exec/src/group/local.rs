@@ -10,6 +10,7 @@ use churn_expr::Bound;
 use churn_expr::aggregates::{Accumulator, Maker};
 
 use super::partition::PARTITIONS;
+use super::passed::{PASSED_ROWS, PassedRows};
 use crate::keys::{KeyList, KeyTable};
 use crate::morsel_output::MorselOutput;
 use crate::sink::{Local, Worker};
@@ -20,6 +21,9 @@ const LOCAL_GROUPS: usize = 1 << 14;
 /// Bytes that states of a worker's table hold before it is closed, weighed after so many rows.
 const LOCAL_BYTES: usize = 1 << 19;
 const WEIGHED: usize = 1 << 14;
+
+/// Rows at the start of a morsel by which it is seen whether a table of it is much smaller than its rows.
+const TRIED_ROWS: usize = 1 << 10;
 
 /// An aggregate, placed.
 #[derive(Clone)]
@@ -38,6 +42,8 @@ pub(crate) struct Grouping {
     pub(crate) text: String,
     /// Whether the rows stay, each with its group's aggregates beside it.
     pub(crate) is_broadcast: bool,
+    /// Whether rows may be passed on in place of states: all of them count, and their values have a fixed width.
+    pub(crate) may_pass_rows: bool,
     /// Whether there are so many groups that tables are partitioned.
     pub(crate) are_many: AtomicBool,
     /// The groups that the last table had: a hint for the next.
@@ -52,6 +58,18 @@ impl Grouping {
     /// The keys of rows that stay: columns, so that nothing is to be counted.
     pub(super) fn key_columns(&self, batch: &Batch) -> Result<Vec<ArrayRef>> {
         self.keys.iter().map(|key| key.evaluate_array(batch, &mut Events::default())).collect()
+    }
+
+    /// Whether a morsel that begins with these keys has about as many groups as rows, so that rows are better passed on than
+    /// aggregated twice: whether 19 of 20 keys at its start are new. Depends on the rows of the morsel alone.
+    fn reduces_little(&self, keys: &[ArrayRef], rows: usize) -> Result<bool> {
+        if rows < TRIED_ROWS || !self.may_pass_rows || !self.may_partition() {
+            return Ok(false);
+        }
+        let tried: Vec<ArrayRef> = keys.iter().map(|key| key.slice(0, TRIED_ROWS)).collect();
+        let mut table = KeyTable::of_many(self.kinds.clone());
+        table.numbers(&tried, TRIED_ROWS, &mut Vec::with_capacity(TRIED_ROWS))?;
+        Ok(table.len() * 20 > TRIED_ROWS * 19)
     }
 
     /// Whether the large table may be cut into partitions: not where there is one group, or where rows keep the
@@ -70,6 +88,8 @@ pub(crate) struct LocalTable<'a> {
     pub(super) rows: Vec<(Batch, Vec<u32>)>,
     /// Rows that came since the states were weighed.
     unweighed: usize,
+    /// Rows that are passed on, if the morsel has about as many groups as rows.
+    passed: Option<PassedRows>,
 }
 
 /// A worker's table, closed and partitioned: for each partition its groups; as a whole while there are few groups.
@@ -81,12 +101,21 @@ pub(crate) struct PartitionedGroups {
     pub(super) rows: Vec<(Batch, Vec<u32>)>,
 }
 
-/// Some groups of a worker's table.
+/// Some groups of a worker's table, or rows that it passes on.
 pub(super) struct GroupPartition {
+    /// Of groups different ones, of rows one a row.
     pub(super) keys: KeyList,
-    /// Their numbers in the worker's table.
+    /// Their numbers in the worker's table; of rows their places.
     pub(super) numbers: Vec<u32>,
-    pub(super) accumulators: Vec<Box<dyn Accumulator>>,
+    pub(super) content: Content,
+}
+
+/// What groups or rows have beside their keys.
+pub(super) enum Content {
+    /// States of groups.
+    States(Vec<Box<dyn Accumulator>>),
+    /// Values of rows: the arguments of each aggregate.
+    Values(Vec<Vec<ArrayRef>>),
 }
 
 impl<'a> LocalTable<'a> {
@@ -102,6 +131,7 @@ impl<'a> LocalTable<'a> {
             numbers: Vec::new(),
             rows: Vec::new(),
             unweighed: 0,
+            passed: None,
         }
     }
 
@@ -116,6 +146,15 @@ impl<'a> LocalTable<'a> {
             work.with_events(step, |events| bound.evaluate_key(&batch, events)).map_err(named)
         };
         let keys = grouping.keys.iter().map(key).collect::<Result<Vec<_>>>()?;
+        if self.keys.len() == 0 && self.passed.is_none() && grouping.reduces_little(&keys, batch.rows)? {
+            self.passed = Some(PassedRows::new(grouping));
+        }
+        if let Some(passed) = &mut self.passed {
+            let values = grouping.calls.iter().map(|call| {
+                call.args.iter().map(|arg| evaluate(arg, &batch, work)).collect::<Result<Vec<_>>>()
+            });
+            return passed.push(&keys, batch.rows, values.collect::<Result<_>>()?);
+        }
         self.numbers.clear();
         self.keys.numbers(&keys, batch.rows, &mut self.numbers)?;
         let groups = self.keys.len();
@@ -152,6 +191,9 @@ impl<'a> LocalTable<'a> {
     /// Closes the table.
     pub(super) fn into_partitions(self) -> Result<PartitionedGroups> {
         let parts = if self.grouping.are_many.load(Relaxed) { PARTITIONS } else { 1 };
+        if let Some(passed) = self.passed {
+            return passed.into_partitions(parts);
+        }
         let groups = self.keys.len();
         self.grouping.expected.store(groups, Relaxed);
         let bytes = self.keys.memory() + self.accumulators.iter().map(|a| a.memory()).sum::<usize>();
@@ -172,14 +214,14 @@ pub(super) fn partitions_of(
 ) -> Result<Vec<Option<GroupPartition>>> {
     let (keys, numbers): (Vec<KeyList>, Vec<Vec<u32>>) = keys.partition(parts)?.into_iter().unzip();
     let empty = |(keys, numbers): (KeyList, Vec<u32>)| {
-        (keys.len() > 0).then(|| GroupPartition { keys, numbers, accumulators: Vec::new() })
+        (keys.len() > 0).then(|| GroupPartition { keys, numbers, content: Content::States(Vec::new()) })
     };
     let mut parts: Vec<Option<GroupPartition>> =
         keys.into_iter().zip(numbers.iter().cloned()).map(empty).collect();
     for mut accumulator in accumulators {
         for (part, states) in parts.iter_mut().zip(accumulator.partition(&numbers)) {
-            if let Some(part) = part {
-                part.accumulators.push(states);
+            if let Some(GroupPartition { content: Content::States(all), .. }) = part {
+                all.push(states);
             }
         }
     }
@@ -192,11 +234,16 @@ impl Local for LocalTable<'_> {
     fn consume(&mut self, batch: Batch, work: &mut MorselOutput) -> Result<Option<PartitionedGroups>> {
         self.unweighed += batch.rows;
         self.update(batch, work)?;
-        if self.keys.len() < LOCAL_GROUPS && !self.is_heavy() {
+        let is_full = match &self.passed {
+            Some(passed) => passed.rows >= PASSED_ROWS,
+            None => self.keys.len() >= LOCAL_GROUPS || self.is_heavy(),
+        };
+        if !is_full {
             return Ok(None);
         }
-        let full = std::mem::replace(self, LocalTable::new(self.grouping));
-        full.into_partitions().map(Some)
+        let mut next = LocalTable::new(self.grouping);
+        next.passed = self.passed.is_some().then(|| PassedRows::new(self.grouping));
+        std::mem::replace(self, next).into_partitions().map(Some)
     }
 
     fn seal(self) -> Result<Option<PartitionedGroups>> {

@@ -9,7 +9,7 @@ use churn_expr::aggregates::Accumulator;
 use churn_kernels::known::known;
 
 use super::external::ExternalStates;
-use super::local::{GroupPartition, Grouping};
+use super::local::{Content, GroupPartition, Grouping};
 use crate::budget::Reservation;
 use crate::keys::KeyTable;
 use crate::spill::{Disk, Spill, Writer, partitioned};
@@ -70,13 +70,33 @@ impl Partition {
         self.memory() * if leave { 2 } else { 1 }
     }
 
-    /// Adds the groups of a later table, whose numbers `first` turns into the places that they were first seen at;
+    /// Adds the groups of a later table, whose numbers `first` turns into the places that they were first seen at, or rows;
     /// gives their numbers here.
     pub(super) fn merge(&mut self, part: GroupPartition, first: impl Fn(u32) -> u64) -> Result<Vec<u32>> {
         let mut numbers = Vec::with_capacity(part.keys.len());
         self.keys.absorb(&part.keys, &mut numbers)?;
-        self.add(&numbers, part.numbers.iter().map(|n| first(*n)), part.accumulators)?;
+        let firsts = part.numbers.iter().map(|n| first(*n));
+        match part.content {
+            Content::States(accumulators) => self.add(&numbers, firsts, accumulators)?,
+            Content::Values(values) => {
+                self.add_first(&numbers, firsts);
+                let groups = self.keys.len();
+                for (accumulator, values) in self.accumulators.iter_mut().zip(&values) {
+                    accumulator.grow(groups);
+                    accumulator.update(&numbers, values)?;
+                }
+            }
+        }
         Ok(numbers)
+    }
+
+    /// Notes where groups that are new were first seen.
+    fn add_first(&mut self, numbers: &[u32], firsts: impl Iterator<Item = u64>) {
+        for (number, first) in numbers.iter().zip(firsts) {
+            if *number as usize == self.first.len() {
+                self.first.push(first);
+            }
+        }
     }
 
     /// Adds the states of groups whose numbers here are known.
@@ -86,11 +106,7 @@ impl Partition {
         firsts: impl Iterator<Item = u64>,
         accumulators: Vec<Box<dyn Accumulator>>,
     ) -> Result<()> {
-        for (number, first) in numbers.iter().zip(firsts) {
-            if *number as usize == self.first.len() {
-                self.first.push(first);
-            }
-        }
+        self.add_first(numbers, firsts);
         let groups = self.keys.len();
         let pairs: Vec<(u32, u32)> = (0u32..).zip(numbers.iter().copied()).collect();
         for (ours, mut theirs) in self.accumulators.iter_mut().zip(accumulators) {

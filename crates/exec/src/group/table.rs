@@ -8,9 +8,11 @@ use churn_kernels::known::known;
 use churn_kernels::memory;
 
 use super::broadcast::{Broadcast, BroadcastRows};
-use super::local::{GroupPartition, GroupWorkers, Grouping, PartitionedGroups, partitions_of};
+use super::local::{Content, GroupPartition, GroupWorkers, Grouping, PartitionedGroups, partitions_of};
 use super::partition::{PARTITIONS, Partition};
+use super::passed;
 use crate::budget::{Budget, Reservation};
+use crate::keys::KeyTable;
 use crate::materialized::{Materialized, slices};
 use crate::merge::Merge;
 use crate::morsel_output::MorselOutput;
@@ -149,9 +151,16 @@ impl Groups {
                 && let Some(whole) = closed.parts.pop().flatten()
             {
                 // It was closed before it was known that groups are many.
-                let mut partition = Partition::new(&self.grouping);
-                partition.merge(whole, |_| 0)?;
-                closed.parts = partitions_of(partition.keys, partition.accumulators, columns.len())?;
+                closed.parts = match whole.content {
+                    Content::Values(_) => {
+                        passed::dealt(&KeyTable::of_many(self.grouping.kinds.clone()), whole, columns.len())?
+                    }
+                    Content::States(_) => {
+                        let mut partition = Partition::new(&self.grouping);
+                        partition.merge(whole, |_| 0)?;
+                        partitions_of(partition.keys, partition.accumulators, columns.len())?
+                    }
+                };
             }
             for (column, part) in columns.iter_mut().zip(closed.parts) {
                 column.extend(part.map(|part| (table, part)));

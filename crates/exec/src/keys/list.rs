@@ -1,12 +1,13 @@
-//! Different keys without the way to find one: what goes from one table to another, whole or partitioned.
+//! Keys without the way to find one: what goes from one table to another, whole or partitioned.
 
+use arrow_array::ArrayRef;
 use churn_core::Result;
 use churn_kernels::byte_numbering::ByteKeys;
 use churn_kernels::hash;
 
-use super::{KeyTable, TableKeys, encoding, plain};
+use super::{KeyTable, TableKeys, encoding, normal, plain};
 
-/// Different keys in order.
+/// Keys in order: different ones of a table, or one a row.
 pub(crate) enum KeyList {
     /// Of at most 16 bytes each.
     Packed(Vec<u128>),
@@ -25,6 +26,43 @@ impl KeyList {
             KeyList::None(seen) => *seen,
         }
     }
+}
+
+impl KeyList {
+    /// The keys at some places.
+    pub(crate) fn at(&self, places: &[u32]) -> KeyList {
+        match self {
+            KeyList::Packed(keys) => KeyList::Packed(packed_at(keys, places)),
+            KeyList::Bytes(keys) => KeyList::Bytes(bytes_at(keys, places)),
+            KeyList::None(_) => KeyList::None(places.len()),
+        }
+    }
+}
+
+fn packed_at(keys: &[u128], places: &[u32]) -> Vec<u128> {
+    places.iter().filter_map(|place| keys.get(*place as usize).copied()).collect()
+}
+
+fn bytes_at(keys: &ByteKeys, places: &[u32]) -> ByteKeys {
+    let mut own = ByteKeys::with_capacity(places.len(), 0);
+    places.iter().for_each(|place| own.push(keys.get(*place as usize)));
+    own
+}
+
+/// For each of so many parts the places of the hashes that belong to it. At a further level other bits of them count.
+fn dealt(hashes: &[u64], parts: usize, level: u32) -> Vec<Vec<u32>> {
+    let scale = (parts as u64).saturating_pow(level);
+    let part = |hashed: u64| {
+        let fraction = (hashed >> 32).wrapping_mul(scale) & u64::from(u32::MAX);
+        ((fraction * parts as u64) >> 32) as usize
+    };
+    let mut places = vec![Vec::new(); parts];
+    for (place, hashed) in (0u32..).zip(hashes) {
+        if let Some(places) = places.get_mut(part(*hashed)) {
+            places.push(place);
+        }
+    }
+    places
 }
 
 impl KeyTable {
@@ -47,6 +85,43 @@ impl KeyTable {
             (_, KeyList::Packed(_)) => {}
         }
         Ok(())
+    }
+
+    /// The keys of rows, one a row, equal ones among them.
+    pub(crate) fn of_rows(&self, keys: &[ArrayRef], rows: usize) -> Result<KeyList> {
+        let keys = keys.iter().map(normal).collect::<Result<Vec<_>>>()?;
+        Ok(match self.packed(&keys, rows, None) {
+            Some(packed) => KeyList::Packed(packed.into_owned()),
+            None => KeyList::Bytes(encoding::encode(&keys, rows)),
+        })
+    }
+
+    /// The keys of several lists of rows, one behind the other.
+    pub(crate) fn joined(&self, lists: Vec<KeyList>) -> Result<KeyList> {
+        if lists.iter().all(|list| matches!(list, KeyList::Packed(_))) {
+            let packed = |list| if let KeyList::Packed(keys) = list { keys } else { Vec::new() };
+            return Ok(KeyList::Packed(lists.into_iter().flat_map(packed).collect()));
+        }
+        let mut all = ByteKeys::default();
+        for list in lists {
+            let keys = match list {
+                KeyList::Packed(keys) => self.bytes_of(&keys)?,
+                KeyList::Bytes(keys) => keys,
+                KeyList::None(_) => ByteKeys::default(),
+            };
+            keys.iter().for_each(|key| all.push(key));
+        }
+        Ok(KeyList::Bytes(all))
+    }
+
+    /// For each of so many parts, by the hashes of the keys, their places in a list, rising.
+    pub(crate) fn dealt(&self, list: &KeyList, parts: usize) -> Vec<Vec<u32>> {
+        let hashes: Vec<u64> = match list {
+            KeyList::Packed(keys) => keys.iter().map(|key| hash::of_u128(*key)).collect(),
+            KeyList::Bytes(keys) => keys.iter().map(|key| self.hash_of(key)).collect(),
+            KeyList::None(seen) => vec![0; *seen],
+        };
+        dealt(&hashes, parts, 0)
     }
 
     /// Deals the keys to so many lists by their hashes; beside each list the numbers of its keys, rising.
@@ -73,27 +148,11 @@ impl KeyTable {
             lists.extend((1..parts).map(|_| (KeyList::Packed(Vec::new()), Vec::new())));
             return Ok(lists);
         }
-        let scale = (parts as u64).saturating_pow(level);
-        let part = |hashed: u64| {
-            let fraction = (hashed >> 32).wrapping_mul(scale) & u64::from(u32::MAX);
-            ((fraction * parts as u64) >> 32) as usize
-        };
-        let mut numbers = vec![Vec::new(); parts];
-        for (number, hashed) in (0u32..).zip(self.hashes(0)?) {
-            if let Some(list) = numbers.get_mut(part(hashed)) {
-                list.push(number);
-            }
-        }
+        let numbers = dealt(&self.hashes(0)?, parts, level);
         let list = |numbers: &Vec<u32>| match &self.keys {
-            TableKeys::Packed(keys) => KeyList::Packed(
-                numbers.iter().filter_map(|n| keys.keys().get(*n as usize).copied()).collect(),
-            ),
+            TableKeys::Packed(keys) => KeyList::Packed(packed_at(keys.keys(), numbers)),
             TableKeys::None(_) | TableKeys::Joint { .. } => KeyList::None(numbers.len()),
-            TableKeys::Bytes(keys) => {
-                let mut own = ByteKeys::with_capacity(numbers.len(), 0);
-                numbers.iter().for_each(|number| own.push(keys.keys().get(*number as usize)));
-                KeyList::Bytes(own)
-            }
+            TableKeys::Bytes(keys) => KeyList::Bytes(bytes_at(keys.keys(), numbers)),
         };
         Ok(numbers.into_iter().map(|numbers| (list(&numbers), numbers)).collect())
     }
