@@ -148,7 +148,7 @@ impl SplitTarget {
         if self.whole.are_many(TOGETHER, self.resources.part()) { self.partition() } else { Ok(()) }
     }
 
-    /// Deals the rows that came to their files.
+    /// Takes the rows that came to their files.
     fn partition(&mut self) -> Result<()> {
         let Some(columns) = self.whole.take_whole()? else { return Ok(()) };
         let batch = Batch { rows: columns.first().map_or(0, |column| column.len()), columns };

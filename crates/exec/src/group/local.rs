@@ -206,7 +206,7 @@ impl<'a> LocalTable<'a> {
     }
 }
 
-/// Deals the groups of a table to so many parts.
+/// Partitions the groups of a table to so many parts.
 pub(super) fn partitions_of(
     keys: KeyTable,
     accumulators: Vec<Box<dyn Accumulator>>,

@@ -1,7 +1,7 @@
 //! Rows that a worker passes on without aggregating them: where a morsel has about as many groups as rows, a table of its
 //! own would only be work that is done again when it is merged.
 //!
-//! Rows are dealt to partitions by their keys' hashes, as groups are, and keep their order within a partition.
+//! Rows are partitioned by their keys' hashes, as groups are, and keep their order within a partition.
 
 use arrow_array::{Array, ArrayRef, UInt32Array};
 use churn_core::widen::widen;
@@ -10,10 +10,10 @@ use churn_core::{Result, taken};
 use super::local::{Content, GroupPartition, Grouping, PartitionedGroups};
 use crate::keys::{KeyList, KeyTable};
 
-/// Rows that are dealt together.
+/// Rows that are partitioned together.
 pub(super) const PASSED_ROWS: usize = 1 << 16;
 
-/// Rows that wait to be dealt.
+/// Rows that wait to be partitioned.
 pub(super) struct PassedRows {
     /// Knows the form of the keys; it has none.
     table: KeyTable,
@@ -34,7 +34,7 @@ impl PassedRows {
         Ok(())
     }
 
-    /// Deals the rows to so many parts.
+    /// Partitions the rows to so many parts.
     pub(super) fn into_partitions(self, parts: usize) -> Result<PartitionedGroups> {
         let PassedRows { table, rows, batches } = self;
         let arguments: Vec<usize> =
@@ -56,13 +56,13 @@ impl PassedRows {
             content: Content::Values(values.collect::<Result<_>>()?),
         };
         let bytes = rows * (16 + 8 * arguments.iter().sum::<usize>());
-        let parts = if rows == 0 { Vec::new() } else { dealt(&table, rows_passed, parts)? };
+        let parts = if rows == 0 { Vec::new() } else { partitioned(&table, rows_passed, parts)? };
         Ok(PartitionedGroups { parts, groups: rows, bytes, rows: Vec::new() })
     }
 }
 
-/// Deals rows to so many parts by their keys.
-pub(super) fn dealt(
+/// Partitions rows to so many parts by their keys.
+pub(super) fn partitioned(
     table: &KeyTable,
     rows: GroupPartition,
     parts: usize,
@@ -73,7 +73,7 @@ pub(super) fn dealt(
     if parts == 1 {
         return Ok(vec![Some(GroupPartition { keys, numbers, content: Content::Values(values) })]);
     }
-    let places = table.dealt(&keys, parts);
+    let places = table.places_by_partition(&keys, parts);
     // All values are put in the order of the parts, of which each has a slice.
     let order = UInt32Array::from(places.concat());
     let moved = |values: &Vec<ArrayRef>| {

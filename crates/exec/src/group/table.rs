@@ -152,9 +152,11 @@ impl Groups {
             {
                 // It was closed before it was known that groups are many.
                 closed.parts = match whole.content {
-                    Content::Values(_) => {
-                        passed::dealt(&KeyTable::of_many(self.grouping.kinds.clone()), whole, columns.len())?
-                    }
+                    Content::Values(_) => passed::partitioned(
+                        &KeyTable::of_many(self.grouping.kinds.clone()),
+                        whole,
+                        columns.len(),
+                    )?,
                     Content::States(_) => {
                         let mut partition = Partition::new(&self.grouping);
                         partition.merge(whole, |_| 0)?;

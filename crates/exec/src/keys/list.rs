@@ -50,7 +50,7 @@ fn bytes_at(keys: &ByteKeys, places: &[u32]) -> ByteKeys {
 }
 
 /// For each of so many parts the places of the hashes that belong to it. At a further level other bits of them count.
-fn dealt(hashes: &[u64], parts: usize, level: u32) -> Vec<Vec<u32>> {
+fn places_by_partition(hashes: &[u64], parts: usize, level: u32) -> Vec<Vec<u32>> {
     let scale = (parts as u64).saturating_pow(level);
     let part = |hashed: u64| {
         let fraction = (hashed >> 32).wrapping_mul(scale) & u64::from(u32::MAX);
@@ -115,16 +115,16 @@ impl KeyTable {
     }
 
     /// For each of so many parts, by the hashes of the keys, their places in a list, rising.
-    pub(crate) fn dealt(&self, list: &KeyList, parts: usize) -> Vec<Vec<u32>> {
+    pub(crate) fn places_by_partition(&self, list: &KeyList, parts: usize) -> Vec<Vec<u32>> {
         let hashes: Vec<u64> = match list {
             KeyList::Packed(keys) => keys.iter().map(|key| hash::of_u128(*key)).collect(),
             KeyList::Bytes(keys) => keys.iter().map(|key| self.hash_of(key)).collect(),
             KeyList::None(seen) => vec![0; *seen],
         };
-        dealt(&hashes, parts, 0)
+        places_by_partition(&hashes, parts, 0)
     }
 
-    /// Deals the keys to so many lists by their hashes; beside each list the numbers of its keys, rising.
+    /// Partitions the keys to so many lists by their hashes; beside each list the numbers of its keys, rising.
     ///
     /// Equal keys of two tables go to the same list, however each table keeps them.
     pub(crate) fn partition(self, parts: usize) -> Result<Vec<(KeyList, Vec<u32>)>> {
@@ -148,7 +148,7 @@ impl KeyTable {
             lists.extend((1..parts).map(|_| (KeyList::Packed(Vec::new()), Vec::new())));
             return Ok(lists);
         }
-        let numbers = dealt(&self.hashes(0)?, parts, level);
+        let numbers = places_by_partition(&self.hashes(0)?, parts, level);
         let list = |numbers: &Vec<u32>| match &self.keys {
             TableKeys::Packed(keys) => KeyList::Packed(packed_at(keys.keys(), numbers)),
             TableKeys::None(_) | TableKeys::Joint { .. } => KeyList::None(numbers.len()),

@@ -66,7 +66,7 @@ impl RangeBounds {
         range.checked_sub(1).and_then(bound).zip(bound(range)).is_some_and(|(from, to)| to - from == 1)
     }
 
-    /// Deals rows with these keys to the ranges, those of a range in the order they have; `None` where many come
+    /// Partitions rows with these keys by the ranges, those of a range in the order they have; `None` where many come
     /// together that are not alike.
     pub(super) fn partitioned(&self, keys: &SortKeys, rows: usize) -> Option<RangePartitions> {
         let mut starts = vec![0; self.ranges() + 1];

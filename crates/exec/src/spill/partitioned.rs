@@ -99,7 +99,7 @@ impl PartitionWriter {
         Ok(PartitionWriter { kinds, level, rows: Vec::new(), numbers: Vec::new(), bytes: 0, files })
     }
 
-    /// Deals rows by these keys; `numbers` has the place of each.
+    /// Partitions rows by these keys; `numbers` has the place of each.
     pub(crate) fn push(&mut self, batch: &Batch, keys: &[ArrayRef], numbers: &[u64]) -> Result<()> {
         self.bytes += batch.memory();
         let columns = batch.columns.iter().chain(keys).cloned().collect();

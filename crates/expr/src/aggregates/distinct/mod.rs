@@ -81,7 +81,7 @@ mod tests {
     }
 
     proptest! {
-        /// Few groups and many, cut, merged in another numbering, dealt to parts and kept on disk.
+        /// Few groups and many, cut, merged in another numbering, partitioned and kept on disk.
         #[test]
         fn counts_are_those_of_sets(
             groups in prop::sample::select(vec![1usize, 16, 17, 64, 65, 300]),

@@ -31,8 +31,8 @@ pub(super) trait Pairs: Default + Send + 'static {
     fn merge(&mut self, other: Self, ours: &[u32]);
     /// A set for each of so many groups.
     fn into_sets(self, groups: usize) -> Vec<Self::Set>;
-    /// Deals the values to so many parts; `places` has the part of each group, and its number in there.
-    fn deal(self, parts: usize, places: &[(usize, u32)]) -> Vec<Self>;
+    /// Partitions the values to so many parts; `places` has the part of each group, and its number in there.
+    fn partition(self, parts: usize, places: &[(usize, u32)]) -> Vec<Self>;
     /// How many different values each of so many groups has.
     fn counts(self, groups: usize) -> Vec<usize>;
     /// Bytes in use.
@@ -138,7 +138,7 @@ impl<P: Pairs> Accumulator for DistinctValues<P> {
         let whole = |(many, part): (P, &Vec<u32>)| {
             boxed(DistinctValues { groups: part.len(), few: P::sets(Vec::new()), many: Some(many) })
         };
-        pairs.deal(parts.len(), &places).into_iter().zip(parts).map(whole).collect()
+        pairs.partition(parts.len(), &places).into_iter().zip(parts).map(whole).collect()
     }
 
     fn save(&mut self) -> Result<LargeBinaryArray> {

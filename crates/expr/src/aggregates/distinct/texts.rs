@@ -231,17 +231,17 @@ impl Pairs for TextPairs {
         sets
     }
 
-    fn deal(self, parts: usize, places: &[(usize, u32)]) -> Vec<Self> {
-        let mut dealt: Vec<TextPairs> = (0..parts).map(|_| TextPairs::default()).collect();
+    fn partition(self, parts: usize, places: &[(usize, u32)]) -> Vec<Self> {
+        let mut partitions: Vec<TextPairs> = (0..parts).map(|_| TextPairs::default()).collect();
         self.words.each(|of| {
             let (group, number) = parts_of(of);
             let (part, group) = known(places, group);
-            if let Some(part) = dealt.get_mut(part) {
+            if let Some(part) = partitions.get_mut(part) {
                 let here = self.texts.with(number, |text| part.texts.number(text));
                 part.words.insert(word(group, here));
             }
         });
-        dealt
+        partitions
     }
 
     fn counts(self, groups: usize) -> Vec<usize> {

@@ -80,17 +80,17 @@ impl Pairs for WordPairs {
         words.into_iter().map(Distinct::from).collect()
     }
 
-    fn deal(self, parts: usize, places: &[(usize, u32)]) -> Vec<Self> {
-        let mut dealt: Vec<WordPairs> = (0..parts).map(|_| Values::default()).collect();
+    fn partition(self, parts: usize, places: &[(usize, u32)]) -> Vec<Self> {
+        let mut partitions: Vec<WordPairs> = (0..parts).map(|_| Values::default()).collect();
         self.each(|pairs| {
             for of in pairs {
                 let (part, group) = known(places, group_of(*of));
-                if let Some(values) = dealt.get_mut(part) {
+                if let Some(values) = partitions.get_mut(part) {
                     values.pending.push(pair(group, *of as u64));
                 }
             }
         });
-        dealt
+        partitions
     }
 
     fn counts(self, groups: usize) -> Vec<usize> {
