@@ -31,6 +31,13 @@ fn chain(steps: usize, step: impl Fn(usize) -> String) -> String {
     })
 }
 
+/// Defines f0, which doubles, and more functions by what each makes of the one before it.
+fn doubling(functions: usize, body: impl Fn(&str) -> String) -> String {
+    (1..functions).fold("define f0(x) = x + x\n".to_owned(), |all, i| {
+        all + &format!("define f{i}(x) = {}\n", body(&format!("f{}", i - 1)))
+    })
+}
+
 #[rstest]
 #[case::texts(format!("read 't.csv'\nfilter b in ({}, 'x')", joined((0..100_000).map(|i| format!("'t{i}'")), ", ")), 1)]
 #[case::not_in(format!("read 't.csv'\nfilter a not in ({}, 1)", joined(5..50_000, ", ")), 1)]
@@ -49,7 +56,10 @@ fn chain(steps: usize, step: impl Fn(usize) -> String) -> String {
 #[case::columns_of_one_step(format!("read 't.csv'\nadd\n{}", joined((0..3000).map(|i| format!("  c{i} = a + {i}")), "\n")), 2)]
 #[case::replaced_columns(chain(3000, |_| "add a = a + 1".into()), 2)]
 #[case::tables(format!("table t0\n  read 't.csv'\n{}read t1999", (1..2000).map(|i| format!("table t{i}\n  read t{}\n  filter a > 0\n", i - 1)).collect::<String>()), 2)]
-#[case::functions_twelve_deep(format!("define f0(x) = x + x\n{}read 't.csv'\nfilter f11(a) = 4096", (1..12).map(|i| format!("define f{i}(x) = f{0}(x) + f{0}(x)\n", i - 1)).collect::<String>()), 1)]
+#[case::calls_that_double(format!("{}read 't.csv'\nfilter f59(a) = 1152921504606846976", doubling(60, |f| format!("{f}(x) + {f}(x)"))), 1)]
+#[case::arguments_that_double(format!("{}read 't.csv'\nfilter f59(a) = 1152921504606846976", doubling(60, |f| format!("{f}(x + x)"))), 1)]
+#[case::calls_in_an_aggregate(format!("{}read 't.csv'\ntotal: s = sum(f40(a) - f40(a))", doubling(60, |f| format!("{f}(x) + {f}(x)"))), 1)]
+#[case::calls_in_a_case(format!("{}read 't.csv'\nfilter if(a > 1, f40(a) + f40(a), f40(a + 1)) > 0", doubling(60, |f| format!("{f}(x) + {f}(x)"))), 2)]
 fn long_and_deep_requests_run(#[case] recipe: String, #[case] rows: usize) {
     assert_eq!(run(&recipe).unwrap_or_else(|e| panic!("{:.300}", e.to_string())).len(), rows);
 }
@@ -68,10 +78,12 @@ fn what_is_too_deep_is_told(#[case] expression: String, #[case] what: &str) {
     assert_eq!(error.kind(), ErrorKind::Syntax);
 }
 
-#[test]
-fn functions_that_double_are_told() {
-    let defines: String = (1..40).map(|i| format!("define f{i}(x) = f{0}(x) + f{0}(x)\n", i - 1)).collect();
-    let error = run(&format!("define f0(x) = x + x\n{defines}read 't.csv'\nadd c = f39(a)")).unwrap_err();
+#[rstest]
+#[case::values_that_differ(|f: &str| format!("{f}(x) + {f}(x + 1)"), "a")]
+#[case::values_that_some_rows_do_not_need(|f: &str| format!("{f}(if(a > 1, x, x + 1))"), "cast(b as int)")]
+fn functions_that_are_too_long_are_told(#[case] body: fn(&str) -> String, #[case] value: &str) {
+    let recipe = format!("{}read 't.csv'\nadd c = f39({value})", doubling(40, body));
+    let error = run(&recipe).unwrap_err();
     assert!(error.what().contains("too long once the functions in it are written out"), "{error}");
 }
 
@@ -88,10 +100,44 @@ fn a_flow_of_thousands_of_steps_is_built_cloned_printed_and_dropped() {
 #[test]
 fn a_value_that_is_used_twice_is_worked_out_once() {
     // A division by zero is counted: were it worked out twice, so would the event be.
-    for expression in ["coalesce(a / (a - 1), 0)", "nullif(a / (a - 1), 5)", "a / (a - 1) between 1 and 3"] {
-        let table = run(&format!("read 't.csv'\nadd c = {expression}")).unwrap();
+    let defines = "define twice(x) = x + x\ndefine part(x) = x / (a - 1)\n";
+    for expression in [
+        "coalesce(a / (a - 1), 0)",
+        "nullif(a / (a - 1), 5)",
+        "a / (a - 1) between 1 and 3",
+        "twice(a / (a - 1))",
+        "part(a) + part(a) * part(a)",
+        "twice(part(a)) + twice(part(a)) + part(a)",
+        "if(part(a) > 1, part(a), 7)",
+    ] {
+        let table = run(&format!("{defines}read 't.csv'\nadd c = {expression}")).unwrap();
         assert_eq!(table.ledger().total(churn::Event::ZeroDivision), 1, "{expression}");
     }
+}
+
+#[rstest]
+#[case::nested("twice(twice(a + 1) + twice(a + 1))", [16, 24])]
+#[case::argument_of_an_argument("both(twice(a + 1), twice(a + 1) + 1)", [40, 84])]
+#[case::a_word("month_of(date '2026-03-09')", [3, 3])]
+#[case::within_between("twice(a + 1) between twice(a * 1) and both(a + 1, a + 1)", [1, 1])]
+#[case::a_literal_that_is_worked_out("twice(1 + 1) + a", [5, 6])]
+#[case::coalesce_of_locals("both(coalesce(nullif(a + 0, 1), a + 5), coalesce(nullif(a + 0, 1), a + 5))", [72, 8])]
+fn functions_of_the_users_own_mean_their_bodies(#[case] expression: &str, #[case] expected: [i64; 2]) {
+    let defines = "define twice(x) = x + x\ndefine both(x, y) = x * y + x * (y - 0) + y * 0 + (x - x)\n\
+                   define month_of(d) = month(start_of(month, d))\n";
+    let cast =
+        if expression.contains("between") { format!("if({expression}, 1, 0)") } else { expression.into() };
+    let table = run(&format!("{defines}read 't.csv'\nadd c = {cast}")).unwrap();
+    assert_eq!(table.values("c").unwrap(), expected.map(Scalar::Int));
+}
+
+#[test]
+fn an_argument_is_worked_out_only_where_it_is_needed() {
+    // The text of the first row is no number, and would stop the run.
+    let define = "define chosen(x, p) = case when p then x when not p then x + 1 end\n";
+    let table =
+        run(&format!("{define}read 't.csv'\nadd c = chosen(cast(b as int), nullif(a > 1, false))")).unwrap();
+    assert_eq!(table.values("c").unwrap(), [Scalar::Null, Scalar::Null]);
 }
 
 #[test]

@@ -93,6 +93,7 @@ impl Checker<'_> {
             errors: &mut self.errors,
             notes: &mut self.notes,
             folded: &mut self.folded,
+            locals: Vec::new(),
         }
     }
 

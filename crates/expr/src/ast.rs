@@ -51,6 +51,20 @@ pub enum Kind {
     Over(Box<Expr>, Box<Frame>),
     /// `each …`: one output for each column of a set.
     Each(ColumnSet),
+    /// A value that the body uses more than once, then the body; made where a function of the user's own is put in
+    /// its place, never written.
+    Let(Local, Box<Expr>, Box<Expr>),
+    /// The value of a [`Kind::Let`] around it.
+    Local(Local),
+}
+
+/// A value with a number in place of a name.
+#[derive(Clone, Debug)]
+pub struct Local {
+    /// Unlike that of any other.
+    pub number: u64,
+    /// The value as it is written.
+    pub text: String,
 }
 
 /// A cast's parts.
@@ -328,9 +342,13 @@ impl Expr {
     /// Calls `f` on each direct part.
     pub fn for_each_part<'a>(&'a self, f: &mut dyn FnMut(&'a Expr)) {
         match &self.kind {
-            Kind::Literal(_) | Kind::Name(_) | Kind::Parameter(_) | Kind::Each(_) => {}
+            Kind::Literal(_) | Kind::Name(_) | Kind::Parameter(_) | Kind::Each(_) | Kind::Local(_) => {}
             Kind::Negate(x) | Kind::Not(x) | Kind::IsNull(x, _) | Kind::Per(x, _) => f(x),
-            Kind::Binary(_, a, b) | Kind::Like(a, b, _) | Kind::IsDistinct(a, b, _) | Kind::Where(a, b) => {
+            Kind::Binary(_, a, b)
+            | Kind::Like(a, b, _)
+            | Kind::IsDistinct(a, b, _)
+            | Kind::Where(a, b)
+            | Kind::Let(_, a, b) => {
                 f(a);
                 f(b);
             }
@@ -362,7 +380,10 @@ impl Expr {
         let f = &mut |part: &Expr| deep::guarded(|| f(part));
         let mut boxed = |x: &Expr| Box::new(f(x));
         let kind = match &self.kind {
-            Kind::Literal(_) | Kind::Name(_) | Kind::Parameter(_) | Kind::Each(_) => self.kind.clone(),
+            Kind::Literal(_) | Kind::Name(_) | Kind::Parameter(_) | Kind::Each(_) | Kind::Local(_) => {
+                self.kind.clone()
+            }
+            Kind::Let(local, value, body) => Kind::Let(local.clone(), boxed(value), boxed(body)),
             Kind::Negate(x) => Kind::Negate(boxed(x)),
             Kind::Not(x) => Kind::Not(boxed(x)),
             Kind::IsNull(x, s) => Kind::IsNull(boxed(x), *s),

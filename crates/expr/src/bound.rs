@@ -53,6 +53,14 @@ pub enum Node {
     Local(usize),
 }
 
+/// How a column is used by an expression.
+#[derive(Clone, Copy, Default)]
+struct Uses {
+    count: usize,
+    /// Whether one use at least is evaluated on every row.
+    on_every_row: bool,
+}
+
 /// What an expression is evaluated over: rows, and the values of the `Let`s around it, innermost last.
 struct Scope<'a> {
     batch: Cow<'a, Batch>,
@@ -145,6 +153,53 @@ impl Bound {
         Bound { node: Node::Let(Box::new(value), Box::new(body)), kind }
     }
 
+    /// An expression that was made with a column standing for a value: the value is computed once, before it, where the
+    /// column stands more than once. `None` where that might fail or count an event on rows that do not need the value.
+    pub(crate) fn sharing(stand_in: ColumnId, value: &Bound, body: &Bound) -> Option<Bound> {
+        let uses = body.uses(stand_in, true);
+        if uses.count <= 1 {
+            return Some(body.replaced(&|id| (id == stand_in).then(|| value.clone())));
+        }
+        if !uses.on_every_row && !value.is_infallible() {
+            return None;
+        }
+        let local = |id: ColumnId, depth: usize| {
+            (id == stand_in).then(|| Bound { node: Node::Local(depth), kind: value.kind.clone() })
+        };
+        let node = Node::Let(Box::new(value.clone()), Box::new(body.replaced_below(0, &local)));
+        Some(Bound { node, kind: body.kind.clone() })
+    }
+
+    /// Where a column stands in an expression that is evaluated on every row, or on some of them only.
+    fn uses(&self, column: ColumnId, on_every_row: bool) -> Uses {
+        if let Node::Column(id) = self.node {
+            let found = id == column;
+            return Uses { count: usize::from(found), on_every_row: found && on_every_row };
+        }
+        let mut all = Uses::default();
+        let mut first = true;
+        let is_case = matches!(self.node, Node::Case(..));
+        self.for_each_part(&mut |part| {
+            // The first condition of a case is evaluated on every row, and what follows where it does not hold.
+            let here = on_every_row && (first || !is_case);
+            let uses = deep::guarded(|| part.uses(column, here));
+            all = Uses { count: all.count + uses.count, on_every_row: all.on_every_row || uses.on_every_row };
+            first = false;
+        });
+        all
+    }
+
+    /// The parts that it has, as far as `most`.
+    pub(crate) fn parts(&self, most: usize) -> usize {
+        let mut all = 1;
+        self.for_each_part(&mut |part| {
+            if all < most {
+                all += deep::guarded(|| part.parts(most - all));
+            }
+        });
+        all
+    }
+
     /// The column that it is, if it is no more than one.
     pub fn as_column(&self) -> Option<ColumnId> {
         if let Node::Column(id) = self.node { Some(id) } else { None }
@@ -201,27 +256,32 @@ impl Bound {
 
     /// The expression with columns replaced by what `with` says.
     pub fn replaced(&self, with: &dyn Fn(ColumnId) -> Option<Bound>) -> Bound {
-        deep::guarded(|| self.replaced_within(with))
+        self.replaced_below(0, &|id, _| with(id))
     }
 
-    fn replaced_within(&self, with: &dyn Fn(ColumnId) -> Option<Bound>) -> Bound {
-        let boxed = |x: &Bound| Box::new(x.replaced(with));
+    /// As [`Bound::replaced`], for an expression that stands in the bodies of so many `Let`s.
+    fn replaced_below(&self, lets: usize, with: &dyn Fn(ColumnId, usize) -> Option<Bound>) -> Bound {
+        deep::guarded(|| self.replaced_within(lets, with))
+    }
+
+    fn replaced_within(&self, lets: usize, with: &dyn Fn(ColumnId, usize) -> Option<Bound>) -> Bound {
+        let replaced = |x: &Bound| x.replaced_below(lets, with);
+        let boxed = |x: &Bound| Box::new(replaced(x));
         let node = match &self.node {
-            Node::Column(id) => match with(*id) {
+            Node::Column(id) => match with(*id, lets) {
                 Some(bound) => return bound,
                 None => Node::Column(*id),
             },
             Node::Literal(value) => Node::Literal(value.clone()),
-            Node::Call(call) => Node::Call(Call {
-                args: call.args.iter().map(|x| x.replaced(with)).collect(),
-                ..call.clone()
-            }),
+            Node::Call(call) => {
+                Node::Call(Call { args: call.args.iter().map(replaced).collect(), ..call.clone() })
+            }
             Node::And(a, b) => Node::And(boxed(a), boxed(b)),
             Node::Or(a, b) => Node::Or(boxed(a), boxed(b)),
-            Node::Let(value, body) => Node::Let(boxed(value), boxed(body)),
+            Node::Let(value, body) => Node::Let(boxed(value), Box::new(body.replaced_below(lets + 1, with))),
             Node::Local(depth) => Node::Local(*depth),
             Node::Case(arms, otherwise) => Node::Case(
-                arms.iter().map(|(c, v)| (c.replaced(with), v.replaced(with))).collect(),
+                arms.iter().map(|(c, v)| (replaced(c), replaced(v))).collect(),
                 otherwise.as_ref().map(|x| boxed(x)),
             ),
         };

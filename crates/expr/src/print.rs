@@ -23,6 +23,7 @@ fn tightness(expr: &Expr) -> u8 {
         Kind::Literal(Scalar::Int(v)) if *v < 0 => UNARY,
         Kind::Literal(Scalar::Float(v)) if *v < 0.0 => UNARY,
         Kind::Where(..) | Kind::Per(..) | Kind::Over(..) => POSTFIX,
+        Kind::Let(_, _, body) => tightness(body),
         _ => PRIMARY,
     }
 }
@@ -97,7 +98,16 @@ impl Display for Expr {
             Kind::Per(aggregate, keys) => write!(f, "{} per {keys}", Operand(aggregate, POSTFIX)),
             Kind::Over(call, frame) => write!(f, "{} over {frame}", Operand(call, POSTFIX)),
             Kind::Each(set) => set.fmt(f),
+            Kind::Let(_, _, body) => body.fmt(f),
+            Kind::Local(local) => f.write_str(&local.text),
         }
+    }
+}
+
+impl Expr {
+    /// Its text, in parentheses unless it can stand beside any operator.
+    pub(crate) fn operand(&self) -> String {
+        Operand(self, PRIMARY).to_string()
     }
 }
 

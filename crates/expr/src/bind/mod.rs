@@ -3,22 +3,25 @@
 //! A mistake is noted with its place and gives an expression of unknown type, which fits everywhere, so that
 //! one check finds them all without one mistake causing messages about the next.
 
+mod calls;
+mod comparison;
 mod grouping;
+mod locals;
 mod operators;
 mod window;
 
 use std::sync::Arc;
 
-use churn_core::error::nearest;
 use churn_core::names::name;
-use churn_core::{ColumnId, Error, ErrorKind, Field, Result, Scalar, SourceText, Span, Type, deep};
+use churn_core::{ColumnId, Error, ErrorKind, Field, SourceText, Span, Type, deep};
 
+use calls::complaint_error;
 pub use window::WindowPlace;
 
-use super::{Bound, Node, aggregates, cast, compare, fold, pattern, windows};
+use super::{Bound, Node, aggregates, cast, compare, fold, pattern};
 use crate::ast::{Binary, Expr, Kind, Sense};
 use crate::expand::{Environment, unknown_column, with_present};
-use crate::functions::{self, Arguments, Complaint};
+use crate::functions::{self, Arguments};
 
 /// Gives out column ids.
 #[derive(Clone, Debug, Default)]
@@ -67,9 +70,6 @@ pub enum Place<'a> {
     Groups { keys: &'a [Field], calls: &'a mut Vec<AggregateCall> },
 }
 
-/// Literals in a list from which on they are looked up together.
-const LOOKED_UP: usize = 16;
-
 /// Binds the expressions of one step.
 pub struct Binder<'a> {
     /// The text that places in errors point into.
@@ -86,6 +86,8 @@ pub struct Binder<'a> {
     pub notes: &'a mut Vec<String>,
     /// Whether a constant was worked out.
     pub folded: &'a mut bool,
+    /// What the locals around the expression stand for, by their numbers.
+    pub locals: Vec<(u64, Bound)>,
 }
 
 impl Binder<'_> {
@@ -243,6 +245,8 @@ impl Binder<'_> {
                     }
                 }
             }
+            Kind::Let(local, value, body) => return self.let_in(local, value, body, place),
+            Kind::Local(local) => return self.local(local, span),
             Kind::Case(arms, otherwise) => return self.case(arms, otherwise.as_deref(), place),
             Kind::Call(function, args) => return self.call(function, args, span, place),
             Kind::Cast(inner) => {
@@ -254,78 +258,6 @@ impl Binder<'_> {
             Kind::Per(aggregate, keys) => return self.per(aggregate, keys, span, place),
         };
         self.folded(bound)
-    }
-
-    /// Whether a value is one of a list: many literals of its type are looked up together, and others are compared one
-    /// by one.
-    fn within(&mut self, value: &Bound, list: &[Expr], place: &mut Place<'_>) -> Bound {
-        let mut any: Vec<Bound> = Vec::new();
-        let mut members: Vec<Scalar> = Vec::new();
-        for item in list {
-            let other = self.compared(item, place);
-            let stand_in = Bound { node: Node::Local(0), kind: value.kind.clone() };
-            let Some((_, other, kind)) = self.united(stand_in, other, item.span) else {
-                return Bound::unknown();
-            };
-            let other = self.folded(other);
-            match other.as_literal() {
-                Some(literal) if list.len() >= LOOKED_UP && kind == value.kind && !literal.is_null() => {
-                    members.push(literal.clone());
-                }
-                _ => any.push(self.comparison(Binary::Equal, value.clone(), other, item.span)),
-            }
-        }
-        if !members.is_empty() {
-            any.push(functions::is_member(value.clone(), &members));
-        }
-        let or = |a: Bound, b: Bound| Bound { node: Node::Or(Box::new(a), Box::new(b)), kind: Type::Bool };
-        while any.len() > 64 {
-            let mut rest = any.into_iter();
-            any = std::iter::from_fn(|| {
-                let left = rest.next()?;
-                Some(match rest.next() {
-                    Some(right) => or(left, right),
-                    None => left,
-                })
-            })
-            .collect();
-        }
-        any.into_iter().reduce(or).unwrap_or_else(Bound::unknown)
-    }
-
-    /// Notes a comparison with a null that is written there: it is never true.
-    fn compared_with_null(&mut self, op: Binary, a: (&Expr, &Bound), b: (&Expr, &Bound)) {
-        let is_null = |side: (&Expr, &Bound)| matches!(side.0.kind, Kind::Literal(Scalar::Null));
-        let other = match (is_null(a), is_null(b)) {
-            (true, false) => b.0,
-            (false, true) => a.0,
-            _ => return,
-        };
-        let not = if op == Binary::NotEqual { "not " } else { "" };
-        let note = format!(
-            "Nothing equals null: {} {} null is true of no row. Write {other} is {not}null.",
-            other,
-            op.symbol()
-        );
-        if !self.notes.contains(&note) {
-            self.notes.push(note);
-        }
-    }
-
-    /// Binds what a column is compared with: often a text that lacks its quotes.
-    fn compared(&mut self, expr: &Expr, place: &mut Place<'_>) -> Bound {
-        if let Kind::Name(column) = &expr.kind
-            && !matches!(place, Place::Groups { .. })
-            && nearest(column, self.fields.iter().map(|f| f.name.as_str())).is_none()
-        {
-            let text = Scalar::Text(column.to_owned());
-            let error = unknown_column(column, self.fields, self.source, expr.span);
-            return self.wrong(
-                expr.span,
-                error.next(format!("If it is a text, it stands in single quotes: {text}.")),
-            );
-        }
-        self.expression(expr, place)
     }
 
     fn column(&mut self, column: &str, span: Span, place: &Place<'_>) -> Bound {
@@ -368,55 +300,6 @@ impl Binder<'_> {
             self.type_error(span, format!("{by} needs {need}, and this is {found}."), "");
         }
         converted
-    }
-
-    /// Both sides in the one type they share; a text literal beside a date is read as one.
-    fn united(&mut self, a: Bound, b: Bound, span: Span) -> Option<(Bound, Bound, Type)> {
-        if a.kind == Type::Unknown || b.kind == Type::Unknown {
-            return None;
-        }
-        let a = self.dated(a, &b.kind.clone(), span)?;
-        let b = self.dated(b, &a.kind.clone(), span)?;
-        let Some(shared) = a.kind.common_type(&b.kind) else {
-            let mut next = String::new();
-            if a.kind == Type::Text || b.kind == Type::Text {
-                let other = if a.kind == Type::Text { &b.kind } else { &a.kind };
-                next = format!(
-                    "Turn the text into one: cast(… as {other}), or the other into text: cast(… as text)."
-                );
-            }
-            self.type_error(span, format!("{} and {} do not compare.", a.kind, b.kind), &next);
-            return None;
-        };
-        let shared = if shared == Type::Null { Type::Bool } else { shared };
-        Some((cast::silently(a, &shared)?, cast::silently(b, &shared)?, shared))
-    }
-
-    /// A text literal beside a date, time or timestamp, read as one.
-    fn dated(&mut self, bound: Bound, other: &Type, span: Span) -> Option<Bound> {
-        let Some(Scalar::Text(text)) = bound.as_literal() else { return Some(bound) };
-        if !other.is_temporal() {
-            return Some(bound);
-        }
-        let read = match (cast::dated_literal(text, other), other) {
-            (Some(value), _) => Some(value),
-            // A moment beside a date: the date is compared at its midnight.
-            (None, Type::Date) => cast::dated_literal(text, &Type::Timestamp),
-            (None, _) => None,
-        };
-        if read.is_none() {
-            let example = if *other == Type::Time { "'06:30:00'" } else { "'2026-03-01'" };
-            let what = format!("'{text}' is not a {other} of the calendar.");
-            self.type_error(span, what, &format!("Write it as in {example}."));
-        }
-        read.map(Bound::literal)
-    }
-
-    fn comparison(&mut self, op: Binary, a: Bound, b: Bound, span: Span) -> Bound {
-        match self.united(a, b, span) {
-            Some((a, b, kind)) => self.folded(functions::compare(op, kind, a, b)),
-            None => Bound::unknown(),
-        }
     }
 
     fn case(&mut self, arms: &[(Expr, Expr)], otherwise: Option<&Expr>, place: &mut Place<'_>) -> Bound {
@@ -477,110 +360,8 @@ impl Binder<'_> {
         }
         cast::explicitly(from, &cast.to, cast.format.clone(), cast.lenient)
     }
-
-    fn call(&mut self, function: &str, args: &[Expr], span: Span, place: &mut Place<'_>) -> Bound {
-        if aggregates::find(function).is_some() {
-            let call = Expr::new(Kind::Call(function.to_owned(), args.to_vec()), span);
-            return self.aggregate(&call, place);
-        }
-        if windows::find(function).is_some() {
-            let call = Expr::new(Kind::Call(function.to_owned(), args.to_vec()), span);
-            if let Place::Window(_) = place {
-                return self.window_call(&call, None, span, place);
-            }
-            let error = Error::new(ErrorKind::Check, format!("{function} stands only in a window step."))
-                .why("It looks at the rows around a row, and needs to know which and in what order.");
-            return self
-                .wrong(span, error.next(format!("Write: window by farm order by collected_on: {call}")));
-        }
-        let Some(found) = functions::find(function) else {
-            return self.unknown_function(function, span);
-        };
-        let mut values = Vec::new();
-        for (i, arg) in args.iter().enumerate() {
-            // The unit of start_of is a word, not a column.
-            let unit = match &arg.kind {
-                Kind::Name(word) if i == 0 && function == "start_of" => Some(word),
-                _ => None,
-            };
-            values.push(match unit {
-                Some(word) => Bound::literal(Scalar::Text(word.clone())),
-                None => self.expression(arg, place),
-            });
-        }
-        if values.iter().any(|v| v.kind == Type::Unknown) {
-            return Bound::unknown();
-        }
-        if let Some(i) = values.iter().position(|v| v.kind == Type::Interval) {
-            let at = args.get(i).map_or(span, |a| a.span);
-            return self.type_error(at, format!("{function} takes no interval."), "");
-        }
-        let spans: Vec<Span> = args.iter().map(|a| a.span).collect();
-        let made = (found.bind)(Arguments { name: found.name, usage: found.usage, values });
-        {
-            let bound = self.complained(made, span, &spans);
-            self.folded(bound)
-        }
-    }
-
-    fn unknown_function(&mut self, function: &str, span: Span) -> Bound {
-        let error = Error::new(ErrorKind::Name, format!("There is no function {function}."));
-        let known = functions::all()
-            .map(|f| f.name)
-            .chain(aggregates::all().map(|a| a.name))
-            .chain(windows::all().map(|w| w.name))
-            .chain(self.environment.defines.keys().map(String::as_str));
-        let near = other_name(function).or_else(|| nearest(function, known));
-        let error = match near {
-            Some(near) => error.next(format!("Did you mean {near}?")),
-            None => error.next("churn help functions lists them all."),
-        };
-        self.wrong(Span { end: span.start + function.len(), ..span }, error)
-    }
-
-    fn complained(&mut self, made: Result<Bound, Complaint>, span: Span, spans: &[Span]) -> Bound {
-        match made {
-            Ok(bound) => bound,
-            Err(complaint) => {
-                let error = complaint_error(complaint, span, spans)(self.source);
-                self.errors.push(error);
-                Bound::unknown()
-            }
-        }
-    }
 }
 
 fn negated(bound: Bound, sense: Sense) -> Bound {
     if sense == Sense::Not && bound.kind != Type::Unknown { functions::not(bound) } else { bound }
-}
-
-/// A function's complaint as an error at the place of the argument it is about.
-fn complaint_error(complaint: Complaint, call: Span, args: &[Span]) -> impl Fn(&Arc<SourceText>) -> Error {
-    let span = complaint.argument.and_then(|i| args.get(i)).copied().unwrap_or(call);
-    move |source| {
-        let error = Error::new(ErrorKind::Type, complaint.what.clone()).at(source, span);
-        match &complaint.next {
-            Some(next) => error.next(next.clone()),
-            None => error,
-        }
-    }
-}
-
-/// What other languages call our functions.
-fn other_name(function: &str) -> Option<&'static str> {
-    Some(match function {
-        "avg" | "average" => "mean",
-        "std" | "stdev" | "sd" => "stddev",
-        "var" => "variance",
-        "len" => "length",
-        "substr" => "substring",
-        "strip" => "trim",
-        "ceiling" => "ceil",
-        "pow" => "power",
-        "log" => "ln",
-        "ifnull" | "isnull" => "coalesce",
-        "trunc" => "start_of",
-        "percentile" => "quantile",
-        _ => return None,
-    })
 }

@@ -1,0 +1,119 @@
+//! Calls of functions by name, and what is said where there is none.
+
+use std::sync::Arc;
+
+use churn_core::error::nearest;
+use churn_core::{Error, ErrorKind, Scalar, SourceText, Span, Type};
+
+use super::{Binder, Place};
+use crate::ast::{Expr, Kind};
+use crate::functions::{self, Arguments, Complaint};
+use crate::{Bound, aggregates, windows};
+
+impl Binder<'_> {
+    pub(super) fn call(&mut self, function: &str, args: &[Expr], span: Span, place: &mut Place<'_>) -> Bound {
+        if aggregates::find(function).is_some() {
+            let call = Expr::new(Kind::Call(function.to_owned(), args.to_vec()), span);
+            return self.aggregate(&call, place);
+        }
+        if windows::find(function).is_some() {
+            let call = Expr::new(Kind::Call(function.to_owned(), args.to_vec()), span);
+            if let Place::Window(_) = place {
+                return self.window_call(&call, None, span, place);
+            }
+            let error = Error::new(ErrorKind::Check, format!("{function} stands only in a window step."))
+                .why("It looks at the rows around a row, and needs to know which and in what order.");
+            return self
+                .wrong(span, error.next(format!("Write: window by farm order by collected_on: {call}")));
+        }
+        let Some(found) = functions::find(function) else {
+            return self.unknown_function(function, span);
+        };
+        let mut values = Vec::new();
+        for (i, arg) in args.iter().enumerate() {
+            // The unit of start_of is a word, not a column.
+            let unit = match &arg.kind {
+                Kind::Name(word) if i == 0 && function == "start_of" => Some(word),
+                _ => None,
+            };
+            values.push(match unit {
+                Some(word) => Bound::literal(Scalar::Text(word.clone())),
+                None => self.expression(arg, place),
+            });
+        }
+        if values.iter().any(|v| v.kind == Type::Unknown) {
+            return Bound::unknown();
+        }
+        if let Some(i) = values.iter().position(|v| v.kind == Type::Interval) {
+            let at = args.get(i).map_or(span, |a| a.span);
+            return self.type_error(at, format!("{function} takes no interval."), "");
+        }
+        let spans: Vec<Span> = args.iter().map(|a| a.span).collect();
+        let made = (found.bind)(Arguments { name: found.name, usage: found.usage, values });
+        {
+            let bound = self.complained(made, span, &spans);
+            self.folded(bound)
+        }
+    }
+
+    pub(super) fn unknown_function(&mut self, function: &str, span: Span) -> Bound {
+        let error = Error::new(ErrorKind::Name, format!("There is no function {function}."));
+        let known = functions::all()
+            .map(|f| f.name)
+            .chain(aggregates::all().map(|a| a.name))
+            .chain(windows::all().map(|w| w.name))
+            .chain(self.environment.defines.keys().map(String::as_str));
+        let near = other_name(function).or_else(|| nearest(function, known));
+        let error = match near {
+            Some(near) => error.next(format!("Did you mean {near}?")),
+            None => error.next("churn help functions lists them all."),
+        };
+        self.wrong(Span { end: span.start + function.len(), ..span }, error)
+    }
+
+    pub(super) fn complained(&mut self, made: Result<Bound, Complaint>, span: Span, spans: &[Span]) -> Bound {
+        match made {
+            Ok(bound) => bound,
+            Err(complaint) => {
+                let error = complaint_error(complaint, span, spans)(self.source);
+                self.errors.push(error);
+                Bound::unknown()
+            }
+        }
+    }
+}
+
+/// A function's complaint as an error at the place of the argument it is about.
+pub(super) fn complaint_error(
+    complaint: Complaint,
+    call: Span,
+    args: &[Span],
+) -> impl Fn(&Arc<SourceText>) -> Error {
+    let span = complaint.argument.and_then(|i| args.get(i)).copied().unwrap_or(call);
+    move |source| {
+        let error = Error::new(ErrorKind::Type, complaint.what.clone()).at(source, span);
+        match &complaint.next {
+            Some(next) => error.next(next.clone()),
+            None => error,
+        }
+    }
+}
+
+/// What other languages call our functions.
+fn other_name(function: &str) -> Option<&'static str> {
+    Some(match function {
+        "avg" | "average" => "mean",
+        "std" | "stdev" | "sd" => "stddev",
+        "var" => "variance",
+        "len" => "length",
+        "substr" => "substring",
+        "strip" => "trim",
+        "ceiling" => "ceil",
+        "pow" => "power",
+        "log" => "ln",
+        "ifnull" | "isnull" => "coalesce",
+        "trunc" => "start_of",
+        "percentile" => "quantile",
+        _ => return None,
+    })
+}

@@ -1,0 +1,91 @@
+//! Parameters, defined functions and column sets put in their places, before names are looked up.
+
+mod defined;
+mod sets;
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use churn_core::error::nearest;
+use churn_core::{Error, ErrorKind, Result, Scalar, SourceText, Span};
+
+pub(crate) use defined::{MOST_PARTS, too_long};
+pub(crate) use sets::with_present;
+pub use sets::{columns_of_list, default_name, over_set, unknown_column};
+
+use crate::ast::{Expr, Kind};
+
+/// What a recipe declares before its chains.
+#[derive(Clone, Debug, Default)]
+pub struct Environment {
+    /// `given`: parameters and their values.
+    pub givens: BTreeMap<String, Scalar>,
+    /// `define`: functions of the user's own.
+    pub defines: BTreeMap<String, Define>,
+}
+
+/// A function of the user's own.
+#[derive(Clone, Debug)]
+pub struct Define {
+    /// The names of the parameters.
+    pub parameters: Vec<String>,
+    /// The expression that a call stands for.
+    pub body: Expr,
+}
+
+impl Environment {
+    /// The value of a parameter.
+    pub fn given(&self, parameter: &str, source: &Arc<SourceText>, span: Span) -> Result<Scalar> {
+        self.givens.get(parameter).cloned().ok_or_else(|| {
+            let error =
+                Error::new(ErrorKind::Name, format!("There is no parameter ${parameter}.")).at(source, span);
+            match nearest(parameter, self.givens.keys().map(String::as_str)) {
+                Some(near) => error.next(format!("Did you mean ${near}?")),
+                None => error.next(format!("Declare it at the top of the recipe: given {parameter} = 100")),
+            }
+        })
+    }
+
+    /// The expression with parameters and calls of defined functions replaced. A call that stands in it twice, and an
+    /// argument that its function uses twice, is bound once ([`Kind::Let`]).
+    ///
+    /// # Errors
+    /// A parameter that was not given; a call with the wrong number of arguments; more than 100,000 parts.
+    pub fn expand(&self, expr: &Expr, source: &Arc<SourceText>) -> Result<Expr> {
+        if self.defines.is_empty() { self.replaced(expr, source) } else { self.shared(expr, source) }
+    }
+
+    /// The expression with parameters and calls replaced, each call by itself.
+    fn replaced(&self, expr: &Expr, source: &Arc<SourceText>) -> Result<Expr> {
+        let parts = try_map_parts(expr, &mut |part| self.replaced(part, source))?;
+        self.in_place(expr, parts, source)
+    }
+
+    /// An expression whose parts are replaced, with what it is itself replaced.
+    fn in_place(&self, written: &Expr, mut expr: Expr, source: &Arc<SourceText>) -> Result<Expr> {
+        match &expr.kind {
+            Kind::Parameter(parameter) => {
+                expr.kind = Kind::Literal(self.given(parameter, source, expr.span)?);
+                Ok(expr)
+            }
+            Kind::Call(function, args) => match self.defines.get(function) {
+                Some(define) => define.called(function, written, args).map_err(|e| e.at(source, expr.span)),
+                None => Ok(expr),
+            },
+            _ => Ok(expr),
+        }
+    }
+}
+
+/// The expression with each direct part replaced, or the first error of a part.
+fn try_map_parts(expr: &Expr, f: &mut dyn FnMut(&Expr) -> Result<Expr>) -> Result<Expr> {
+    let mut error = None;
+    let mapped = expr.map_parts(&mut |part| match f(part) {
+        Ok(part) => part,
+        Err(e) => {
+            error.get_or_insert(e);
+            part.clone()
+        }
+    });
+    error.map_or(Ok(mapped), Err)
+}
