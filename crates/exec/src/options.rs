@@ -70,7 +70,11 @@ impl RunOptions {
     #[doc(hidden)]
     pub fn writer_resources(&self) -> WriterResources {
         let share = |memory: u64| usize::try_from(memory / 4).unwrap_or(usize::MAX);
-        WriterResources::new(self.thread_count(), self.memory.map_or(usize::MAX, share))
+        WriterResources::new(
+            self.thread_count(),
+            self.memory.map_or(usize::MAX, share),
+            self.temporary.clone(),
+        )
     }
 
     /// What may be used while files are opened.

@@ -297,7 +297,7 @@ impl Format {
     ) -> Result<Option<Box<dyn RowWriter>>> {
         Ok(match self {
             Format::Parquet => Some(Box::new(ParquetWriter::new(out, fields, options, resources))),
-            Format::Arrow => Some(Box::new(ArrowWriter::new(out, fields, options, resources)?)),
+            Format::Arrow => Some(Box::new(ArrowWriter::new(out, fields, options)?)),
             Format::Workbook => Some(Box::new(WorkbookWriter::new(out, fields)?)),
             _ => None,
         })

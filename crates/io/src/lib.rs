@@ -48,4 +48,5 @@ pub mod split;
 pub mod streams;
 pub mod target;
 pub mod temporary;
+mod waiting_rows;
 pub mod workbook;

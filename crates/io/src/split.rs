@@ -13,13 +13,14 @@ use churn_core::widen::widen;
 use churn_core::{Batch, Error, ErrorKind, Field, Result, Scalar};
 use hashbrown::HashMap;
 
-use super::binary::{Out, RowWriter, WaitingRows, WriterResources};
+use super::binary::{Out, RowWriter, WriterResources};
 use super::folders::{folder_name, is_of_key};
 use super::format::{Encoder, Format, WriteOptions};
 use super::part::folder_of;
 use super::segments::{Segment, Segments};
 use super::target::{Mode, there_already};
 use super::temporary::Folder;
+use super::waiting_rows::{PartEnd, WaitingRows, in_one_piece};
 
 /// Files that are open at once, at most.
 const MOST_FILES: usize = 1000;
@@ -37,7 +38,7 @@ pub struct SplitTarget {
     whole: WaitingRows,
     /// Bytes of rows that wait for their files, about.
     waiting: usize,
-    /// Rows of files that have too few for a row group, once there was no room for those of all.
+    /// Rows of files that are written later, once there was no room for those of all.
     segments: Segments,
     /// Places and names of the columns that folders are named by, and the fields of the others.
     keys: Vec<(usize, String)>,
@@ -45,6 +46,8 @@ pub struct SplitTarget {
     converter: RowConverter,
     rest: Vec<(usize, Field)>,
     files: HashMap<PathBuf, Entry>,
+    /// How many columnar files are being written.
+    writers: usize,
 }
 
 enum Entry {
@@ -59,8 +62,8 @@ struct Waiting {
     writer: Option<Box<dyn RowWriter>>,
 }
 
-/// Bytes of rows that are enough for a row group, where those of all files have no room.
-const ROW_GROUP: usize = 2 << 20;
+/// Memory that the writer of a columnar file should have at least.
+const WRITER_BYTES: usize = 32 << 20;
 
 /// Rows that are partitioned to their files together.
 const TOGETHER: usize = 1 << 16;
@@ -132,25 +135,26 @@ impl SplitTarget {
             options: options.clone(),
             mode,
             resources: resources.clone(),
-            whole: WaitingRows::new(fields),
+            whole: WaitingRows::new(fields, PartEnd { rows: TOGETHER, bytes: resources.bytes / 8 }),
             waiting: 0,
             segments: Segments::new(parent),
             keys,
             converter: RowConverter::new(kinds).map_err(churn_core::arrow_error)?,
             rest,
             files: HashMap::new(),
+            writers: 0,
         })
     }
 
     /// Takes rows.
     pub fn write(&mut self, batch: &Batch) -> Result<()> {
-        self.whole.push(batch.clone())?;
-        if self.whole.are_many(TOGETHER, self.resources.part()) { self.partition() } else { Ok(()) }
+        let parts = self.whole.push(batch.clone())?;
+        parts.iter().try_for_each(|part| self.partition(part))
     }
 
-    /// Takes the rows that came to their files.
-    fn partition(&mut self) -> Result<()> {
-        let Some(columns) = self.whole.take_whole()? else { return Ok(()) };
+    /// Takes rows to their files.
+    fn partition(&mut self, rows: &[Batch]) -> Result<()> {
+        let Some(columns) = in_one_piece(rows)? else { return Ok(()) };
         let batch = Batch { rows: columns.first().map_or(0, |column| column.len()), columns };
         let lost = || Error::new(ErrorKind::Internal, "A column to split by was lost.");
         let wide = |(place, _): &(usize, String)| widen(batch.columns.get(*place).ok_or_else(lost)?);
@@ -176,7 +180,6 @@ impl SplitTarget {
         let lost_bytes = |e: std::io::Error| failed(&target, &e);
         for (folder, rows) in rows {
             let part = rest.take(&UInt32Array::from(rows))?.compacted();
-            let bytes = part.memory();
             match self.entry(folder)? {
                 Entry::Text { file, encoder, any } => {
                     let rows = encoder.rows(&part, None)?;
@@ -184,42 +187,46 @@ impl SplitTarget {
                     file.write_all(between).and_then(|()| file.write_all(&rows)).map_err(lost_bytes)?;
                 }
                 Entry::Rows(waiting) => {
+                    let before = waiting.rows.bytes();
                     waiting.rows.push(part)?;
-                    self.waiting += bytes;
+                    let more = waiting.rows.bytes() - before;
+                    self.waiting += more;
                 }
             }
         }
         if self.waiting > self.resources.bytes / 2 { self.settle() } else { Ok(()) }
     }
 
-    /// Puts rows that wait out of memory, of the files that have most, until those of all take half of that: as a row
-    /// group where they are enough for one, else beside those of the other files.
+    /// Puts rows that wait out of memory, of the files that have most, until those of all take half of that: some files
+    /// are written at once, the others when all rows have come.
     fn settle(&mut self) -> Result<()> {
         let bytes = |entry: &Entry| if let Entry::Rows(waiting) = entry { waiting.rows.bytes() } else { 0 };
         let mut folders: Vec<(usize, PathBuf)> =
             self.files.iter().map(|(folder, entry)| (bytes(entry), folder.clone())).collect();
         folders.sort_unstable();
         while let Some((bytes, folder)) = folders.pop().filter(|_| self.waiting > self.resources.bytes / 4) {
+            let may_write = self.writers < self.most_writers();
+            let is_new = |waiting: &Waiting| waiting.writer.is_none() && waiting.segments.is_empty();
+            let starts = matches!(self.files.get(&folder), Some(Entry::Rows(w)) if may_write && is_new(w));
+            let writer = if starts { Some(self.writer(&folder)?) } else { None };
             let Some(Entry::Rows(waiting)) = self.files.get_mut(&folder) else { continue };
+            if starts {
+                waiting.writer = writer;
+                self.writers += 1;
+            }
             self.waiting = self.waiting.saturating_sub(bytes);
-            let schema = waiting.rows.schema();
-            if bytes < ROW_GROUP || !waiting.segments.is_empty() {
-                waiting.segments.push(self.segments.push(&schema, waiting.rows.take())?);
-                continue;
-            }
             let batches = waiting.rows.take();
-            if waiting.writer.is_none() {
-                let writer = self.writer(&folder)?;
-                if let Some(Entry::Rows(waiting)) = self.files.get_mut(&folder) {
-                    waiting.writer = Some(writer);
-                }
-            }
-            if let Some(Entry::Rows(Waiting { writer: Some(writer), .. })) = self.files.get_mut(&folder) {
-                batches.into_iter().try_for_each(|batch| writer.write(batch))?;
-                writer.settle()?;
+            match &mut waiting.writer {
+                Some(writer) => batches.into_iter().try_for_each(|batch| writer.write(batch))?,
+                None => waiting.segments.push(self.segments.push(&waiting.rows.schema(), batches)?),
             }
         }
         Ok(())
+    }
+
+    /// How many columnar files may be written at once.
+    fn most_writers(&self) -> usize {
+        self.resources.bytes / WRITER_BYTES
     }
 
     /// The folder of a row with these keys.
@@ -250,7 +257,7 @@ impl SplitTarget {
         let fields = self.fields();
         let Some(encoder) = self.format.encoder(&fields, &self.options) else {
             return Ok(Entry::Rows(Waiting {
-                rows: WaitingRows::new(&fields),
+                rows: WaitingRows::new(&fields, PartEnd::NOWHERE),
                 segments: Vec::new(),
                 writer: None,
             }));
@@ -280,7 +287,8 @@ impl SplitTarget {
     /// What writes a columnar file in a folder.
     fn writer(&self, folder: &Path) -> Result<Box<dyn RowWriter>> {
         let out = Out::new(self.file(folder)?);
-        let writer = self.format.writer(out, &self.fields(), &self.options, &self.resources)?;
+        let resources = self.resources.share(self.most_writers());
+        let writer = self.format.writer(out, &self.fields(), &self.options, &resources)?;
         writer.ok_or_else(|| Error::new(ErrorKind::Internal, "A format has neither an encoder nor a writer."))
     }
 
@@ -289,7 +297,8 @@ impl SplitTarget {
     /// # Errors
     /// The disk is full or fails.
     pub fn end(&mut self) -> Result<()> {
-        self.partition()?;
+        let rest = self.whole.take();
+        self.partition(&rest)?;
         if self.files.is_empty() && self.mode != Mode::Append {
             // A file without rows, so that the columns can be read back.
             let folder = self.keys.iter().map(|(_, name)| folder_name(name, None)).collect();

@@ -38,6 +38,11 @@ impl Numbering {
         self.keys
     }
 
+    /// Gives up the tables that find keys, for one whose keys are only listed from now on.
+    pub fn end(&mut self) {
+        (self.slots, self.perfect_hash) = (Vec::new(), None);
+    }
+
     /// Bytes in use.
     pub fn memory(&self) -> usize {
         self.keys.capacity() * 16 + self.slots.capacity() * 4

@@ -96,6 +96,7 @@ impl Run<'_> {
     pub(super) fn enough(&self, queue: &mut Queue) {
         self.stop.store(true, Ordering::Relaxed);
         queue.waiting.clear();
+        queue.bytes = 0;
         queue.next = u64::MAX / 2;
         self.moved.notify_all();
     }
@@ -105,7 +106,7 @@ impl Run<'_> {
         {
             let mut queue = lock(&self.queue);
             if queue.next <= number {
-                queue.waiting.insert(number, done);
+                queue.push(number, done);
             }
             if is_turn_held {
                 queue.committing = false;
@@ -137,8 +138,7 @@ impl Run<'_> {
         }
         queue.committing = true;
         while queue.error.is_none() && placed.len() < MOST_PLACED {
-            let next = queue.next;
-            let Some(done) = queue.waiting.remove(&next) else { break };
+            let Some(done) = queue.pop() else { break };
             drop(queue);
             let result = done.and_then(|done| guarded(|| self.commit(done, &mut placed)));
             queue = lock(&self.queue);

@@ -20,12 +20,35 @@ use crate::sink::{self, AnyCommit, AnyWorker};
 pub(super) struct Queue {
     /// Morsels done but not yet taken by the sink.
     pub(super) waiting: BTreeMap<u64, Result<Done>>,
+    /// Bytes of the rows that wait in them, about.
+    pub(super) bytes: usize,
     /// The number of the next morsel to hand out, and of the next the sink takes.
     pub(super) taken: u64,
     pub(super) next: u64,
     /// Whether a worker is handing morsels to the sink.
     pub(super) committing: bool,
     pub(super) error: Option<Error>,
+}
+
+impl Queue {
+    /// Whether the sink is too far behind for another morsel to be taken: of the number of morsels, or of the bytes of
+    /// those that are done. The next one that the sink takes is never waited for.
+    pub(super) fn is_full(&self, run: &Run<'_>) -> bool {
+        self.taken >= self.next + run.ahead || (self.bytes > run.most_waiting && self.taken > self.next)
+    }
+
+    /// Keeps a morsel that is done until its turn comes.
+    pub(super) fn push(&mut self, number: u64, done: Result<Done>) {
+        self.bytes += done.as_ref().map_or(0, |done| done.bytes);
+        self.waiting.insert(number, done);
+    }
+
+    /// The next morsel, if it is done.
+    pub(super) fn pop(&mut self) -> Option<Result<Done>> {
+        let done = self.waiting.remove(&self.next)?;
+        self.bytes -= done.as_ref().map_or(0, |done| done.bytes);
+        Some(done)
+    }
 }
 
 /// The ordered side: only one worker at a time is in it.
@@ -51,7 +74,8 @@ pub(super) struct Run<'a> {
     pub(super) stop: AtomicBool,
     pub(super) context: &'a Context,
     pub(super) ahead: u64,
-    /// Bytes of rows that a worker makes of a morsel before it waits for its turn.
+    /// Bytes of rows that a worker makes of a morsel before it waits for its turn, and of morsels that are done before
+    /// workers wait for the sink.
     pub(super) most_waiting: usize,
 }
 
@@ -78,6 +102,7 @@ pub(super) fn run_rows(
         worker,
         queue: Mutex::new(Queue {
             waiting: BTreeMap::new(),
+            bytes: 0,
             taken: 0,
             next: 0,
             committing: false,

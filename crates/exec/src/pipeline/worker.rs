@@ -25,6 +25,8 @@ pub(super) struct Done {
     pub(super) morsel: Box<dyn Morsel>,
     pub(super) parts: Result<Parts>,
     pub(super) work: MorselOutput,
+    /// Bytes of the rows that wait in it, about.
+    pub(super) bytes: usize,
 }
 
 /// Batches that go through serial operators, or parts that are ready.
@@ -35,7 +37,8 @@ pub(super) enum Parts {
 
 /// What became of a morsel.
 pub(super) enum MorselResult {
-    Parts(Parts),
+    /// Its parts, and bytes of the rows that they were made of.
+    Parts(Parts, usize),
     /// It must be read again from where it begins.
     Again(Box<dyn Morsel>),
 }
@@ -74,7 +77,7 @@ impl Run<'_> {
     pub(super) fn take(&self) -> Option<(u64, Result<Taken>)> {
         {
             let mut queue = lock(&self.queue);
-            while queue.taken >= queue.next + self.ahead && !self.stop.load(Ordering::Relaxed) {
+            while queue.is_full(self) && !self.stop.load(Ordering::Relaxed) {
                 queue = self.moved.wait(queue).unwrap_or_else(PoisonError::into_inner);
             }
         }
@@ -108,12 +111,14 @@ impl Run<'_> {
         let mut work = MorselOutput::new(self.context.steps());
         loop {
             match guarded(|| self.parts(leg, &mut *morsel, &mut work, turn)) {
-                Ok(MorselResult::Parts(parts)) => return Done { leg, morsel, parts: Ok(parts), work },
+                Ok(MorselResult::Parts(parts, bytes)) => {
+                    return Done { leg, morsel, parts: Ok(parts), work, bytes };
+                }
                 Ok(MorselResult::Again(again)) => {
                     morsel = again;
                     work = MorselOutput::new(self.context.steps());
                 }
-                Err(error) => return Done { leg, morsel, parts: Err(error), work },
+                Err(error) => return Done { leg, morsel, parts: Err(error), work, bytes: 0 },
             }
         }
     }
@@ -126,7 +131,7 @@ impl Run<'_> {
         turn: &mut Turn,
     ) -> Result<MorselResult> {
         let Some(leg) = self.legs.get(number) else {
-            return Ok(MorselResult::Parts(Parts::Ready(Vec::new())));
+            return Ok(MorselResult::Parts(Parts::Ready(Vec::new()), 0));
         };
         let named = |e| self.named(number, e);
         let mut parts = self.no_parts();
@@ -160,7 +165,7 @@ impl Run<'_> {
             })?;
             match handover {
                 Handover::GoOn => {}
-                Handover::Stopped => return Ok(MorselResult::Parts(Parts::Ready(Vec::new()))),
+                Handover::Stopped => return Ok(MorselResult::Parts(Parts::Ready(Vec::new()), 0)),
                 Handover::StartsAt(start) => match morsel.again(start) {
                     Some(again) => return Ok(MorselResult::Again(again)),
                     None => handover = Handover::GoOn,
@@ -170,7 +175,7 @@ impl Run<'_> {
         if let (Parts::Ready(parts), Some(local)) = (&mut parts, local) {
             parts.extend(local.seal_any()?);
         }
-        Ok(MorselResult::Parts(parts))
+        Ok(MorselResult::Parts(parts, if is_gathered { 0 } else { made }))
     }
 
     /// Runs the workers' operators over some rows, and hands on what comes out.

@@ -1,8 +1,10 @@
 //! What the columns of a chain hold: one pass over its rows, in memory that does not grow with them.
 //!
 //! Each worker fills a summary of each column from the rows of a morsel; the ordered side puts them together in
-//! the order of rows, so that the account is the same on any number of threads. Time: a look at a table of
-//! values for each cell. Memory: `values` and `buckets` say what a column takes at most.
+//! the order of rows, so that the account is the same on any number of threads. Of many columns there is one summary
+//! each, not one for each worker: workers hand over rows, and on the ordered side all threads take them, each some
+//! columns. Time: a look at a table of values for each cell. Memory: `values` and `buckets` say what a column takes at
+//! most.
 
 mod buckets;
 mod column;
@@ -13,7 +15,7 @@ mod values;
 use std::sync::Arc;
 
 use arrow_array::Float64Array;
-use churn_core::{Batch, Result, Scalar, Type};
+use churn_core::{Batch, Result, Scalar, Type, parallel};
 use churn_kernels::moments::Moments;
 
 pub use column::{Fact, Summary};
@@ -52,8 +54,11 @@ pub fn sink(asked: Asked, threads: usize) -> Result<Sink<ProfileWorkers, Profile
     Ok(Sink { worker: Arc::new(ProfileWorkers(asked)), commit: whole })
 }
 
-/// Bytes of columns of pairs that a worker gathers before it hands them over.
-const PAIR_BYTES: usize = 2 << 20;
+/// Bytes of rows that a worker gathers before it hands them over.
+const ROW_BYTES: usize = 2 << 20;
+
+/// Columns from which on each has one summary.
+const MANY_COLUMNS: usize = 64;
 
 /// The summaries of some rows.
 pub struct Summaries {
@@ -75,6 +80,25 @@ impl Summaries {
         let zeros = vec![0; batch.rows];
         let mut facts = self.facts.iter_mut().zip(&asked.facts);
         facts.try_for_each(|(growing, fact)| growing.update(fact, batch, &zeros))
+    }
+
+    /// Adds rows on so many threads: each column sees them in order.
+    fn update_side_by_side(&mut self, asked: &Asked, rows: &[Batch], threads: usize) -> Result<()> {
+        if rows.is_empty() {
+            return Ok(());
+        }
+        parallel::each(threads, self.columns.iter_mut().enumerate(), |(place, summary)| {
+            rows.iter()
+                .filter_map(|batch| batch.columns.get(place))
+                .try_for_each(|array| summary.update(array))
+        })?;
+        let zeros = vec![0; rows.iter().map(|batch| batch.rows).max().unwrap_or(0)];
+        parallel::each(threads, self.facts.iter_mut().zip(&asked.facts), |(growing, fact)| {
+            let update =
+                |batch: &Batch| growing.update(fact, batch, zeros.get(..batch.rows).unwrap_or_default());
+            rows.iter().try_for_each(update)
+        })
+        .map(drop)
     }
 
     fn merge(&mut self, later: Summaries) -> Result<()> {
@@ -102,33 +126,50 @@ impl Worker for ProfileWorkers {
 /// What is found of a morsel.
 pub struct LocalSummaries<'a> {
     asked: &'a Asked,
-    summaries: Summaries,
-    /// The columns of pairs, in batches, and their bytes.
-    rows: Vec<Vec<Float64Array>>,
+    /// `None` where columns are many: then rows are handed over.
+    summaries: Option<Summaries>,
+    rows: Rows,
+}
+
+/// Rows that are handed over.
+#[derive(Default)]
+pub struct Rows {
+    /// All columns, where they are many.
+    batches: Vec<Batch>,
+    /// Columns of pairs, in batches.
+    pairs: Vec<Vec<Float64Array>>,
     bytes: usize,
 }
 
 /// What a worker hands over.
 pub enum Told {
-    /// Columns of pairs, of some rows.
-    Rows(Vec<Vec<Float64Array>>),
-    /// Those of the last rows of a morsel, and the summaries of all its rows.
-    Morsel(Vec<Vec<Float64Array>>, Summaries),
+    /// Some rows.
+    Rows(Rows),
+    /// The last rows of a morsel, and the summaries of all its rows.
+    Morsel(Rows, Option<Summaries>),
 }
 
 impl<'a> LocalSummaries<'a> {
     fn new(asked: &'a Asked) -> Result<LocalSummaries<'a>> {
-        Ok(LocalSummaries { asked, summaries: Summaries::new(asked)?, rows: Vec::new(), bytes: 0 })
+        let has_few = asked.kinds.len() < MANY_COLUMNS;
+        let summaries = has_few.then(|| Summaries::new(asked)).transpose()?;
+        Ok(LocalSummaries { asked, summaries, rows: Rows::default() })
     }
 
-    fn update(&mut self, batch: &Batch) -> Result<()> {
-        self.summaries.update(self.asked, batch)?;
+    fn update(&mut self, batch: Batch) -> Result<()> {
         if !self.asked.pairs.is_empty() {
-            let columns = self.asked.pairs.columns_of(batch)?;
-            self.bytes += columns.len() * batch.rows * 8;
-            self.rows.push(columns);
+            let columns = self.asked.pairs.columns_of(&batch)?;
+            self.rows.bytes += columns.len() * batch.rows * 8;
+            self.rows.pairs.push(columns);
         }
-        Ok(())
+        match &mut self.summaries {
+            Some(summaries) => summaries.update(self.asked, &batch),
+            None => {
+                self.rows.bytes += batch.memory();
+                self.rows.batches.push(batch);
+                Ok(())
+            }
+        }
     }
 }
 
@@ -136,12 +177,9 @@ impl Local for LocalSummaries<'_> {
     type Part = Told;
 
     fn consume(&mut self, batch: Batch, _: &mut MorselOutput) -> Result<Option<Told>> {
-        self.update(&batch)?;
-        if self.bytes < PAIR_BYTES {
-            return Ok(None);
-        }
-        self.bytes = 0;
-        Ok(Some(Told::Rows(std::mem::take(&mut self.rows))))
+        self.update(batch)?;
+        let are_enough = self.rows.bytes >= ROW_BYTES;
+        Ok(are_enough.then(|| Told::Rows(std::mem::take(&mut self.rows))))
     }
 
     fn seal(self) -> Result<Option<Told>> {
@@ -164,9 +202,10 @@ impl Commit for ProfileSink {
     fn commit(&mut self, told: Told, _: &mut MorselOutput) -> Result<bool> {
         let (rows, summaries) = match told {
             Told::Rows(rows) => (rows, None),
-            Told::Morsel(rows, summaries) => (rows, Some(summaries)),
+            Told::Morsel(rows, summaries) => (rows, summaries),
         };
-        self.asked.pairs.update(&mut self.pairs, &rows, self.threads)?;
+        self.all.update_side_by_side(&self.asked, &rows.batches, self.threads)?;
+        self.asked.pairs.update(&mut self.pairs, &rows.pairs, self.threads)?;
         summaries.map_or(Ok(()), |later| self.all.merge(later))?;
         Ok(true)
     }

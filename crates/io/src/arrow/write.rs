@@ -1,4 +1,4 @@
-//! Arrow files, written: batches of up to 64 Ki rows, which readers take as they stand.
+//! Arrow files, written: batches of up to 64 Ki rows or 4 MB, which readers take as they stand.
 
 use std::io::Write;
 
@@ -8,26 +8,18 @@ use arrow_ipc::writer::{FileWriter, IpcWriteOptions};
 use arrow_schema::ArrowError;
 use churn_core::{Batch, Error, ErrorKind, Field, Result};
 
-use crate::binary::{Out, RowWriter, WaitingRows, WriterResources, failed};
+use crate::binary::{Out, RowWriter, failed};
 use crate::format::{Codec, WriteOptions};
-
-/// Rows of a batch at most.
-const BATCH_ROWS: usize = 1 << 16;
+use crate::waiting_rows::{PartEnd, WaitingRows, in_one_piece};
 
 pub(crate) struct ArrowWriter {
     rows: WaitingRows,
     file: FileWriter<Out>,
-    resources: WriterResources,
 }
 
 impl ArrowWriter {
-    pub(crate) fn new(
-        out: Out,
-        fields: &[Field],
-        options: &WriteOptions,
-        resources: &WriterResources,
-    ) -> Result<ArrowWriter> {
-        let rows = WaitingRows::new(fields);
+    pub(crate) fn new(out: Out, fields: &[Field], options: &WriteOptions) -> Result<ArrowWriter> {
+        let rows = WaitingRows::new(fields, PartEnd::OF_FILES);
         let codec = match options.codec {
             None | Some(Codec::None) => None,
             Some(Codec::Lz4) => Some(CompressionType::LZ4_FRAME),
@@ -35,11 +27,11 @@ impl ArrowWriter {
         };
         let options = IpcWriteOptions::default().try_with_compression(codec).map_err(broken)?;
         let file = FileWriter::try_new_with_options(out, &rows.schema(), options).map_err(broken)?;
-        Ok(ArrowWriter { rows, file, resources: resources.clone() })
+        Ok(ArrowWriter { rows, file })
     }
 
-    fn flush(&mut self) -> Result<()> {
-        let Some(columns) = self.rows.take_whole()? else { return Ok(()) };
+    fn encode(&mut self, part: &[Batch]) -> Result<()> {
+        let Some(columns) = in_one_piece(part)? else { return Ok(()) };
         // A file holds all that its views point into.
         let columns = columns.into_iter().map(churn_core::widen::alone).collect();
         let batch = RecordBatch::try_new(self.rows.schema(), columns).map_err(broken)?;
@@ -49,16 +41,13 @@ impl ArrowWriter {
 
 impl RowWriter for ArrowWriter {
     fn write(&mut self, batch: Batch) -> Result<()> {
-        self.rows.push(batch)?;
-        if self.rows.are_many(BATCH_ROWS, self.resources.part()) { self.flush() } else { Ok(()) }
-    }
-
-    fn settle(&mut self) -> Result<()> {
-        self.flush()
+        let parts = self.rows.push(batch)?;
+        parts.iter().try_for_each(|part| self.encode(part))
     }
 
     fn finish(mut self: Box<Self>) -> Result<Out> {
-        self.flush()?;
+        let rest = self.rows.take();
+        self.encode(&rest)?;
         self.file.finish().map_err(broken)?;
         let mut out = self.file.into_inner().map_err(broken)?;
         out.flush().map_err(|e| failed(&e))?;

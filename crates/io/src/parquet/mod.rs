@@ -1,6 +1,7 @@
 //! Parquet files: only the needed columns, only the row groups and pages that may hold rows of the answer.
 
 mod file;
+mod page_by_page;
 mod skip;
 mod source;
 pub(crate) mod write;

@@ -12,7 +12,7 @@ use parquet::arrow::arrow_reader::{
 };
 
 use super::file::{ParquetFile, broken, damaged};
-use super::skip;
+use super::{page_by_page, skip};
 use crate::merge_schemas::{self, MergedSchema};
 use crate::ranges::Range;
 use crate::source::{About, Decoded, Morsel, Request, RowTest, Scan, Source, SourceColumn};
@@ -252,18 +252,27 @@ impl RowGroupPiece {
         };
         let ways = flats.iter().map(|flat| flat.and_then(way)).collect();
         let mask = ProjectionMask::roots(file.metadata.parquet_schema(), roots.iter().copied());
-        let mut builder =
-            ParquetRecordBatchReaderBuilder::new_with_metadata(file.reader.clone(), file.metadata.clone())
+        let batch_rows = (BATCH_CELLS / columns.len().max(1)).clamp(1 << 8, BATCH_ROWS);
+        let group = file.metadata.metadata().row_groups().get(self.group);
+        let left = match &selection {
+            Some(selection) => selection.row_count(),
+            None => group.map_or(0, |group| usize::try_from(group.num_rows()).unwrap_or(0)),
+        };
+        let batches = if page_by_page::reads(&file.metadata, self.group, &mask) {
+            let (part, rows) = ((self.group, mask), (batch_rows, selection));
+            page_by_page::reader(&file.reader, &file.metadata, part, rows)
+        } else {
+            let (reader, metadata) = (file.reader.clone(), file.metadata.clone());
+            let mut builder = ParquetRecordBatchReaderBuilder::new_with_metadata(reader, metadata)
                 .with_projection(mask)
                 .with_row_groups(vec![self.group])
-                .with_batch_size((BATCH_CELLS / columns.len().max(1)).clamp(1 << 8, BATCH_ROWS));
-        let group = file.metadata.metadata().row_groups().get(self.group);
-        let mut left = group.map_or(0, |group| usize::try_from(group.num_rows()).unwrap_or(0));
-        if let Some(selection) = selection {
-            left = selection.row_count();
-            builder = builder.with_row_selection(selection);
-        }
-        Ok(PieceReader { batches: builder.build().map_err(failed)?, columns, ways, left })
+                .with_batch_size(batch_rows);
+            if let Some(selection) = selection {
+                builder = builder.with_row_selection(selection);
+            }
+            builder.build()
+        };
+        Ok(PieceReader { batches: batches.map_err(failed)?, columns, ways, left })
     }
 
     /// The columns of a batch as the table has them.

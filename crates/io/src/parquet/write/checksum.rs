@@ -17,30 +17,29 @@ use parquet::column::writer::ColumnCloseResult;
 use parquet::errors::{ParquetError, Result};
 use parquet::file::writer::{SerializedPageWriter, TrackedWrite};
 
+use super::spool::{EncodedColumn, Spool, Spooled};
+
 /// The number of a dictionary page among the types of pages, as the protocol writes it (zigzag).
 const DICTIONARY_PAGE: u8 = 2 << 1;
 
 /// A field whose number is one more than that of the field before it, of a 32-bit number.
 const NEXT_NUMBER: u8 = 0x15;
 
-/// Writes a page with its checksum; the offset that is told is that in `out`.
-pub(super) fn write_page(page: CompressedPage, out: &mut Vec<u8>) -> Result<PageWriteSpec> {
-    let (offset, body) = (out.len(), page.compressed_size());
+/// A page with its header and checksum, and what the footer tells of it; its place is not known yet.
+pub(super) fn page(page: CompressedPage) -> Result<(Bytes, PageWriteSpec)> {
+    let body = page.compressed_size();
     let mut written = TrackedWrite::new(Vec::with_capacity(body + 64));
     let mut told = SerializedPageWriter::new(&mut written).write_page(page)?;
     let written = written.into_inner()?;
     let (header, body) = written.split_at_checked(written.len() - body).ok_or_else(unknown_header)?;
-    let header_and_checksum = with_checksum(header, body)?;
-    let added = header_and_checksum.len() - header.len();
-    out.extend_from_slice(&header_and_checksum);
-    out.extend_from_slice(body);
-    told.offset = offset as u64;
+    let made = with_checksum(header, body)?;
+    let added = made.len() - header.len() - body.len();
     told.compressed_size += added;
     told.uncompressed_size += added;
-    Ok(told)
+    Ok((made.into(), told))
 }
 
-/// The header of a page with the checksum of what follows it.
+/// A page: its header with the checksum of its body, and the body.
 fn with_checksum(header: &[u8], body: &[u8]) -> Result<Vec<u8>> {
     let mut rest = header;
     for _ in 0..3 {
@@ -51,12 +50,14 @@ fn with_checksum(header: &[u8], body: &[u8]) -> Result<Vec<u8>> {
     let (field, rest_of_field) = rest.split_first().ok_or_else(unknown_header)?;
     // The field that came after number 3 comes after number 4 now.
     let field = field.checked_sub(0x10).filter(|field| field >> 4 > 0).ok_or_else(unknown_header)?;
-    let mut made = Vec::with_capacity(header.len() + 6);
+    let mut made = Vec::with_capacity(header.len() + 6 + body.len());
     made.extend_from_slice(header.get(..header.len() - rest.len()).ok_or_else(unknown_header)?);
     made.push(NEXT_NUMBER);
     write_number(crc32fast::hash(body) as i32, &mut made);
     made.push(field);
     made.extend_from_slice(rest_of_field);
+    made.extend_from_slice(body);
+    made.shrink_to_fit();
     Ok(made)
 }
 
@@ -74,13 +75,14 @@ fn unknown_header() -> ParquetError {
     ParquetError::General("the header of a page is not as the format has it".to_owned())
 }
 
-/// The pages of a column that the crate encodes: headers with checksums, and bodies.
-#[derive(Debug, Default)]
+/// The pages of a column that the crate encodes, with checksums in their headers.
+#[derive(Debug)]
 struct Pages {
+    spool: Spool,
     /// The header whose body has not come.
     header: Option<Bytes>,
-    dictionary: Option<[Bytes; 2]>,
-    data: Vec<[Bytes; 2]>,
+    dictionary: Option<Spooled>,
+    data: Vec<Spooled>,
     /// By how many bytes all headers have grown.
     added: usize,
 }
@@ -92,26 +94,33 @@ impl Pages {
             self.header = Some(bytes);
             return Ok(());
         };
-        let whole: Bytes = with_checksum(&header, &bytes)?.into();
-        self.added += whole.len() - header.len();
-        if whole.get(1) == Some(&DICTIONARY_PAGE) {
-            self.dictionary = Some([whole, bytes]);
+        let whole = with_checksum(&header, &bytes)?;
+        self.added += whole.len() - header.len() - bytes.len();
+        let is_dictionary = whole.get(1) == Some(&DICTIONARY_PAGE);
+        let page = self.spool.keep(whole.into())?;
+        if is_dictionary {
+            self.dictionary = Some(page);
         } else {
-            self.data.push([whole, bytes]);
+            self.data.push(page);
         }
         Ok(())
     }
 
     fn bytes(&self) -> usize {
-        self.dictionary.iter().chain(&self.data).flatten().map(Bytes::len).sum()
+        self.dictionary.iter().chain(&self.data).map(Spooled::length).sum()
     }
 }
 
 /// Where the crate's encoder of a column leaves pages.
-#[derive(Clone, Debug, Default)]
+#[derive(Clone, Debug)]
 pub(super) struct PagesOfColumn(Arc<Mutex<Pages>>);
 
 impl PagesOfColumn {
+    fn new(spool: &Spool) -> PagesOfColumn {
+        let (header, dictionary, data, added) = (None, None, Vec::new(), 0);
+        PagesOfColumn(Arc::new(Mutex::new(Pages { spool: spool.clone(), header, dictionary, data, added })))
+    }
+
     fn lock(&self) -> std::sync::MutexGuard<'_, Pages> {
         self.0.lock().unwrap_or_else(PoisonError::into_inner)
     }
@@ -133,20 +142,27 @@ impl PageStore for PagesOfColumn {
 }
 
 /// Gives each column of a row group that the crate encodes a place for its pages.
-#[derive(Debug, Default)]
-pub(super) struct PagesOfGroup(Mutex<Vec<PagesOfColumn>>);
+#[derive(Debug)]
+pub(super) struct PagesOfGroup {
+    spool: Spool,
+    given: Mutex<Vec<PagesOfColumn>>,
+}
 
 impl PagesOfGroup {
+    pub(super) fn new(spool: Spool) -> PagesOfGroup {
+        PagesOfGroup { spool, given: Mutex::default() }
+    }
+
     /// The places that were given since this was asked last, in the order of columns.
     pub(super) fn take(&self) -> Vec<PagesOfColumn> {
-        std::mem::take(&mut *self.0.lock().unwrap_or_else(PoisonError::into_inner))
+        std::mem::take(&mut *self.given.lock().unwrap_or_else(PoisonError::into_inner))
     }
 }
 
 impl PageStoreFactory for PagesOfGroup {
     fn create(&self, _: &PageStoreArgs<'_>) -> Result<Box<dyn PageStore>> {
-        let pages = PagesOfColumn::default();
-        self.0.lock().unwrap_or_else(PoisonError::into_inner).push(pages.clone());
+        let pages = PagesOfColumn::new(&self.spool);
+        self.given.lock().unwrap_or_else(PoisonError::into_inner).push(pages.clone());
         Ok(Box::new(pages))
     }
 }
@@ -159,15 +175,12 @@ pub(super) struct Encoder {
 
 impl Encoder {
     /// All pages, the dictionary first, and what the file's footer tells of them.
-    pub(super) fn finish(self) -> Result<(Bytes, ColumnCloseResult)> {
+    pub(super) fn finish(self) -> Result<(EncodedColumn, ColumnCloseResult)> {
         let mut chunk = self.writer.close()?;
-        let pages = std::mem::take(&mut *self.pages.lock());
+        let mut pages = self.pages.lock();
         let told = of_pages(&mut chunk, &pages)?;
-        let mut bytes = Vec::with_capacity(pages.bytes());
-        for part in pages.dictionary.iter().chain(&pages.data).flatten() {
-            bytes.extend_from_slice(part);
-        }
-        Ok((bytes.into(), told))
+        let data = std::mem::take(&mut pages.data);
+        Ok((EncodedColumn::new(pages.dictionary.take().into_iter().chain(data).collect()), told))
     }
 }
 
@@ -181,13 +194,12 @@ fn of_pages(chunk: &mut ArrowColumnChunk, pages: &Pages) -> Result<ColumnCloseRe
         .set_total_compressed_size(stored + pages.added as i64)
         .set_total_uncompressed_size(raw + pages.added as i64)
         .build()?;
-    let length = |page: &[Bytes; 2]| page.iter().map(Bytes::len).sum::<usize>();
     let mut offset_index = told.offset_index.take();
     let locations = offset_index.iter_mut().flat_map(|index| &mut index.page_locations);
     let mut offset = 0;
     for (location, page) in locations.zip(&pages.data) {
         location.offset = offset;
-        location.compressed_page_size = i32::try_from(length(page))?;
+        location.compressed_page_size = i32::try_from(page.length())?;
         offset += i64::from(location.compressed_page_size);
     }
     let told = ColumnCloseResult {
@@ -198,7 +210,7 @@ fn of_pages(chunk: &mut ArrowColumnChunk, pages: &Pages) -> Result<ColumnCloseRe
         column_index: told.column_index.take(),
         offset_index,
     };
-    told.update_dictionary_location(pages.dictionary.as_ref().map_or(0, length))
+    told.update_dictionary_location(pages.dictionary.as_ref().map_or(0, Spooled::length))
 }
 
 #[cfg(test)]

@@ -6,17 +6,17 @@
 use arrow_array::{Array, ArrayRef};
 use arrow_buffer::BooleanBufferBuilder;
 use arrow_schema::DataType;
-use bytes::Bytes;
 use parquet::basic::{BoundaryOrder, Encoding, PageType};
 use parquet::column::page::{CompressedPage, Page, PageWriteSpec};
 use parquet::column::writer::ColumnCloseResult;
-use parquet::errors::{ParquetError, Result};
+use parquet::errors::Result;
 use parquet::file::metadata::{
     ColumnChunkMetaData, ColumnIndexBuilder, OffsetIndexBuilder, PageEncodingStats,
 };
 use parquet::schema::types::ColumnDescPtr;
 
 use super::packer::Packer;
+use super::spool::{EncodedColumn, Spool, Spooled};
 use super::values::{self, PageBounds, ValueEncoder};
 use super::{checksum, hybrid};
 
@@ -26,26 +26,29 @@ use super::{checksum, hybrid};
 pub(super) struct ChunkBounds {
     /// Rows of a page.
     page_rows: usize,
-    /// Bytes of a page of plain values, if its rows are fewer.
-    page_bytes: usize,
+    /// Bytes of the values of a page of plain ones, if its rows are fewer.
+    plain_bytes: usize,
     /// Bytes of a dictionary from which on values are written plainly.
     dictionary_bytes: usize,
 }
 
 impl ChunkBounds {
-    /// Columns that have full shares.
-    const COLUMNS: usize = 32;
-
     /// What each of so many columns may take.
     pub(super) fn of_columns(columns: usize) -> ChunkBounds {
-        let share = |whole: usize, least: usize| {
-            (whole * ChunkBounds::COLUMNS / columns.max(ChunkBounds::COLUMNS)).max(least)
-        };
+        // Of more columns than `full` each has less.
+        let share = |whole: usize, full: usize, least: usize| (whole * full / columns.max(full)).max(least);
         ChunkBounds {
-            page_rows: share(1 << 14, 1 << 10),
-            page_bytes: share(1 << 20, 1 << 14),
-            dictionary_bytes: share(1 << 20, 1 << 14),
+            page_rows: share(1 << 14, 32, 1 << 10),
+            plain_bytes: share(1 << 20, 32, 1 << 14),
+            // The table that finds a value's number is some times larger than the value.
+            dictionary_bytes: share(share(1 << 20, 16, 0), 64, 1 << 14),
         }
+    }
+
+    /// Bytes of the values of a page. Numbers into a dictionary take less: their values may all be new ones, but are
+    /// mostly not.
+    fn page_bytes(&self, is_plain: bool) -> usize {
+        if is_plain { self.plain_bytes } else { self.plain_bytes * 16 }
     }
 }
 
@@ -55,6 +58,7 @@ pub(super) struct ColumnChunk {
     values: Box<dyn ValueEncoder>,
     is_plain: bool,
     bounds: ChunkBounds,
+    spool: Spool,
     open: Open,
     pages: Vec<Encoded>,
 }
@@ -63,6 +67,8 @@ pub(super) struct ColumnChunk {
 #[derive(Default)]
 struct Open {
     rows: usize,
+    /// Bytes of its values, those that repeat as often as they do.
+    bytes: usize,
     nulls: usize,
     numbers: Vec<u32>,
     plain: Vec<u8>,
@@ -72,8 +78,8 @@ struct Open {
 
 /// A page as it will be written.
 struct Encoded {
-    bytes: Vec<u8>,
-    raw: usize,
+    bytes: Spooled,
+    told: PageWriteSpec,
     rows: usize,
     nulls: usize,
     encoding: Encoding,
@@ -88,7 +94,7 @@ impl ColumnChunk {
         data: &DataType,
         packer: &Packer,
         repeating: bool,
-        bounds: ChunkBounds,
+        (bounds, spool): (ChunkBounds, &Spool),
     ) -> Option<ColumnChunk> {
         let values = values::of(data).filter(|_| packer.can())?;
         Some(ColumnChunk {
@@ -97,30 +103,30 @@ impl ColumnChunk {
             values,
             is_plain: !repeating,
             bounds,
+            spool: spool.clone(),
             open: Open::default(),
             pages: Vec::new(),
         })
     }
 
-    /// Appends values.
+    /// Appends values. Where pages end does not depend on how the values come in arrays.
     pub(super) fn push(&mut self, array: &ArrayRef) -> Result<()> {
-        let rows = self.bounds.page_rows;
-        for from in (0..array.len()).step_by(rows) {
-            self.push_part(&array.slice(from, rows.min(array.len() - from)))?;
-        }
-        Ok(())
-    }
-
-    /// Appends values, not more than a page has.
-    fn push_part(&mut self, array: &ArrayRef) -> Result<()> {
-        if self.is_plain {
-            self.values.plain(array, &mut self.open.plain);
-        } else {
-            self.values.number(array, &mut self.open.numbers);
-        }
-        self.open.push(array);
-        if self.open.rows >= self.bounds.page_rows || self.open.plain.len() >= self.bounds.page_bytes {
-            self.end_page()?;
+        let mut from = 0;
+        while from < array.len() {
+            let most = array.slice(from, (self.bounds.page_rows - self.open.rows).min(array.len() - from));
+            let page_bytes = self.bounds.page_bytes(self.is_plain);
+            let rows = self.values.fitting(&most, page_bytes, &mut self.open.bytes);
+            let array = most.slice(0, rows);
+            from += rows;
+            if self.is_plain {
+                self.values.plain(&array, &mut self.open.plain);
+            } else {
+                self.values.number(&array, &mut self.open.numbers);
+            }
+            self.open.push(&array);
+            if self.open.rows >= self.bounds.page_rows || self.open.bytes >= page_bytes {
+                self.end_page()?;
+            }
         }
         Ok(())
     }
@@ -141,15 +147,27 @@ impl ColumnChunk {
             body.push(width as u8);
             hybrid::encode(&open.numbers, width, &mut body);
         }
+        let data = Page::DataPage {
+            buf: self.packer.pack(&body)?.into(),
+            num_values: open.rows as u32,
+            encoding,
+            def_level_encoding: Encoding::RLE,
+            rep_level_encoding: Encoding::RLE,
+            statistics: None,
+        };
+        let (bytes, told) = checksum::page(CompressedPage::new(data, body.len()))?;
         self.pages.push(Encoded {
-            bytes: self.packer.pack(&body)?,
-            raw: body.len(),
+            bytes: self.spool.keep(bytes)?,
+            told,
             rows: open.rows,
             nulls: open.nulls,
             encoding,
             bounds: self.values.page(),
         });
-        self.is_plain |= self.values.size() > self.bounds.dictionary_bytes;
+        if !self.is_plain && self.values.size() > self.bounds.dictionary_bytes {
+            self.is_plain = true;
+            self.values.end_numbers();
+        }
         let Open { mut numbers, mut plain, .. } = open;
         numbers.clear();
         plain.clear();
@@ -158,11 +176,11 @@ impl ColumnChunk {
     }
 
     /// All pages, and what the file's footer tells of them.
-    pub(super) fn finish(mut self) -> Result<(Bytes, ColumnCloseResult)> {
+    pub(super) fn finish(mut self) -> Result<(EncodedColumn, ColumnCloseResult)> {
         if self.open.rows > 0 {
             self.end_page()?;
         }
-        let mut out = Vec::new();
+        let mut pages = Vec::with_capacity(self.pages.len() + 1);
         let mut footer = Footer::new(&self.column);
         if self.values.len() > 0 {
             let values = self.values.dictionary();
@@ -172,23 +190,15 @@ impl ColumnChunk {
                 encoding: Encoding::PLAIN,
                 is_sorted: false,
             };
-            let told = checksum::write_page(CompressedPage::new(page, values.len()), &mut out)?;
+            let (bytes, told) = checksum::page(CompressedPage::new(page, values.len()))?;
+            pages.push(self.spool.keep(bytes)?);
             footer.dictionary = Some(footer.place(&told)?.0);
         }
-        for mut page in std::mem::take(&mut self.pages) {
-            let data = Page::DataPage {
-                buf: std::mem::take(&mut page.bytes).into(),
-                num_values: page.rows as u32,
-                encoding: page.encoding,
-                def_level_encoding: Encoding::RLE,
-                rep_level_encoding: Encoding::RLE,
-                statistics: None,
-            };
-            let told = checksum::write_page(CompressedPage::new(data, page.raw), &mut out)?;
-            footer.add(page, &told)?;
+        for page in std::mem::take(&mut self.pages) {
+            pages.push(footer.add(page)?);
         }
         let told = footer.close(self)?;
-        Ok((out.into(), told))
+        Ok((EncodedColumn::new(pages), told))
     }
 }
 
@@ -222,18 +232,16 @@ impl Footer {
         }
     }
 
-    /// Where a page stands that was written, and its bytes there.
+    /// Where the next page stands in the column, and its bytes there.
     fn place(&mut self, told: &PageWriteSpec) -> Result<(i64, i32)> {
-        let too_large = |e: std::num::TryFromIntError| ParquetError::General(e.to_string());
+        let offset = self.stored;
         self.raw += told.uncompressed_size as i64;
         self.stored += told.compressed_size as i64;
-        Ok((
-            i64::try_from(told.offset).map_err(too_large)?,
-            i32::try_from(told.compressed_size).map_err(too_large)?,
-        ))
+        Ok((offset, i32::try_from(told.compressed_size)?))
     }
 
-    fn add(&mut self, page: Encoded, told: &PageWriteSpec) -> Result<()> {
+    /// Takes note of the next page; gives its bytes.
+    fn add(&mut self, page: Encoded) -> Result<Spooled> {
         let PageBounds { least_and_greatest, nans } = page.bounds;
         if least_and_greatest.is_none() && page.nulls < page.rows {
             // Values without an order: the index has no place for them.
@@ -241,13 +249,13 @@ impl Footer {
         }
         let (least, greatest) = least_and_greatest.unwrap_or_default();
         self.index.append(page.nulls == page.rows, least, greatest, page.nulls as i64, nans);
-        let (offset, size) = self.place(told)?;
+        let (offset, size) = self.place(&page.told)?;
         self.first.get_or_insert(offset);
         self.offsets.append_row_count(page.rows as i64);
         self.offsets.append_offset_and_size(offset, size);
         (self.rows, self.nulls) = (self.rows + page.rows, self.nulls + page.nulls);
         self.counts.iter_mut().filter(|(e, _)| *e == page.encoding).for_each(|(_, n)| *n += 1);
-        Ok(())
+        Ok(page.bytes)
     }
 
     fn close(mut self, chunk: ColumnChunk) -> Result<ColumnCloseResult> {

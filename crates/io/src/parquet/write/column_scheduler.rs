@@ -177,7 +177,7 @@ impl Scheduler {
             Task::Begin(column) => *slot = Some(*column),
             Task::Rows(arrays) => {
                 if let Some(column) = slot.as_mut() {
-                    arrays.iter().try_for_each(|array| column.push(field, array))?;
+                    column.push(field, &arrays)?;
                 }
             }
             Task::End => return slot.take().map(ColumnEncoder::finish).transpose(),

@@ -5,15 +5,15 @@ mod chunk;
 mod column_scheduler;
 mod hybrid;
 mod packer;
+mod spool;
 mod values;
 
 use std::sync::Arc;
 
-use arrow_array::ArrayRef;
 use arrow_array::cast::AsArray;
 use arrow_array::types::{Float64Type, Int64Type};
+use arrow_array::{Array, ArrayRef};
 use arrow_schema::{DataType, FieldRef, Schema};
-use bytes::Bytes;
 use churn_core::{Batch, Error, ErrorKind, Field, Result};
 use hashbrown::HashSet;
 use parquet::arrow::ArrowSchemaConverter;
@@ -25,18 +25,20 @@ use parquet::file::metadata::SortingColumn;
 use parquet::file::properties::WriterProperties;
 use parquet::file::writer::SerializedFileWriter;
 
-use crate::binary::{Out, RowWriter, WaitingRows, WriterResources, failed};
+use crate::binary::{Out, RowWriter, WriterResources, failed};
 use crate::format::{Codec, WriteOptions};
+use crate::waiting_rows::{PartEnd, WaitingRows, bytes_of};
 use checksum::{Encoder, PagesOfGroup};
 use chunk::{ChunkBounds, ColumnChunk};
 use column_scheduler::ColumnScheduler;
 use packer::Packer;
+use spool::{EncodedColumn, Spool};
 
 /// Rows of a row group.
 const GROUP_ROWS: usize = 1 << 20;
 
-/// Rows that are encoded together: enough to keep all threads busy, few enough to hold.
-const PART_ROWS: usize = 1 << 16;
+/// Bytes of values of a row group, if its rows are fewer.
+const GROUP_BYTES: usize = 256 << 20;
 
 pub(crate) struct ParquetWriter {
     rows: WaitingRows,
@@ -53,18 +55,24 @@ enum WriterState {
 
 struct Writing {
     file: SerializedFileWriter<Out>,
-    factory: ArrowRowGroupWriterFactory,
-    /// Where the factory's encoders leave their pages.
-    pages: Arc<PagesOfGroup>,
+    /// By columns, what makes the crate's encoders of those that it encodes.
+    factories: Vec<Option<EncoderFactory>>,
     schema: Arc<Schema>,
     packer: Packer,
     /// Columns whose values repeat.
     repeating: Vec<bool>,
     scheduler: ColumnScheduler,
-    groups: usize,
     /// Rows of the row group, and bytes that they took.
     rows: usize,
     bytes: usize,
+    spool: Spool,
+}
+
+/// Makes the crate's encoders of one column: they could be made for all columns of a file at once, but each has a
+/// compressor and a decompressor.
+struct EncoderFactory {
+    writers: ArrowRowGroupWriterFactory,
+    pages: Arc<PagesOfGroup>,
 }
 
 /// What encodes a column of the row group.
@@ -73,8 +81,8 @@ enum ColumnEncoder {
     Crate(Vec<Encoder>),
 }
 
-/// A column of the row group, encoded: its bytes, and what the footer tells of them; of a list, one for each leaf.
-type Done = Vec<(Bytes, ColumnCloseResult)>;
+/// A column of the row group, encoded: its pages, and what the footer tells of them; of a list, one for each leaf.
+type Done = Vec<(EncodedColumn, ColumnCloseResult)>;
 
 impl ParquetWriter {
     pub(crate) fn new(
@@ -83,7 +91,7 @@ impl ParquetWriter {
         options: &WriteOptions,
         resources: &WriterResources,
     ) -> ParquetWriter {
-        let rows = WaitingRows::new(fields);
+        let rows = WaitingRows::new(fields, PartEnd::OF_FILES);
         ParquetWriter {
             rows,
             options: options.clone(),
@@ -118,17 +126,13 @@ impl ParquetWriter {
         properties.set_sorting_columns((!sorted.is_empty()).then_some(sorted)).build()
     }
 
-    /// Encodes the rows that wait.
-    fn flush(&mut self) -> Result<()> {
-        let batches = self.rows.take();
-        if batches.is_empty() {
-            return Ok(());
-        }
+    /// Encodes a part of the rows.
+    fn encode(&mut self, part: &[Batch]) -> Result<()> {
         if let WriterState::Ready(_) = &self.state {
-            self.start(&batches)?;
+            self.start(part)?;
         }
         let WriterState::Writing(writing) = &mut self.state else { return Ok(()) };
-        writing.write(&batches)
+        writing.write(part)
     }
 
     fn start(&mut self, first: &[Batch]) -> Result<()> {
@@ -140,24 +144,20 @@ impl ParquetWriter {
             return Ok(());
         };
         let described = ArrowSchemaConverter::new().convert(&schema).map_err(broken)?;
-        let file = SerializedFileWriter::new(out, described.root_schema_ptr(), properties).map_err(broken)?;
-        let pages = Arc::new(PagesOfGroup::default());
-        let factory = ArrowRowGroupWriterFactory::new(&file, schema.clone());
-        let factory = factory.with_page_store_factory(pages.clone());
+        let root = described.root_schema_ptr();
+        let file = SerializedFileWriter::new(out, root, properties.clone()).map_err(broken)?;
+        let spool = Spool::new(&self.resources);
         let packer = Packer::new(compression(&self.options));
-        let scheduler = ColumnScheduler::new(schema.fields(), &self.resources.helpers);
-        let writing = Writing {
-            file,
-            factory,
-            pages,
-            schema,
-            packer,
-            repeating,
-            scheduler,
-            groups: 0,
-            rows: 0,
-            bytes: 0,
+        let factory = |(field, repeating): (&FieldRef, &bool)| {
+            // Whole numbers that do not repeat are written as differences.
+            let is_own = *repeating || *field.data_type() != DataType::Int64;
+            let is_own = is_own && packer.can() && values::of(field.data_type()).is_some();
+            (!is_own).then(|| EncoderFactory::new(field, &properties, &spool)).transpose()
         };
+        let factories = schema.fields().iter().zip(&repeating).map(factory).collect::<Result<_>>()?;
+        let scheduler = ColumnScheduler::new(schema.fields(), &self.resources.helpers);
+        let writing =
+            Writing { file, factories, schema, packer, repeating, scheduler, rows: 0, bytes: 0, spool };
         self.state = WriterState::Writing(Box::new(writing));
         Ok(())
     }
@@ -165,27 +165,15 @@ impl ParquetWriter {
 
 impl RowWriter for ParquetWriter {
     fn write(&mut self, batch: Batch) -> Result<()> {
-        self.rows.push(batch)?;
-        if !self.rows.are_many(PART_ROWS, self.resources.part()) {
-            return Ok(());
-        }
-        self.flush()?;
-        match &mut self.state {
-            WriterState::Writing(writing) if writing.bytes >= self.resources.bytes => {
-                writing.end_group();
-                writing.write_ended()
-            }
-            _ => Ok(()),
-        }
-    }
-
-    fn settle(&mut self) -> Result<()> {
-        self.flush()?;
-        if let WriterState::Writing(writing) = &mut self.state { writing.settle() } else { Ok(()) }
+        let parts = self.rows.push(batch)?;
+        parts.iter().try_for_each(|part| self.encode(part))
     }
 
     fn finish(mut self: Box<Self>) -> Result<Out> {
-        self.flush()?;
+        let rest = self.rows.take();
+        if !rest.is_empty() {
+            self.encode(&rest)?;
+        }
         if let WriterState::Ready(_) = &self.state {
             self.start(&[])?;
         }
@@ -216,11 +204,15 @@ impl Writing {
                     *batch = batch.slice(room, batch.rows - room);
                 }
             }
-            self.bytes += some.iter().map(Batch::memory).sum::<usize>();
+            self.bytes += some.iter().map(bytes_of).sum::<usize>();
             self.scheduler.push(&some)?;
             if self.rows == GROUP_ROWS {
                 self.end_group();
             }
+            self.write_ended()?;
+        }
+        if self.bytes >= GROUP_BYTES {
+            self.end_group();
             self.write_ended()?;
         }
         Ok(())
@@ -228,32 +220,22 @@ impl Writing {
 
     fn start_group(&mut self) -> Result<()> {
         let mut leaf = 0;
-        let mut own = Vec::with_capacity(self.repeating.len());
-        for (field, repeating) in self.schema.fields().iter().zip(&self.repeating) {
-            // Whole numbers that do not repeat are written as differences.
-            let is_own = *repeating || *field.data_type() != DataType::Int64;
-            let column = || self.file.schema_descr().column(leaf);
-            let bounds = ChunkBounds::of_columns(self.repeating.len());
-            let chunk = is_own
-                .then(|| ColumnChunk::new(column(), field.data_type(), &self.packer, *repeating, bounds));
-            own.push(chunk.flatten());
+        let mut columns = Vec::with_capacity(self.repeating.len());
+        let bounds = ChunkBounds::of_columns(self.repeating.len());
+        let kinds = self.schema.fields().iter().zip(&self.repeating);
+        for ((field, repeating), factory) in kinds.zip(&self.factories) {
+            columns.push(match factory {
+                Some(factory) => ColumnEncoder::Crate(factory.encoders()?),
+                None => {
+                    let column = self.file.schema_descr().column(leaf);
+                    let (data, bounds) = (field.data_type(), (bounds, &self.spool));
+                    let chunk = ColumnChunk::new(column, data, &self.packer, *repeating, bounds);
+                    ColumnEncoder::Own(Box::new(chunk.ok_or_else(|| internal("a column has no encoder"))?))
+                }
+            });
             leaf += leaves(field.data_type());
         }
-        let mut encoders = Vec::new();
-        if own.iter().any(Option::is_none) {
-            // Encoders are made for all columns or for none.
-            let writers = self.factory.create_column_writers(self.groups).map_err(broken)?;
-            let places = self.pages.take();
-            encoders.extend(writers.into_iter().zip(places).map(|(writer, pages)| Encoder { writer, pages }));
-        }
-        let mut encoders = encoders.into_iter();
-        let columns = own.into_iter().zip(self.schema.fields()).map(|(chunk, field)| {
-            let encoders = encoders.by_ref().take(leaves(field.data_type())).collect();
-            chunk.map_or(ColumnEncoder::Crate(encoders), |chunk| ColumnEncoder::Own(Box::new(chunk)))
-        });
-        let columns = columns.collect();
         self.scheduler.begin(columns);
-        self.groups += 1;
         Ok(())
     }
 
@@ -275,8 +257,8 @@ impl Writing {
     fn write_ended(&mut self) -> Result<()> {
         while let Some(columns) = self.scheduler.ended() {
             let mut group = self.file.next_row_group().map_err(broken)?;
-            for (bytes, told) in columns.into_iter().flatten() {
-                group.append_column(&bytes, told).map_err(broken)?;
+            for (column, told) in columns.into_iter().flatten() {
+                group.append_column(&column, told).map_err(broken)?;
             }
             group.close().map_err(broken)?;
         }
@@ -284,12 +266,37 @@ impl Writing {
     }
 }
 
+impl EncoderFactory {
+    fn new(field: &FieldRef, properties: &Arc<WriterProperties>, spool: &Spool) -> Result<EncoderFactory> {
+        let schema = Arc::new(Schema::new(vec![field.clone()]));
+        let described = ArrowSchemaConverter::new().convert(&schema).map_err(broken)?;
+        let (root, properties) = (described.root_schema_ptr(), properties.clone());
+        let file = SerializedFileWriter::new(std::io::sink(), root, properties).map_err(broken)?;
+        let pages = Arc::new(PagesOfGroup::new(spool.clone()));
+        let writers = ArrowRowGroupWriterFactory::new(&file, schema);
+        Ok(EncoderFactory { writers: writers.with_page_store_factory(pages.clone()), pages })
+    }
+
+    /// An encoder for each leaf of the column.
+    fn encoders(&self) -> Result<Vec<Encoder>> {
+        let writers = self.writers.create_column_writers(0).map_err(broken)?;
+        let pages = self.pages.take();
+        Ok(writers.into_iter().zip(pages).map(|(writer, pages)| Encoder { writer, pages }).collect())
+    }
+}
+
 impl ColumnEncoder {
-    fn push(&mut self, field: &FieldRef, array: &ArrayRef) -> Result<()> {
+    /// Appends the values of a part of the rows.
+    fn push(&mut self, field: &FieldRef, arrays: &[ArrayRef]) -> Result<()> {
         match self {
-            ColumnEncoder::Own(chunk) => chunk.push(array).map_err(broken),
+            ColumnEncoder::Own(chunk) => {
+                arrays.iter().try_for_each(|array| chunk.push(array)).map_err(broken)
+            }
             ColumnEncoder::Crate(encoders) => {
-                let leaves = compute_leaves(field, array).map_err(broken)?;
+                // In one piece: its pages end where arrays do.
+                let arrays: Vec<&dyn Array> = arrays.iter().map(AsRef::as_ref).collect();
+                let array = arrow_select::concat::concat(&arrays).map_err(churn_core::arrow_error)?;
+                let leaves = compute_leaves(field, &array).map_err(broken)?;
                 let mut pairs = encoders.iter_mut().zip(&leaves);
                 pairs.try_for_each(|(encoder, leaf)| encoder.writer.write(leaf).map_err(broken))
             }

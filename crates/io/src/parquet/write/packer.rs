@@ -10,8 +10,8 @@ use zstd::bulk::Compressor;
 #[derive(Clone)]
 pub(super) struct Packer {
     compression: Compression,
-    /// Those that nobody uses at the moment.
-    free: Arc<Mutex<Vec<Compressor<'static>>>>,
+    /// Those that nobody uses at the moment, each with room for a compressed page.
+    free: Arc<Mutex<Vec<(Compressor<'static>, Vec<u8>)>>>,
 }
 
 impl Packer {
@@ -33,12 +33,15 @@ impl Packer {
         let failed = |e: std::io::Error| ParquetError::External(Box::new(e));
         let free = || self.free.lock().unwrap_or_else(PoisonError::into_inner);
         let waiting = free().pop();
-        let mut compressor = match waiting {
-            Some(compressor) => compressor,
-            None => Compressor::new(level.compression_level()).map_err(failed)?,
+        let (mut compressor, mut room) = match waiting {
+            Some(both) => both,
+            None => (Compressor::new(level.compression_level()).map_err(failed)?, Vec::new()),
         };
-        let packed = compressor.compress(bytes).map_err(failed);
-        free().push(compressor);
+        room.clear();
+        room.reserve(zstd::zstd_safe::compress_bound(bytes.len()));
+        // What stays is as large as the page, since many pages wait for the end of their row group.
+        let packed = compressor.compress_to_buffer(bytes, &mut room).map(|_| room.clone()).map_err(failed);
+        free().push((compressor, room));
         packed
     }
 }

@@ -168,6 +168,11 @@ where
         });
     }
 
+    fn end_numbers(&mut self) {
+        self.numbering.end();
+        self.near = Dense::default();
+    }
+
     fn plain(&mut self, array: &dyn Array, into: &mut Vec<u8>) {
         self.each(array, |_, values| {
             into.reserve(values.len() * T::WIDTH);
@@ -188,6 +193,7 @@ where
     }
 
     fn page(&mut self) -> PageBounds {
+        self.keys = Vec::new();
         let bounds = self.bounds.end_page().map(|(a, b)| T::told(a, b));
         let least_and_greatest = bounds.map(|(a, b)| (T::bytes(a), T::bytes(b)));
         let nans = std::mem::replace(&mut self.nans.page, T::nans(&[]));

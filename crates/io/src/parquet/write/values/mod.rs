@@ -23,8 +23,15 @@ pub(super) struct PageBounds {
 pub(super) trait ValueEncoder: Send {
     /// Appends the number of each value; a new one gets the next number.
     fn number(&mut self, array: &dyn Array, into: &mut Vec<u32>);
+    /// No more values get numbers.
+    fn end_numbers(&mut self);
     /// Appends the values as they are.
     fn plain(&mut self, array: &dyn Array, into: &mut Vec<u8>);
+    /// How many of the first rows make a page that holds `held` bytes one of `most` bytes or more, or all of them; `held`
+    /// grows by theirs. A page of values of fixed width is ended by its rows.
+    fn fitting(&self, array: &dyn Array, _most: usize, _held: &mut usize) -> usize {
+        array.len()
+    }
     /// How many values have numbers.
     fn len(&self) -> usize;
     /// Bytes of the values that have numbers.

@@ -9,6 +9,7 @@ use parquet::data_type::ByteArray;
 use parquet::file::statistics::{Statistics, ValueStatistics};
 
 use super::{MinMax, PageBounds, ValueEncoder};
+use crate::waiting_rows::{bytes_of_column, first_enough};
 
 /// Bytes of a text that are told as a bound.
 const BOUND_BYTES: usize = 64;
@@ -100,6 +101,13 @@ impl TextEncoder {
 }
 
 impl ValueEncoder for TextEncoder {
+    fn fitting(&self, array: &dyn Array, most: usize, held: &mut usize) -> usize {
+        let bytes = |rows: usize| bytes_of_column(array.slice(0, rows).as_ref());
+        let rows = first_enough(array.len(), |rows| *held + bytes(rows) >= most);
+        *held += bytes(rows);
+        rows
+    }
+
     fn number(&mut self, array: &dyn Array, into: &mut Vec<u32>) {
         let array = array.as_string_view();
         self.keys.clear();
@@ -123,6 +131,12 @@ impl ValueEncoder for TextEncoder {
                 self.used.push(*number);
             }
         }
+    }
+
+    fn end_numbers(&mut self) {
+        self.numbering.end();
+        self.long.table = HashTable::new();
+        (self.seen, self.used) = (Vec::new(), Vec::new());
     }
 
     fn plain(&mut self, array: &dyn Array, into: &mut Vec<u8>) {
@@ -158,6 +172,7 @@ impl ValueEncoder for TextEncoder {
     }
 
     fn page(&mut self) -> PageBounds {
+        self.keys = Vec::new();
         self.compare_used();
         self.pages += 1;
         let bounds = self.bounds.end_page();
