@@ -69,6 +69,23 @@ fn the_last_rows_of_a_large_file_are_looked_at() {
     assert!(!source.looked_at_all && source.rows_looked_at.unwrap() > 100_000, "{source:?}");
 }
 
+/// Records of an array may begin anywhere, also in what looks like an array of others.
+#[rstest]
+#[case::on_lines(",\n", "")]
+#[case::on_one_line(",", "")]
+#[case::with_records_in_them(",", ", \"visits\": [{\"farm\": 7}, {\"farm\": 8}]")]
+fn the_last_records_of_a_large_array_are_looked_at(#[case] between: &str, #[case] more: &str) {
+    let record = |farm: &str| format!("{{\"farm\": {farm}, \"note\": \"a, [note]\"{more}}}");
+    let mut records: Vec<String> = (0..540_000).map(|i| record(&number(i))).collect();
+    records.push(record("\"0042\""));
+    let folder = folder(&[("t.json", format!("[{}]", records.join(between)))]);
+    assert!(fs::metadata(folder.path().join("t.json")).unwrap().len() > 16 << 20);
+    let plan = Flow::read("t.json").in_folder(folder.path()).plan().unwrap();
+    assert_eq!(plan.columns().next().unwrap().1.to_string(), "text");
+    let source = plan.sources()[0];
+    assert!(!source.looked_at_all && source.rows_looked_at.unwrap() > 100_000, "{source:?}");
+}
+
 #[test]
 fn every_file_of_a_glob_is_looked_at() {
     let mut files: Vec<(String, String)> =

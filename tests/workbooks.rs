@@ -2,6 +2,8 @@
 
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
+use std::io::Write;
+
 use churn::{ErrorKind, Flow, RunOptions};
 use rstest::rstest;
 use rust_xlsxwriter::{Format, Workbook};
@@ -63,4 +65,47 @@ fn texts_that_do_not_fit_are_told() {
     let told = error.to_string();
     assert!(told.contains("t.xlsx") && told.contains("--memory") && told.contains("1.0 MB"), "{told}");
     assert_eq!(read(&folder, "").run_with(&RunOptions::new().memory(32 << 20)).unwrap().len(), 19_999);
+}
+
+/// A sheet of a few letters that repeats a row of repeated cells, or whose cells are far apart.
+#[rstest]
+#[case::repeated_rows("table:number-rows-repeated='1000000'", "table:number-columns-repeated='10000'", "")]
+#[case::repeated_cells(
+    "",
+    "table:number-columns-repeated='16384'",
+    &"<table:table-row><table:table-cell office:value-type='float' office:value='1' \
+      table:number-columns-repeated='16384'/></table:table-row>".repeat(40_000)
+)]
+#[case::far_corners(
+    "",
+    "",
+    "<table:table-row table:number-rows-repeated='1000000'><table:table-cell/></table:table-row><table:table-row>\
+     <table:table-cell table:number-columns-repeated='16000'/><table:table-cell office:value-type='float' \
+     office:value='1'/></table:table-row>"
+)]
+fn a_small_sheet_that_unfolds_to_a_large_one_is_told(
+    #[case] row: &str,
+    #[case] cell: &str,
+    #[case] more: &str,
+) {
+    let folder = tempfile::tempdir().unwrap();
+    let mut file = zip::ZipWriter::new(std::fs::File::create(folder.path().join("t.ods")).unwrap());
+    let mut part = |name: &str, text: &str| {
+        file.start_file(name, zip::write::SimpleFileOptions::default()).unwrap();
+        file.write_all(text.as_bytes()).unwrap();
+    };
+    part("mimetype", "application/vnd.oasis.opendocument.spreadsheet");
+    part("META-INF/manifest.xml", "<manifest:manifest/>");
+    part(
+        "content.xml",
+        &format!(
+            "<office:document-content><office:body><office:spreadsheet><table:table table:name='t'>\
+             <table:table-row {row}><table:table-cell office:value-type='float' office:value='1' {cell}/>\
+             </table:table-row>{more}</table:table></office:spreadsheet></office:body></office:document-content>"
+        ),
+    );
+    file.finish().unwrap();
+    let flow = Flow::steps("read 't.ods' with (header = false)").in_folder(folder.path());
+    let error = flow.run_with(&RunOptions::new().memory(256 << 20)).unwrap_err();
+    assert_eq!(error.kind(), ErrorKind::Memory, "{error}");
 }

@@ -2,7 +2,7 @@
 //!
 //! The interpreter works row by row over plain vectors and shares no code with the engine; the chain reaches the
 //! engine as text and the table as a CSV file, so the lexer, the checker, the rewrites and the reader take part; then
-//! as a Parquet and an Arrow file.
+//! through a pipe, and as a Parquet and an Arrow file.
 //! Answers must be the interpreter's, and the same to the bit for every number of threads, rows in a batch, bytes in
 //! a block and bytes of memory.
 
@@ -78,6 +78,11 @@ fn agree(seed: u64) {
         let more: Vec<String> = others.iter().map(|o| format!("{}.csv\n{}", o.name, o.data.csv())).collect();
         format!("seed {seed}\n{}\n{}\n{flow}", data.csv(), more.join("\n"))
     };
+    let is_expected = |found: &[Vec<V>], from: &str| {
+        let same = found.len() == expected.rows.len()
+            && found.iter().flatten().zip(expected.rows.iter().flatten()).all(|(a, b)| a.near(b));
+        assert!(same, "{} {from}\nexpected {:?}\nfound    {found:?}", told(), expected.rows);
+    };
     let mut first: Option<Vec<Vec<V>>> = None;
     let mut first_ledger = None;
     let settings = [
@@ -99,9 +104,7 @@ fn agree(seed: u64) {
         let names: Vec<&str> = table.columns().map(|(n, _)| n).collect();
         assert_eq!(names, expected.names(), "{}", told());
         let found = rows(&table);
-        let same = found.len() == expected.rows.len()
-            && found.iter().flatten().zip(expected.rows.iter().flatten()).all(|(a, b)| a.near(b));
-        assert!(same, "{}\nexpected {:?}\nfound    {found:?}", told(), expected.rows);
+        is_expected(&found, "");
         // To the bit where only threads and memory differ; sums may round differently over other batches.
         match &first {
             None => first = Some(found),
@@ -136,6 +139,19 @@ fn agree(seed: u64) {
             assert_eq!(alone, stopped(threads, memory), "{required}\n{}", told());
         }
     }
+    // The same table through a pipe, which can be opened once and read once.
+    #[cfg(unix)]
+    {
+        let pipe = folder.path().join("pipe.csv");
+        assert!(std::process::Command::new("mkfifo").arg(&pipe).status().expect("mkfifo").success());
+        let text = data.csv();
+        // A chain that needs no row may leave the pipe unread: then nobody waits for this thread.
+        std::thread::spawn(move || fs::write(pipe, text));
+        let options = RunOptions::new().threads(2).block_bytes(64);
+        let table = recipe(&data.read_step("pipe.csv")).run_with(&options);
+        let table = table.unwrap_or_else(|e| panic!("{} from a pipe\n{e}", told()));
+        is_expected(&rows(&table), "from a pipe");
+    }
     // The same table from columnar files.
     for ending in ["parquet", "arrow"] {
         let copy = Flow::steps(&data.read_step("t.csv")).in_folder(folder.path());
@@ -144,10 +160,7 @@ fn agree(seed: u64) {
         for block in [64, 1 << 20] {
             let options = RunOptions::new().threads(2).block_bytes(block);
             let table = flow.run_with(&options).unwrap_or_else(|e| panic!("{} {ending}\n{e}", told()));
-            let found = rows(&table);
-            let same = found.len() == expected.rows.len()
-                && found.iter().flatten().zip(expected.rows.iter().flatten()).all(|(a, b)| a.near(b));
-            assert!(same, "{} {ending}\nexpected {:?}\nfound    {found:?}", told(), expected.rows);
+            is_expected(&rows(&table), ending);
         }
     }
     // The canonical text of the chain reads back as the same chain.

@@ -36,7 +36,7 @@ pub(crate) struct Reservation {
 impl Budget {
     /// An account of so many bytes; without a number, three quarters of what is free.
     pub(crate) fn new(limit: Option<u64>) -> Budget {
-        let limit = limit.unwrap_or_else(|| free_memory().unwrap_or(u64::MAX) / 4 * 3);
+        let limit = churn_io::machine::memory_of_a_run(limit);
         // The rest is for what the allocator holds beside.
         let account = Account { given: limit, limit: limit - limit / ALLOCATOR, used: AtomicU64::new(0) };
         Budget(Arc::new(account))
@@ -143,33 +143,6 @@ impl Drop for Reservation {
     fn drop(&mut self) {
         self.budget.0.used.fetch_sub(self.bytes, Ordering::Relaxed);
     }
-}
-
-/// Bytes that the machine, or the control group around the process, has free.
-fn free_memory() -> Option<u64> {
-    let machine = std::fs::read_to_string("/proc/meminfo").ok().and_then(|text| {
-        let line = text.lines().find(|l| l.starts_with("MemAvailable:"))?;
-        let kilobytes: u64 = line.split_whitespace().nth(1)?.parse().ok()?;
-        Some(kilobytes * 1024)
-    });
-    let number = |path: &str| std::fs::read_to_string(path).ok()?.trim().parse::<u64>().ok();
-    let group = number("/sys/fs/cgroup/memory.max")
-        .zip(number("/sys/fs/cgroup/memory.current"))
-        .map(|(most, now)| most.saturating_sub(now));
-    [machine, group, address_space()].into_iter().flatten().min()
-}
-
-/// Bytes that the process may still map, where `ulimit -v` bounds them.
-fn address_space() -> Option<u64> {
-    #[cfg(target_os = "linux")]
-    {
-        let limit = rustix::process::getrlimit(rustix::process::Resource::As).current?;
-        let pages = std::fs::read_to_string("/proc/self/statm").ok()?;
-        let mapped: u64 = pages.split_whitespace().next()?.parse().ok()?;
-        Some(limit.saturating_sub(mapped * rustix::param::page_size() as u64))
-    }
-    #[cfg(not(target_os = "linux"))]
-    None
 }
 
 #[cfg(test)]

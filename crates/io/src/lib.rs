@@ -14,6 +14,8 @@
 //! | `workbook` | sheets of workbooks, read and written |
 //! | `merge_schemas` | several files of one table, columns by name |
 //! | `ranges` | what conditions say of columns, to be held against a file's statistics |
+//! | `machine` | the memory that a run may use |
+//! | `waiting_rows` | rows that wait until there are enough of them to be written |
 //! | `binary` | what columnar formats that are written share |
 //! | `files` | the files that a request reads and writes: none may be both |
 //! | `folders`, `split` | folders of `key=value` folders, read and written |
@@ -34,6 +36,7 @@ pub mod folders;
 pub mod format;
 pub mod identity;
 pub mod json;
+pub mod machine;
 pub mod markdown;
 pub mod memory;
 pub mod merge_schemas;

@@ -64,6 +64,12 @@ impl Looked {
         }
     }
 
+    /// Takes a row of so many bytes in.
+    pub(crate) fn add(&mut self, bytes: usize) {
+        self.rows += 1;
+        self.bytes += bytes as u64;
+    }
+
     /// What was looked at of two files.
     pub(crate) fn and(self, other: Looked) -> Looked {
         Looked {

@@ -16,6 +16,7 @@ mod fields;
 mod infer;
 mod lists;
 mod long;
+mod look;
 mod source;
 mod values;
 pub(crate) mod write;

@@ -8,20 +8,15 @@ use arrow_schema::DataType;
 use churn_core::names::name;
 use churn_core::{Batch, Error, ErrorKind, Event, Result, Type};
 
-use super::cut::{Cuts, NO_END, Scan as Cut, between_records};
+use super::cut::{Cuts, Scan as Cut, between_records};
 use super::cutter::{Cutter, JsonBlock, JsonFile};
 use super::decode::{JsonColumns, Places};
-use super::infer::Looks;
+use super::look;
 use crate::merge_schemas::{self, FileColumns, MergedSchema};
-use crate::place;
 use crate::source::{About, Decoded, Looked, Morsel, Request, RowTest, Scan, Source, SourceColumn};
 
 /// Bytes of all files together that are looked at from their starts; of those after them less is.
 const WHOLE_TOGETHER: usize = 64 << 20;
-
-/// Places that a large file of a record a line is looked at behind its start, and bytes of each.
-const PLACES: u64 = 64;
-const PLACE: usize = 1 << 16;
 
 /// How records are read.
 #[derive(Clone, Debug, Default)]
@@ -68,7 +63,7 @@ impl JsonSource {
         for path in files {
             let mut file = JsonFile::open(path, &merge_schemas::shown(path, base), left)?;
             left = left.saturating_sub(file.start.len());
-            let inferred = looked_at(&file, &options)?;
+            let inferred = look::at(&file, &options)?;
             nothing_seen.push(inferred.nulls);
             all.push(inferred.columns.into_iter().map(|(n, t)| (n, t.arrow())).collect());
             bytes = bytes.zip(file.size).map(|(a, b)| a + b);
@@ -105,72 +100,6 @@ impl JsonSource {
     }
 }
 
-/// What a look at the records of a file gives.
-struct Inferred {
-    columns: Vec<(String, Type)>,
-    /// Those of the columns that only null was seen of.
-    nulls: Vec<String>,
-    looked: Looked,
-}
-
-fn looked_at(file: &JsonFile, options: &JsonOptions) -> Result<Inferred> {
-    let mut scan = Cut::default();
-    let Cuts { records, open, mut fault } = scan.records(&file.start);
-    if file.whole && open.is_none() && !scan.may_end() {
-        fault.get_or_insert((file.start.len(), NO_END));
-    }
-    if let Some((at, what)) = fault {
-        return Err(between_records(&file.shown, line(&file.start, 0, at), what));
-    }
-    let mut looks = Looks::default();
-    let last = open.filter(|_| file.whole).map(|start| (start, file.start.len()));
-    let mut looked = Looked { whole: file.whole, ..Looked::default() };
-    for (start, end) in records.iter().copied().chain(last) {
-        let text = file.start.get(start..end).unwrap_or_default();
-        let seen = looks.see(text, options);
-        seen.map_err(|error| broken(&file.shown, line(&file.start, 0, start), &error))?;
-        looked = Looked { rows: looked.rows + 1, bytes: end as u64, ..looked };
-    }
-    if scan.is_of_lines(&records, &file.start) {
-        looks_elsewhere(file, options, &mut looks, &mut looked)?;
-    }
-    let mut columns = looks.columns();
-    for (column, kind) in &mut columns {
-        if let Some((_, wanted)) = options.types.iter().find(|(n, _)| n == column) {
-            *kind = wanted.clone();
-        }
-    }
-    Ok(Inferred { columns, nulls: looks.nulls(), looked })
-}
-
-/// Looks at places spread over a large file of a record a line, its last lines among them.
-fn looks_elsewhere(
-    file: &JsonFile,
-    options: &JsonOptions,
-    looks: &mut Looks,
-    looked: &mut Looked,
-) -> Result<()> {
-    let (Some(size), false) = (file.size, file.whole || !file.seekable) else { return Ok(()) };
-    let handle = place::open(&file.path)?;
-    let first = file.start.len() as u64;
-    let last = size.saturating_sub(PLACE as u64).max(first);
-    for number in 1..=PLACES {
-        let from = first + (last - first) / PLACES * number;
-        let from = if number == PLACES { last } else { from };
-        let mut part = vec![0; PLACE.min((size - from) as usize)];
-        place::read_exact_at(&handle, &mut part, from).map_err(|e| place::unreadable(&file.path, &e))?;
-        // What stands before the first line end is the rest of a record, and the last line may go on.
-        for text in part.split_inclusive(|b| *b == b'\n').skip(1) {
-            let is_whole = text.ends_with(b"\n") || number == PLACES;
-            if is_whole && looks.see(text, options).is_ok() {
-                *looked =
-                    Looked { rows: looked.rows + 1, bytes: looked.bytes + text.len() as u64, ..*looked };
-            }
-        }
-    }
-    Ok(())
-}
-
 /// Reads records that stand one behind the other: of plain shape, or each on a line of its own. Gives where the first begins
 /// that is neither, and the place of each in `starts`.
 fn records_of_lines(columns: &mut JsonColumns<'_>, bytes: &[u8], starts: &mut Vec<usize>) -> usize {
@@ -196,12 +125,12 @@ fn records_of_lines(columns: &mut JsonColumns<'_>, bytes: &[u8], starts: &mut Ve
     }
 }
 
-fn line(bytes: &[u8], lines: u64, place: usize) -> u64 {
+pub(super) fn line(bytes: &[u8], lines: u64, place: usize) -> u64 {
     lines + memchr::memchr_iter(b'\n', bytes.get(..place).unwrap_or(bytes)).count() as u64 + 1
 }
 
 /// The error of a text that is no record.
-fn broken(shown: &str, line: u64, error: &serde_json::Error) -> Error {
+pub(super) fn broken(shown: &str, line: u64, error: &serde_json::Error) -> Error {
     let why = error.to_string();
     let why = why.split(" at line ").next().unwrap_or_default().to_owned();
     let line = line + (error.line().max(1) as u64 - 1);
@@ -286,7 +215,7 @@ impl Morsel for JsonMorsel {
         let shared = &self.shared;
         let Some(block) = self.block.take() else { return Ok(None) };
         let shown = shared.files.get(block.file).map_or("", |f| f.shown.as_str());
-        let columns = shared.columns_of(&block, shown)?;
+        let columns = shared.columns_of(block, shown)?;
         let (rows, bad) = (columns.rows(), columns.bad.len());
         let arrays = columns.finish();
         let column = |place: &Option<usize>| -> ArrayRef {
@@ -312,45 +241,40 @@ impl JsonScanState {
     /// # Errors
     /// The first thing that is wrong in it: a record that is none, a value that does not fit its column, something else
     /// than a record.
-    fn columns_of(&self, block: &JsonBlock, shown: &str) -> Result<JsonColumns<'_>> {
+    fn columns_of(&self, block: JsonBlock, shown: &str) -> Result<JsonColumns<'_>> {
         let JsonBlock { bytes, cuts, lines, .. } = block;
+        let bytes = bytes.as_slice();
         let mut columns = JsonColumns::new(&self.options, &self.kinds, &self.by_name);
         let mut starts = Vec::new();
-        let mut start = 0;
-        if cuts.is_none() {
-            start = records_of_lines(&mut columns, bytes, &mut starts);
-        }
-        let found = match cuts {
-            None if start < bytes.len() => {
-                // What follows is cut into records first.
+        let (start, Cuts { records, fault, .. }) = match cuts {
+            Some(cuts) => (0, cuts),
+            None => {
+                // What follows those that are read as they stand is cut into records first.
+                let start = records_of_lines(&mut columns, bytes, &mut starts);
                 let rest = bytes.get(start..).unwrap_or_default();
                 let mut cuts = Cut::of_lines().records(rest);
                 cuts.close(rest.len());
-                Some(cuts)
+                (start, cuts)
             }
-            _ => None,
         };
-        let cuts = cuts.as_ref().or(found.as_ref());
-        let fault = cuts.and_then(|cuts| cuts.fault);
-        let is_before_fault = |(from, _): &&(usize, usize)| fault.is_none_or(|(at, _)| *from < at);
+        let is_before_fault = |(from, _): &(usize, usize)| fault.is_none_or(|(at, _)| *from < at);
         let mut broken_at = None;
-        let records = cuts.iter().flat_map(|cuts| cuts.records.iter()).take_while(is_before_fault);
-        for (from, to) in records {
+        for (from, to) in records.into_iter().take_while(is_before_fault) {
             starts.push(start + from);
             if let Err(error) = columns.push(bytes.get(start + from..start + to).unwrap_or_default()) {
-                broken_at = Some(broken(shown, line(bytes, *lines, start + from), &error));
+                broken_at = Some(broken(shown, line(bytes, lines, start + from), &error));
                 break;
             }
         }
         if let Some((row, field, value)) = columns.bad.first().filter(|_| !self.options.lenient) {
             let place = starts.get(*row).copied().unwrap_or(0);
-            return Err(self.bad_value(shown, line(bytes, *lines, place), field, value));
+            return Err(self.bad_value(shown, line(bytes, lines, place), field, value));
         }
         if let Some(error) = broken_at {
             return Err(error);
         }
         match fault {
-            Some((at, what)) => Err(between_records(shown, line(bytes, *lines, start + at), what)),
+            Some((at, what)) => Err(between_records(shown, line(bytes, lines, start + at), what)),
             None => Ok(columns),
         }
     }

@@ -6,17 +6,17 @@
 //! the run is refused.
 
 use std::fs::File;
-use std::io::{BufReader, Read, Write};
+use std::io::{BufReader, Write};
 use std::path::Path;
 
 use calamine::{Cell, Data, DataRef, DataType, ExcelDateTime, Reader, Sheets, open_workbook_auto};
 use churn_core::error::nearest;
 use churn_core::names::comma;
-use churn_core::readable::bytes as readable;
 use churn_core::{Error, ErrorKind, Result, cancel};
 
-use super::SheetPart;
 use super::read::{Corner, corners};
+use super::{SheetPart, held};
+use crate::machine::memory_of_a_run;
 
 /// Writes a part of a workbook as delimited text.
 ///
@@ -24,12 +24,7 @@ use super::read::{Corner, corners};
 /// The file is no workbook; it lacks the sheet; what has to be held takes more than `memory`; the text cannot be
 /// written.
 pub(super) fn unpack(file: &Path, part: &SheetPart, memory: Option<u64>, out: &mut impl Write) -> Result<()> {
-    check_shared_texts(file)?;
-    if let (Some(memory), Some(needed)) = (memory, held_at_once(file))
-        && needed > memory
-    {
-        return Err(too_large(file, needed, memory));
-    }
+    held::check(file, memory_of_a_run(memory))?;
     let mut workbook = open_workbook_auto(file).map_err(|e| unreadable(file, &e.to_string()))?;
     let names = workbook.sheet_names();
     let name = match &part.sheet {
@@ -48,7 +43,7 @@ pub(super) fn unpack(file: &Path, part: &SheetPart, memory: Option<u64>, out: &m
     lines.end()
 }
 
-fn unreadable(file: &Path, why: &str) -> Error {
+pub(super) fn unreadable(file: &Path, why: &str) -> Error {
     Error::new(ErrorKind::Input, format!("{} cannot be read as a workbook: {why}.", file.display()))
         .next("Save it as .xlsx again, or as delimited text.")
 }
@@ -128,59 +123,6 @@ fn each_read<'a>(
         }
     }
     Ok(())
-}
-
-/// About how many bytes are held while a workbook is read: the texts that cells share, or all cells of a sheet. `None`
-/// if the file tells nothing.
-///
-/// A text takes up to three times its bytes in the file (`<si><t>F1</t></si>` becomes 56 bytes), a cell of a packed
-/// sheet about twice its own, a cell of an old workbook about four times.
-fn held_at_once(file: &Path) -> Option<u64> {
-    let opened = File::open(file).ok()?;
-    let bytes = opened.metadata().ok()?.len();
-    let Ok(mut packed) = zip::ZipArchive::new(BufReader::new(opened)) else { return Some(bytes * 4) };
-    let names: Vec<String> = packed.file_names().filter_map(|name| Some(name.ok()?.into_owned())).collect();
-    let times = |name: &str| match name.to_ascii_lowercase() {
-        name if name.ends_with("sharedstrings.xml") || name.ends_with("sharedstrings.bin") => 3,
-        name if name == "content.xml" => 2,
-        _ => 0,
-    };
-    let held = names.iter().map(|name| (name, times(name))).filter(|(_, times)| *times > 0);
-    Some(held.filter_map(|(name, times)| Some(packed.by_name(name).ok()?.size() * times)).sum())
-}
-
-fn too_large(file: &Path, needed: u64, memory: u64) -> Error {
-    let what = format!("{} takes about {} of memory to read.", file.display(), readable(needed));
-    Error::new(ErrorKind::Memory, what)
-        .why(format!(
-            "The run may use {}, and the texts of a workbook are held together, of .xls and .ods all cells.",
-            readable(memory)
-        ))
-        .next("Give it more with --memory, or save the sheet as delimited text.")
-}
-
-/// Refuses a file that says that it has more texts than it has bytes for: room is made for as many as it says.
-fn check_shared_texts(file: &Path) -> Result<()> {
-    let Ok(opened) = File::open(file) else { return Ok(()) };
-    let Ok(mut packed) = zip::ZipArchive::new(BufReader::new(opened)) else { return Ok(()) };
-    let names: Vec<String> = packed.file_names().filter_map(|name| Some(name.ok()?.into_owned())).collect();
-    let is_shared = |name: &&String| name.to_ascii_lowercase().ends_with("sharedstrings.xml");
-    let Some(name) = names.iter().find(is_shared) else { return Ok(()) };
-    let Ok(texts) = packed.by_name(name) else { return Ok(()) };
-    let size = texts.size();
-    let mut start = Vec::new();
-    if texts.take(4096).read_to_end(&mut start).is_err() {
-        return Ok(());
-    }
-    let start = String::from_utf8_lossy(&start);
-    let count = start.split("uniqueCount=\"").nth(1).and_then(|rest| rest.split('"').next());
-    match count.and_then(|count| count.parse::<u64>().ok()) {
-        // The shortest text takes this much: <si/>.
-        Some(count) if count > size / 5 + 1 => {
-            Err(unreadable(file, &format!("it says that it has {count} texts, and has room for fewer")))
-        }
-        _ => Ok(()),
-    }
 }
 
 /// The corners of all cells.
