@@ -1,5 +1,6 @@
 #!/usr/bin/env bash
-# Peak memory and seconds of each operator over 3 million rows, at small budgets: a table in Markdown.
+# Peak memory and seconds of each operator over 3 million rows, and over 60,000 rows of 500 columns, at small budgets: a
+# table in Markdown.
 #
 # usage: benches/peaks.sh TOOL [FOLDER]     TOOL is a release build of churn, FOLDER where the data go
 # A peak above the budget and 64 MB is marked with !. Needs GNU time and awk.
@@ -21,7 +22,25 @@ if [ ! -e t.csv ]; then
     awk 'BEGIN { print "grade,x"; for (i = 0; i < 4000; i++) printf "%s,%d\n", substr("ABCR", i % 4 + 1, 1), i }' > fan.csv
 fi
 
-# A name and the steps over the table, separated by |.
+if [ ! -e wide.csv ]; then
+    awk 'BEGIN {
+        printf "id"
+        for (c = 1; c < 500; c++) printf ",c%d", c
+        print ""
+        for (i = 0; i < 60000; i++) {
+            printf "%d", (i * 7919) % 60000
+            for (c = 1; c < 500; c++) {
+                if (c % 3 == 0) printf ",%d.%d", (i * c) % 911, c % 10
+                else if (c % 3 == 1) printf ",%d", (i * 31 + c * 7) % 5003
+                else printf ",F%d", (i + c) % 997
+            }
+            print ""
+        }
+    }' > wide.csv
+    "$tool" convert wide.csv wide.parquet --quiet
+fi
+
+# A name and the steps over the table, separated by |; or a name and a whole command that starts with !.
 cases=(
     "group, few keys|group by farm: n = count(), litres = sum(litres), m = median(litres)"
     "group, many keys|group by id: n = count(), litres = sum(litres)"
@@ -44,18 +63,29 @@ cases=(
     "last of a million|last 1000000"
     "require unique|require unique by code"
     "last per, many keys|last 1 per code"
+    "900 Parquet files|!do t.csv 'add k = id mod 900' \"write 'out' with (split_by = (k), format = parquet)\""
+    "a million rows as Markdown|!do t.csv 'first 1000000' -o out.md"
+    "500 columns, CSV to Parquet|!convert wide.csv out.parquet"
+    "500 columns, Parquet sorted|!do wide.parquet 'sort c7 desc, id' -o out.parquet"
+    "500 columns, profile of all pairs|!profile wide.csv --pairs"
 )
 
 echo "| operator | 32 MB | 64 MB | 256 MB |"
 echo "| --- | --- | --- | --- |"
 for case in "${cases[@]}"; do
     IFS='|' read -r name first second third <<< "$case"
-    steps=("$first")
-    [ -n "${second:-}" ] && steps+=("$second")
-    [ -n "${third:-}" ] && steps+=("$third")
+    if [ "${first:0:1}" = "!" ]; then
+        eval "command=(${first:1})"
+    else
+        command=(do t.csv "$first")
+        [ -n "${second:-}" ] && command+=("$second")
+        [ -n "${third:-}" ] && command+=("$third")
+        command+=(-o out.csv)
+    fi
     line="| $name |"
     for budget in 32 64 256; do
-        if /usr/bin/time -f "%M %e" -o figures timeout 300 "$tool" do t.csv "${steps[@]}" --quiet --memory "${budget}MB" -o out.csv 2> told; then
+        rm -rf out out.*
+        if /usr/bin/time -f "%M %e" -o figures timeout 300 "$tool" "${command[@]}" --quiet --memory "${budget}MB" > shown 2> told; then
             read -r kilobytes seconds < <(tail -1 figures)
             peak=$((kilobytes / 1000))
             mark=""
@@ -67,4 +97,4 @@ for case in "${cases[@]}"; do
     done
     echo "$line"
 done
-rm -f out.csv figures told
+rm -rf out out.* figures told shown

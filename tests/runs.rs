@@ -301,6 +301,30 @@ fn what_a_first_cuts_off_is_not_counted(#[case] steps: &str, #[case] expected: &
     }
 }
 
+/// A row that is wrong stops a run only where it is read before what was asked for is there, whatever is held on the way.
+#[rstest]
+#[case::a_join("join left 'o.csv' on a prefix 'o_'")]
+#[case::a_join_that_keeps_the_other_rows("join full 'o.csv' on a prefix 'o_'")]
+#[case::behind_a_step_in_order("first 1 per a\njoin full 'o.csv' on a prefix 'o_'")]
+fn a_wrong_row_behind_a_first_stops_no_run(#[case] steps: &str) {
+    let folder = numbers(3_000);
+    let text = fs::read_to_string(folder.path().join("t.csv")).unwrap();
+    fs::write(folder.path().join("o.csv"), &text).unwrap();
+    fs::write(folder.path().join("t.csv"), format!("{text}wrong,1,F1,x\n")).unwrap();
+    let flow = |last: &str| {
+        Flow::steps(&format!("read 't.csv' with (types = (a int))\n{steps}\n{last}")).in_folder(folder.path())
+    };
+    for (threads, memory, batch) in [(1, u64::MAX, 8192), (2, u64::MAX, 3), (1, 1, 100), (7, 1, 8192)] {
+        let options = RunOptions::new().threads(threads).memory(memory).batch_rows(batch).block_bytes(700);
+        let told = format!("{threads} threads, {memory} bytes, {batch} rows");
+        let table = flow("first 5").run_with(&options).unwrap_or_else(|e| panic!("{told}\n{e}"));
+        assert_eq!(table.len(), 5, "{told}");
+        let error = flow("filter a > 0").run_with(&options).unwrap_err();
+        assert_eq!(error.kind(), ErrorKind::Data, "{told}");
+        assert!(error.to_string().contains("t.csv, line 3002"), "{told}\n{error}");
+    }
+}
+
 #[test]
 fn markdown_is_written_row_by_row_and_not_read() {
     let folder = numbers(3);

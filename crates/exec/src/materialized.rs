@@ -4,7 +4,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use arrow_array::{Array, ArrayRef};
 use churn_core::widen::alike;
-use churn_core::{Batch, Result};
+use churn_core::{Batch, Error, Result};
 use churn_io::memory::{Batches, Ready};
 use churn_io::source::{Morsel, Scan};
 
@@ -120,9 +120,22 @@ pub(crate) fn materialize_within(
     pipeline: Pipeline,
     context: &Context,
 ) -> Result<MaterializedTable> {
+    pipeline::run(pipeline, buffer(most, context), context)
+}
+
+/// Runs a pipeline and materializes its rows up to the first one that is wrong; gives them, and the error of that row.
+pub(crate) fn materialize_to_error(
+    pipeline: Pipeline,
+    context: &Context,
+) -> Result<(MaterializedTable, Option<Error>)> {
+    pipeline::run_to_error(pipeline, buffer(usize::MAX, context), context)
+}
+
+/// The sink that materializes rows, so many bytes of them in memory at most.
+fn buffer(most: usize, context: &Context) -> Sink<CompactBatches, TableBuffer> {
     let (spill, reservation) = (context.spill.clone(), context.budget.reservation());
     let commit = TableBuffer { batches: Vec::new(), file: None, spill, reservation, most };
-    pipeline::run(pipeline, Sink { worker: Arc::new(CompactBatches), commit }, context)
+    Sink { worker: Arc::new(CompactBatches), commit }
 }
 
 impl Commit for TableBuffer {

@@ -63,14 +63,18 @@ const SHOWN: usize = 5;
 impl PartitionOperator for PivotOperator {
     /// The first of the groups of each `by` becomes the wide row.
     fn rows(&self, batches: Vec<Batch>) -> Result<Vec<Transformed>> {
-        self.pivoted(&batches)
+        let counts: Vec<usize> = batches.iter().map(|batch| batch.rows).collect();
+        match concat(batches)?.pop() {
+            Some(long) => self.pivoted(&long, &counts),
+            None => Ok(Vec::new()),
+        }
     }
 }
 
 impl PivotOperator {
-    fn pivoted(&self, batches: &[Batch]) -> Result<Vec<Transformed>> {
-        let Some(long) = concat(batches.to_vec())?.pop() else { return Ok(Vec::new()) };
-        let combination = self.combinations_of(&long)?;
+    /// The wide rows of long ones, apart for each batch of so many rows that they came in.
+    fn pivoted(&self, long: &Batch, batches: &[usize]) -> Result<Vec<Transformed>> {
+        let combination = self.combinations_of(long)?;
         let columns = |places: &[usize]| -> Vec<ArrayRef> {
             places.iter().filter_map(|place| long.columns.get(*place).cloned()).collect()
         };
@@ -108,7 +112,7 @@ impl PivotOperator {
             if let Entry::Vacant(entry) = values.entry(cell.value) {
                 let column = churn_core::widen::widen(long.columns.get(cell.value).ok_or_else(lost)?)?;
                 entry.insert(match &cell.only {
-                    Some(name) => self.only(name, &long, &column, &combination)?,
+                    Some(name) => self.only(name, long, &column, &combination)?,
                     None => column,
                 });
             }
@@ -122,9 +126,9 @@ impl PivotOperator {
         }
         let wide = Batch { columns: wide, rows: order.len() };
         let (mut from, mut row) = (0, 0);
-        let part = |batch: &Batch| {
-            let marks: Vec<bool> = first.iter().skip(row).take(batch.rows).copied().collect();
-            row += batch.rows;
+        let part = |rows: &usize| {
+            let marks: Vec<bool> = first.iter().skip(row).take(*rows).copied().collect();
+            row += rows;
             let count = marks.iter().filter(|m| **m).count();
             from += count;
             (wide.slice(from - count, count), Some(BooleanArray::from(marks)))

@@ -149,7 +149,7 @@ impl SplitTarget {
     /// Takes rows.
     pub fn write(&mut self, batch: &Batch) -> Result<()> {
         let parts = self.whole.push(batch.clone())?;
-        parts.iter().try_for_each(|part| self.partition(part))
+        parts.iter().try_for_each(|part| self.partition(&part.batches))
     }
 
     /// Takes rows to their files.
@@ -215,7 +215,7 @@ impl SplitTarget {
                 self.writers += 1;
             }
             self.waiting = self.waiting.saturating_sub(bytes);
-            let batches = waiting.rows.take();
+            let batches = waiting.rows.take().batches;
             match &mut waiting.writer {
                 Some(writer) => batches.into_iter().try_for_each(|batch| writer.write(batch))?,
                 None => waiting.segments.push(self.segments.push(&waiting.rows.schema(), batches)?),
@@ -298,7 +298,7 @@ impl SplitTarget {
     /// The disk is full or fails.
     pub fn end(&mut self) -> Result<()> {
         let rest = self.whole.take();
-        self.partition(&rest)?;
+        self.partition(&rest.batches)?;
         if self.files.is_empty() && self.mode != Mode::Append {
             // A file without rows, so that the columns can be read back.
             let folder = self.keys.iter().map(|(_, name)| folder_name(name, None)).collect();
@@ -316,7 +316,7 @@ impl SplitTarget {
                         let batches = self.segments.read(segment)?;
                         batches.into_iter().try_for_each(|batch| writer.write(batch))?;
                     }
-                    rows.take().into_iter().try_for_each(|batch| writer.write(batch))?;
+                    rows.take().batches.into_iter().try_for_each(|batch| writer.write(batch))?;
                     writer.finish()?.flush().map_err(lost)?;
                 }
             }

@@ -3,6 +3,7 @@
 //! Where a part ends is told by the rows alone: how they came in batches, how many threads made them and how much memory
 //! there is do not change what is written.
 
+use std::ops::Range;
 use std::sync::Arc;
 
 use arrow_array::cast::AsArray;
@@ -24,6 +25,12 @@ impl PartEnd {
     pub(crate) const OF_FILES: PartEnd = PartEnd { rows: 1 << 16, bytes: 4 << 20 };
     /// Nowhere: the rows are taken when they are wanted.
     pub(crate) const NOWHERE: PartEnd = PartEnd { rows: usize::MAX, bytes: usize::MAX };
+}
+
+/// Rows that are written together, and bytes of their values.
+pub(crate) struct Part {
+    pub(crate) batches: Vec<Batch>,
+    pub(crate) bytes: usize,
 }
 
 /// Rows that wait, of columns whose types do not change from batch to batch.
@@ -52,56 +59,51 @@ impl WaitingRows {
     }
 
     /// Takes rows, in the types of the schema; gives the parts that they complete.
-    pub(crate) fn push(&mut self, batch: Batch) -> Result<Vec<Vec<Batch>>> {
+    pub(crate) fn push(&mut self, batch: Batch) -> Result<Vec<Part>> {
         let columns = batch.columns.into_iter().zip(self.schema.fields());
         let columns = columns.map(|(c, f)| cast_to(c, f.data_type())).collect::<Result<_>>()?;
         let mut rest = Batch { columns, rows: batch.rows };
         let mut parts = Vec::new();
         while rest.rows > 0 {
-            let bytes = bytes_of(&rest);
-            if self.rows + rest.rows < self.end.rows && self.bytes + bytes < self.end.bytes {
-                self.add(rest, bytes);
-                break;
+            let most = (self.end.rows - self.rows).min(rest.rows);
+            let bytes = |rows: Range<usize>| bytes_of(&rest.slice(rows.start, rows.len()));
+            let (rows, bytes) = first_reaching(most, self.end.bytes - self.bytes, bytes);
+            (self.rows, self.bytes) = (self.rows + rows, self.bytes + bytes);
+            self.batches.push(rest.slice(0, rows));
+            if self.rows >= self.end.rows || self.bytes >= self.end.bytes {
+                parts.push(self.take());
             }
-            let missing = self.missing(&rest);
-            let last = rest.slice(0, missing);
-            self.add(last, 0);
-            parts.push(self.take());
-            rest = rest.slice(missing, rest.rows - missing);
+            rest = rest.slice(rows, rest.rows - rows);
         }
         Ok(parts)
     }
 
-    fn add(&mut self, batch: Batch, bytes: usize) {
-        self.rows += batch.rows;
-        self.bytes += bytes;
-        self.batches.push(batch);
-    }
-
-    /// How many of these rows complete a part, or all of them.
-    fn missing(&self, rows: &Batch) -> usize {
-        let most = (self.end.rows - self.rows).min(rows.rows);
-        first_enough(most, |count| self.bytes + bytes_of(&rows.slice(0, count)) >= self.end.bytes)
-    }
-
     /// The rows that wait.
-    pub(crate) fn take(&mut self) -> Vec<Batch> {
-        (self.rows, self.bytes) = (0, 0);
-        std::mem::take(&mut self.batches)
+    pub(crate) fn take(&mut self) -> Part {
+        self.rows = 0;
+        Part { batches: std::mem::take(&mut self.batches), bytes: std::mem::take(&mut self.bytes) }
     }
 }
 
-/// The least count from 1 to `most` that is enough, or else `most`. More than what is enough is enough.
-pub(crate) fn first_enough(most: usize, is_enough: impl Fn(usize) -> bool) -> usize {
-    if most == 0 || !is_enough(most) {
-        return most;
+/// How many of the first `most` rows reach `wanted` bytes, or all of them, and the bytes of those; `bytes` tells those of
+/// some rows.
+fn first_reaching(most: usize, wanted: usize, bytes: impl Fn(Range<usize>) -> usize) -> (usize, usize) {
+    // Rows that are looked at together: fewer where all of them are too many.
+    let mut step = 1 << 10;
+    let (mut rows, mut held) = (0, 0);
+    while rows < most {
+        let end = (rows + step).min(most);
+        let more = bytes(rows..end);
+        if held + more >= wanted && end - rows > 1 {
+            step = (end - rows) / 2;
+            continue;
+        }
+        (rows, held) = (end, held + more);
+        if held >= wanted {
+            break;
+        }
     }
-    let (mut too_few, mut enough) = (0, most);
-    while enough - too_few > 1 {
-        let middle = too_few + (enough - too_few) / 2;
-        if is_enough(middle) { enough = middle } else { too_few = middle }
-    }
-    enough
+    (rows, held)
 }
 
 /// The columns of rows, each in one piece; `None` if there are none.
@@ -120,18 +122,18 @@ pub(crate) fn bytes_of(rows: &Batch) -> usize {
     rows.columns.iter().map(|column| bytes_of_column(column.as_ref())).sum()
 }
 
-/// Bytes of the values of a column.
-pub(crate) fn bytes_of_column(column: &dyn Array) -> usize {
+fn bytes_of_column(column: &dyn Array) -> usize {
     const VIEW: usize = 16;
     match column.data_type() {
         DataType::Utf8View => {
             let texts = column.as_string_view();
             // The length of a text is the lower half of the first word of its view.
-            let lengths = texts.views().iter().map(|view| *view as u32 as usize);
+            let length = |views: &[u128]| views.iter().map(|view| *view as u32 as usize).sum::<usize>();
             let bytes: usize = match texts.nulls().filter(|nulls| nulls.null_count() > 0) {
-                None => lengths.sum(),
+                None => length(texts.views()),
                 Some(nulls) => {
-                    lengths.zip(nulls).map(|(bytes, is_valid)| if is_valid { bytes } else { 0 }).sum()
+                    let some = |(from, to): (usize, usize)| texts.views().get(from..to).map_or(0, length);
+                    nulls.valid_slices().map(some).sum()
                 }
             };
             bytes + texts.len() * VIEW
@@ -151,5 +153,49 @@ fn stored(data: &DataType) -> DataType {
     match data {
         DataType::Dictionary(_, _) => churn_core::Type::of(data).map_or(DataType::Utf8View, |t| t.arrow()),
         other => other.clone(),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        #[test]
+        fn the_first_rows_that_reach_some_bytes(sizes in prop::collection::vec(0usize..40, 0..3000), wanted in 1usize..60_000) {
+            let found = first_reaching(sizes.len(), wanted, |rows| sizes[rows].iter().sum());
+            let mut held = 0;
+            let enough = sizes.iter().position(|size| {
+                held += size;
+                held >= wanted
+            });
+            prop_assert_eq!(found, (enough.map_or(sizes.len(), |row| row + 1), held));
+        }
+
+        /// Parts are the same however rows come in batches.
+        #[test]
+        fn parts_do_not_depend_on_batches(
+            lengths in prop::collection::vec(prop::option::of(0usize..50), 1..400),
+            cuts in prop::collection::vec(1usize..90, 1..40),
+        ) {
+            let text = |length: &Option<usize>| length.map(|length| "m".repeat(length));
+            let texts: arrow_array::StringViewArray = lengths.iter().map(text).collect();
+            let field = Field { id: 0, name: "note".into(), kind: churn_core::Type::Text, data: DataType::Utf8View };
+            let whole = Batch { rows: texts.len(), columns: vec![Arc::new(texts)] };
+            let parts = |cuts: &mut dyn Iterator<Item = usize>| {
+                let mut waiting = WaitingRows::new(&[field.clone()], PartEnd { rows: 60, bytes: 1500 });
+                let (mut from, mut found) = (0, Vec::new());
+                while from < whole.rows {
+                    let rows = cuts.next().unwrap_or(1).min(whole.rows - from);
+                    found.extend(waiting.push(whole.slice(from, rows)).unwrap());
+                    from += rows;
+                }
+                found.push(waiting.take());
+                let rows = |part: &Part| part.batches.iter().map(|batch| batch.rows).sum::<usize>();
+                found.iter().map(|part| (rows(part), part.bytes)).collect::<Vec<_>>()
+            };
+            prop_assert_eq!(parts(&mut std::iter::once(whole.rows)), parts(&mut cuts.into_iter().cycle()));
+        }
     }
 }

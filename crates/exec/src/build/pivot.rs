@@ -48,7 +48,8 @@ impl Build for Pivot {
             left_out: left_out.clone(),
             text: place.text(),
         };
-        let bytes_a_row = 16 + self.combinations.len() * 4;
+        // If each row has a key of its own: its number, its place in each combination, and its wide row.
+        let bytes_a_row = 48 + self.combinations.len() * 4 + self.by.len() * 16 + self.cells.len() * 9;
         let places = places(&layout, &by)?;
         let sink = PartitionedSink::sink(places, kinds, (Arc::new(operator), bytes_a_row), context);
         let rows = pipeline::run(pipeline, sink, context)?;

@@ -87,16 +87,20 @@ pub(super) fn joined(
         BuildInput::Partitioned(other) => {
             left.push(Box::new(WithKeys(how.clone())));
             let acts = left.acts;
-            let runs = pipeline::run(left, LeftPartitionSink::sink(&how, &context.spill)?, context)?;
+            let sink = LeftPartitionSink::sink(&how, &context.spill)?;
+            let (runs, error) = pipeline::run_to_error(left, sink, context)?;
             let joined = spilled::join(&how, runs, other, left_kinds, context)?;
             let mut work = MorselOutput::new(context.steps());
             spilled::tell(&how, &joined, &mut work);
             context.absorb(&mut work)?;
             let disk = Disk { spill: &context.spill, budget: &context.budget, threads: context.threads() };
-            let legs = vec![
-                Leg::of(Box::new(Merge::new(joined.matched, None, &disk)?)),
-                Leg::of(Box::new(Merge::new(joined.alone, None, &disk)?)),
-            ];
+            let matched = Leg::of(Box::new(Merge::new(joined.matched, None, &disk)?));
+            // Rows of the other table alone are known once all left rows were read.
+            let last = match error {
+                Some(error) => pipeline::failing(error),
+                None => Leg::of(Box::new(Merge::new(joined.alone, None, &disk)?)),
+            };
+            let legs = vec![matched, last];
             Ok(Pipeline { legs, serial: Vec::new(), ends: Vec::new(), acts, layout })
         }
     }

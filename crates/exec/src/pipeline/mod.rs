@@ -16,11 +16,11 @@ mod worker;
 use std::sync::Arc;
 
 use churn_core::parallel::guarded;
-use churn_core::{Batch, ColumnId, Result, StepId, cancel};
+use churn_core::{Batch, ColumnId, Error, ErrorKind, Result, StepId, cancel};
 use churn_io::source::{Morsel, Scan};
 
 use super::context::Context;
-use super::materialized::materialize;
+use super::materialized::materialize_to_error;
 use super::morsel_output::{MorselOutput, SideOutput};
 use super::serial::SerialOp;
 use super::sink::{Commit, Sink, Worker};
@@ -118,8 +118,10 @@ impl Pipeline {
             return Ok(self);
         }
         let (layout, acts) = (self.layout.clone(), self.acts);
-        let kept = materialize(self, context)?;
-        Ok(Pipeline { acts, ..Pipeline::of(Leg::of(kept.materialized()?.scan()), layout) })
+        let (kept, error) = materialize_to_error(self, context)?;
+        let mut pipeline = Pipeline::of(Leg::of(kept.materialized()?.scan()), layout);
+        pipeline.legs.extend(error.map(failing));
+        Ok(Pipeline { acts, ..pipeline })
     }
 }
 
@@ -132,9 +134,54 @@ where
     W: Worker,
     C: Commit<Part = W::Part>,
 {
+    match run_to_error(pipeline, sink, context)? {
+        (output, None) => Ok(output),
+        (_, Some(error)) => Err(error),
+    }
+}
+
+/// Runs a pipeline into a sink as far as its rows can be read; gives the sink's output, of the rows before the first
+/// row that is wrong, and the error of that row.
+///
+/// An operator that reads all rows before it gives the first of its own hands the error on behind them ([`failing`]), so
+/// that a `first` below it stops the run before the error, as it does where rows stream.
+///
+/// # Errors
+/// Any that is not about a row.
+pub(crate) fn run_to_error<W, C>(
+    pipeline: Pipeline,
+    sink: Sink<W, C>,
+    context: &Context,
+) -> Result<(C::Output, Option<Error>)>
+where
+    W: Worker,
+    C: Commit<Part = W::Part>,
+{
     let Sink { worker, mut commit } = sink;
-    let mut work = run::run_rows(pipeline, &*worker, &mut commit, context)?;
+    let (mut work, error) = run::run_rows(pipeline, &*worker, &mut commit, context)?;
+    if let Some(error) = &error
+        && error.kind() != ErrorKind::Data
+    {
+        return Err(error.clone());
+    }
     let output = guarded(|| commit.finish(&mut work))?;
     context.absorb(&mut work)?;
-    Ok(output)
+    Ok((output, error))
+}
+
+/// A leg of no rows that fails with an error once all rows before it were taken.
+pub(crate) fn failing(error: Error) -> Leg {
+    Leg { waits: true, ..Leg::of(Box::new(Failing(error))) }
+}
+
+struct Failing(Error);
+
+impl Scan for Failing {
+    fn next(&self) -> Result<Option<Box<dyn Morsel>>> {
+        Err(self.0.clone())
+    }
+
+    fn progress(&self) -> (u64, Option<u64>) {
+        (0, None)
+    }
 }

@@ -83,13 +83,14 @@ pub(super) fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
-/// Runs a pipeline up to the last part that its sink takes; gives what was counted.
+/// Runs a pipeline up to the last part that its sink takes, or up to the first error; gives what was counted until then,
+/// and the error.
 pub(super) fn run_rows(
     pipeline: Pipeline,
     worker: &dyn AnyWorker,
     commit: &mut dyn AnyCommit,
     context: &Context,
-) -> Result<MorselOutput> {
+) -> Result<(MorselOutput, Option<Error>)> {
     let Pipeline { mut legs, serial, ends, .. } = pipeline;
     let gathers = serial.is_empty() && worker.gathers();
     if gathers {
@@ -144,11 +145,11 @@ pub(super) fn run_rows(
     }
     let Run { queue, ordered, .. } = run;
     let queue = queue.into_inner().unwrap_or_else(PoisonError::into_inner);
-    if let Some(error) = queue.error {
-        return Err(error);
-    }
     let OrderedSide { serial, commit, mut work, .. } =
         ordered.into_inner().unwrap_or_else(PoisonError::into_inner);
+    if queue.error.is_some() {
+        return Ok((work, queue.error));
+    }
     guarded(|| kept_back(serial, worker, &mut *commit, &mut work, context))?;
     // Where a `first` stopped the run, steps below it are not told of, and those above saw all that there is.
     ends.into_iter().for_each(|end| end(&mut work));
@@ -157,7 +158,7 @@ pub(super) fn run_rows(
             work.counters.limit(step, limit as u64);
         }
     }
-    Ok(work)
+    Ok((work, None))
 }
 
 /// Hands on what serial operators kept back, each behind all rows of those before it.

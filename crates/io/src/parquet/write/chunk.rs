@@ -26,8 +26,8 @@ use super::{checksum, hybrid};
 pub(super) struct ChunkBounds {
     /// Rows of a page.
     page_rows: usize,
-    /// Bytes of the values of a page of plain ones, if its rows are fewer.
-    plain_bytes: usize,
+    /// Bytes of a page of plain values, if its rows are fewer.
+    page_bytes: usize,
     /// Bytes of a dictionary from which on values are written plainly.
     dictionary_bytes: usize,
 }
@@ -39,18 +39,15 @@ impl ChunkBounds {
         let share = |whole: usize, full: usize, least: usize| (whole * full / columns.max(full)).max(least);
         ChunkBounds {
             page_rows: share(1 << 14, 32, 1 << 10),
-            plain_bytes: share(1 << 20, 32, 1 << 14),
+            page_bytes: share(1 << 20, 32, 1 << 14),
             // The table that finds a value's number is some times larger than the value.
             dictionary_bytes: share(share(1 << 20, 16, 0), 64, 1 << 14),
         }
     }
-
-    /// Bytes of the values of a page. Numbers into a dictionary take less: their values may all be new ones, but are
-    /// mostly not.
-    fn page_bytes(&self, is_plain: bool) -> usize {
-        if is_plain { self.plain_bytes } else { self.plain_bytes * 16 }
-    }
 }
+
+/// Rows after which it is seen whether a page is large; also after each part of the rows, whose bytes are bounded.
+const SEEN_ROWS: usize = 1 << 12;
 
 pub(super) struct ColumnChunk {
     column: ColumnDescPtr,
@@ -67,8 +64,6 @@ pub(super) struct ColumnChunk {
 #[derive(Default)]
 struct Open {
     rows: usize,
-    /// Bytes of its values, those that repeat as often as they do.
-    bytes: usize,
     nulls: usize,
     numbers: Vec<u32>,
     plain: Vec<u8>,
@@ -109,26 +104,42 @@ impl ColumnChunk {
         })
     }
 
-    /// Appends values. Where pages end does not depend on how the values come in arrays.
-    pub(super) fn push(&mut self, array: &ArrayRef) -> Result<()> {
-        let mut from = 0;
-        while from < array.len() {
-            let most = array.slice(from, (self.bounds.page_rows - self.open.rows).min(array.len() - from));
-            let page_bytes = self.bounds.page_bytes(self.is_plain);
-            let rows = self.values.fitting(&most, page_bytes, &mut self.open.bytes);
-            let array = most.slice(0, rows);
-            from += rows;
-            if self.is_plain {
-                self.values.plain(&array, &mut self.open.plain);
-            } else {
-                self.values.number(&array, &mut self.open.numbers);
-            }
-            self.open.push(&array);
-            if self.open.rows >= self.bounds.page_rows || self.open.bytes >= page_bytes {
-                self.end_page()?;
+    /// Appends the values of a part of the rows. Where pages end does not depend on how the values come in arrays.
+    pub(super) fn push(&mut self, part: &[ArrayRef]) -> Result<()> {
+        for array in part {
+            let mut from = 0;
+            while from < array.len() {
+                let end = self.bounds.page_rows.min((self.open.rows / SEEN_ROWS + 1) * SEEN_ROWS);
+                let rows = (end - self.open.rows).min(array.len() - from);
+                self.push_rows(&array.slice(from, rows));
+                from += rows;
+                if self.open.rows >= self.bounds.page_rows
+                    || (self.open.rows.is_multiple_of(SEEN_ROWS) && self.is_large())
+                {
+                    self.end_page()?;
+                }
             }
         }
-        Ok(())
+        if self.is_large() { self.end_page() } else { Ok(()) }
+    }
+
+    fn push_rows(&mut self, array: &ArrayRef) {
+        if self.is_plain {
+            self.values.plain(array, &mut self.open.plain);
+        } else {
+            self.values.number(array, &mut self.open.numbers);
+        }
+        self.open.push(array);
+    }
+
+    /// Whether the page ends before it has all its rows.
+    fn is_large(&self) -> bool {
+        self.open.plain.len() >= self.bounds.page_bytes || (!self.is_plain && self.has_too_many())
+    }
+
+    /// Whether there are more values than a dictionary has.
+    fn has_too_many(&self) -> bool {
+        self.values.size() > self.bounds.dictionary_bytes
     }
 
     fn end_page(&mut self) -> Result<()> {
@@ -164,7 +175,7 @@ impl ColumnChunk {
             encoding,
             bounds: self.values.page(),
         });
-        if !self.is_plain && self.values.size() > self.bounds.dictionary_bytes {
+        if !self.is_plain && self.has_too_many() {
             self.is_plain = true;
             self.values.end_numbers();
         }

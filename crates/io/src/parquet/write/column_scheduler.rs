@@ -12,9 +12,11 @@ use churn_core::parallel::{Help, Helpers, guarded};
 use churn_core::{Batch, Result};
 
 use super::{ColumnEncoder, Done};
+use crate::binary::WriterResources;
 
-/// Parts of rows that may wait while those before them are encoded.
+/// Parts of rows that may wait while those before them are encoded, and memory for which it is only one.
 const AHEAD: usize = 2;
+const LITTLE: usize = 16 << 20;
 
 /// What is to be done for a column next.
 enum Task {
@@ -27,6 +29,7 @@ enum Task {
 pub(super) struct ColumnScheduler {
     shared: Arc<Scheduler>,
     helpers: Helpers,
+    ahead: usize,
 }
 
 struct Scheduler {
@@ -57,7 +60,7 @@ fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
 }
 
 impl ColumnScheduler {
-    pub(super) fn new(fields: &[FieldRef], helpers: &Helpers) -> ColumnScheduler {
+    pub(super) fn new(fields: &[FieldRef], resources: &WriterResources) -> ColumnScheduler {
         let queues = fields.iter().map(|_| ColumnQueue::default()).collect();
         let shared = Scheduler {
             fields: fields.to_vec(),
@@ -65,7 +68,8 @@ impl ColumnScheduler {
             state: Mutex::new(QueueState { queues, open: 0, failed: None }),
             moved: Condvar::new(),
         };
-        ColumnScheduler { shared: Arc::new(shared), helpers: helpers.clone() }
+        let ahead = if resources.bytes < LITTLE { 1 } else { AHEAD };
+        ColumnScheduler { shared: Arc::new(shared), helpers: resources.helpers.clone(), ahead }
     }
 
     /// Starts a row group.
@@ -77,7 +81,7 @@ impl ColumnScheduler {
     pub(super) fn push(&self, batches: &[Batch]) -> Result<()> {
         let arrays = |i: usize| batches.iter().filter_map(|batch| batch.columns.get(i).cloned()).collect();
         self.add((0..self.shared.fields.len()).map(|i| Task::Rows(arrays(i))));
-        self.settle(AHEAD * self.shared.fields.len())
+        self.settle(self.ahead * self.shared.fields.len())
     }
 
     /// Ends the row group.

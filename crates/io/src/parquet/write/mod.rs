@@ -27,7 +27,7 @@ use parquet::file::writer::SerializedFileWriter;
 
 use crate::binary::{Out, RowWriter, WriterResources, failed};
 use crate::format::{Codec, WriteOptions};
-use crate::waiting_rows::{PartEnd, WaitingRows, bytes_of};
+use crate::waiting_rows::{Part, PartEnd, WaitingRows, bytes_of};
 use checksum::{Encoder, PagesOfGroup};
 use chunk::{ChunkBounds, ColumnChunk};
 use column_scheduler::ColumnScheduler;
@@ -36,6 +36,9 @@ use spool::{EncodedColumn, Spool};
 
 /// Rows of a row group.
 const GROUP_ROWS: usize = 1 << 20;
+
+/// Values of a column that is thought to repeat: as many as a dictionary of numbers holds.
+const MOST_VALUES: usize = 1 << 17;
 
 /// Bytes of values of a row group, if its rows are fewer.
 const GROUP_BYTES: usize = 256 << 20;
@@ -127,9 +130,9 @@ impl ParquetWriter {
     }
 
     /// Encodes a part of the rows.
-    fn encode(&mut self, part: &[Batch]) -> Result<()> {
+    fn encode(&mut self, part: Part) -> Result<()> {
         if let WriterState::Ready(_) = &self.state {
-            self.start(part)?;
+            self.start(&part.batches)?;
         }
         let WriterState::Writing(writing) = &mut self.state else { return Ok(()) };
         writing.write(part)
@@ -155,7 +158,7 @@ impl ParquetWriter {
             (!is_own).then(|| EncoderFactory::new(field, &properties, &spool)).transpose()
         };
         let factories = schema.fields().iter().zip(&repeating).map(factory).collect::<Result<_>>()?;
-        let scheduler = ColumnScheduler::new(schema.fields(), &self.resources.helpers);
+        let scheduler = ColumnScheduler::new(schema.fields(), &self.resources);
         let writing =
             Writing { file, factories, schema, packer, repeating, scheduler, rows: 0, bytes: 0, spool };
         self.state = WriterState::Writing(Box::new(writing));
@@ -166,13 +169,13 @@ impl ParquetWriter {
 impl RowWriter for ParquetWriter {
     fn write(&mut self, batch: Batch) -> Result<()> {
         let parts = self.rows.push(batch)?;
-        parts.iter().try_for_each(|part| self.encode(part))
+        parts.into_iter().try_for_each(|part| self.encode(part))
     }
 
     fn finish(mut self: Box<Self>) -> Result<Out> {
         let rest = self.rows.take();
-        if !rest.is_empty() {
-            self.encode(&rest)?;
+        if !rest.batches.is_empty() {
+            self.encode(rest)?;
         }
         if let WriterState::Ready(_) = &self.state {
             self.start(&[])?;
@@ -186,8 +189,9 @@ impl RowWriter for ParquetWriter {
 }
 
 impl Writing {
-    fn write(&mut self, batches: &[Batch]) -> Result<()> {
-        let mut batches = batches.iter().cloned().peekable();
+    fn write(&mut self, part: Part) -> Result<()> {
+        let mut batches = part.batches.into_iter().peekable();
+        let mut bytes = part.bytes;
         while batches.peek().is_some() {
             if self.rows == 0 {
                 self.start_group()?;
@@ -204,13 +208,14 @@ impl Writing {
                     *batch = batch.slice(room, batch.rows - room);
                 }
             }
-            self.bytes += some.iter().map(bytes_of).sum::<usize>();
             self.scheduler.push(&some)?;
             if self.rows == GROUP_ROWS {
                 self.end_group();
+                bytes = batches.clone().map(|batch| bytes_of(&batch)).sum();
             }
             self.write_ended()?;
         }
+        self.bytes += bytes;
         if self.bytes >= GROUP_BYTES {
             self.end_group();
             self.write_ended()?;
@@ -289,9 +294,7 @@ impl ColumnEncoder {
     /// Appends the values of a part of the rows.
     fn push(&mut self, field: &FieldRef, arrays: &[ArrayRef]) -> Result<()> {
         match self {
-            ColumnEncoder::Own(chunk) => {
-                arrays.iter().try_for_each(|array| chunk.push(array)).map_err(broken)
-            }
+            ColumnEncoder::Own(chunk) => chunk.push(arrays).map_err(broken),
             ColumnEncoder::Crate(encoders) => {
                 // In one piece: its pages end where arrays do.
                 let arrays: Vec<&dyn Array> = arrays.iter().map(AsRef::as_ref).collect();
@@ -338,7 +341,8 @@ fn is_repeating(column: usize, first: &[Batch]) -> bool {
         }
         _ => 0,
     };
-    rows < 64 || different * 4 <= rows * 3
+    // Of d values, each as frequent as the others, about n² / 2d of n rows have the value of a row before them.
+    rows < 64 || different * 4 <= rows * 3 || rows * rows / 2 <= (rows - different) * MOST_VALUES
 }
 
 fn different<T: Eq + std::hash::Hash>(values: impl Iterator<Item = T>) -> usize {

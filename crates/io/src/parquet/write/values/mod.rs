@@ -27,11 +27,6 @@ pub(super) trait ValueEncoder: Send {
     fn end_numbers(&mut self);
     /// Appends the values as they are.
     fn plain(&mut self, array: &dyn Array, into: &mut Vec<u8>);
-    /// How many of the first rows make a page that holds `held` bytes one of `most` bytes or more, or all of them; `held`
-    /// grows by theirs. A page of values of fixed width is ended by its rows.
-    fn fitting(&self, array: &dyn Array, _most: usize, _held: &mut usize) -> usize {
-        array.len()
-    }
     /// How many values have numbers.
     fn len(&self) -> usize;
     /// Bytes of the values that have numbers.

@@ -9,7 +9,6 @@ use parquet::data_type::ByteArray;
 use parquet::file::statistics::{Statistics, ValueStatistics};
 
 use super::{MinMax, PageBounds, ValueEncoder};
-use crate::waiting_rows::{bytes_of_column, first_enough};
 
 /// Bytes of a text that are told as a bound.
 const BOUND_BYTES: usize = 64;
@@ -101,13 +100,6 @@ impl TextEncoder {
 }
 
 impl ValueEncoder for TextEncoder {
-    fn fitting(&self, array: &dyn Array, most: usize, held: &mut usize) -> usize {
-        let bytes = |rows: usize| bytes_of_column(array.slice(0, rows).as_ref());
-        let rows = first_enough(array.len(), |rows| *held + bytes(rows) >= most);
-        *held += bytes(rows);
-        rows
-    }
-
     fn number(&mut self, array: &dyn Array, into: &mut Vec<u32>) {
         let array = array.as_string_view();
         self.keys.clear();
