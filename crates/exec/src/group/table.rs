@@ -103,8 +103,9 @@ impl Groups {
             let wanted = partitions.map(Partition::wanted).sum();
             return if self.reservation.try_hold(wanted) { Ok(()) } else { self.spill_states() };
         }
-        let memory = partitions.map(Partition::memory).sum();
-        if self.reservation.try_hold(memory) {
+        let memory: usize = partitions.map(Partition::memory).sum();
+        // Tables that grow leave gaps behind that are too small for them.
+        if self.reservation.try_hold(memory + memory / 8) {
             return Ok(());
         }
         if self.partitions.len() == 1 {

@@ -19,6 +19,7 @@ mod table;
 use std::sync::Arc;
 
 use churn_core::Result;
+use churn_kernels::memory;
 
 pub(super) use changes::Changes;
 pub(super) use order::{Order, OrderKey, is_word, words_of};
@@ -61,6 +62,9 @@ pub(crate) fn sink(
     Ok(Sink { worker: Arc::new(workers), commit })
 }
 
+/// Bytes of a row from which on free memory is given back while rows come.
+const WIDE: usize = 512;
+
 impl SortSink {
     fn new(keep: Option<usize>, reservation: Reservation, spill: &Spill, threads: usize) -> SortSink {
         SortSink { keep, reservation, spill: spill.clone(), threads, parts: Vec::new(), runs: Vec::new() }
@@ -81,6 +85,10 @@ impl Commit for SortSink {
     fn commit(&mut self, keyed: Keyed, _: &mut MorselOutput) -> Result<bool> {
         if keyed.batch.rows > 0 {
             let memory = keyed.memory();
+            if memory >= keyed.batch.rows * WIDE {
+                // The many small columns that such rows are read into leave holes between the parts that stay.
+                memory::passed(memory);
+            }
             self.parts.push(keyed);
             if !self.reservation.try_add(memory) {
                 self.spill_held()?;

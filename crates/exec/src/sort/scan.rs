@@ -123,7 +123,8 @@ impl Morsel for Slice {
             Some(numbers) => numbers,
             None => self.in_order(),
         };
-        let some = numbers.get(self.at..(self.at + ROWS).min(numbers.len())).unwrap_or_default();
+        let end = (self.at + self.rows.ranges.table.rows_together()).min(numbers.len());
+        let some = numbers.get(self.at..end).unwrap_or_default();
         if some.is_empty() {
             return Ok(None);
         }

@@ -7,6 +7,7 @@ use std::sync::Arc;
 use arrow_array::builder::LargeBinaryBuilder;
 use arrow_array::cast::AsArray;
 use arrow_array::{Array, ArrayRef, downcast_primitive};
+use arrow_buffer::Buffer;
 use arrow_schema::DataType;
 use churn_core::widen::alike;
 use churn_core::{Batch, Error, ErrorKind, Result};
@@ -17,6 +18,10 @@ use super::order::SortKeys;
 
 /// Rows that are gathered together.
 pub(super) const ROWS: usize = 1 << 13;
+
+/// Cells of such rows at most, and bytes of such lines.
+const CELLS: usize = 1 << 19;
+const LINES: usize = 4 << 20;
 
 /// Bytes of rows that are written to disk together, about: as much of every run is held while runs are merged.
 const SPILLED: usize = 1 << 16;
@@ -210,6 +215,16 @@ impl SortTable {
             }
         }
         Arc::new(bytes.finish())
+    }
+
+    /// How many rows are handed on together: fewer of many columns, or of long lines.
+    pub(super) fn rows_together(&self) -> usize {
+        let columns = || self.parts.iter().flat_map(|part| &part.batch.columns);
+        let lines = columns().filter_map(|column| column.as_binary_view_opt());
+        let bytes: usize = lines.flat_map(|lines| lines.data_buffers().iter()).map(Buffer::len).sum();
+        let a_row = bytes / self.rows().max(1);
+        let width = self.parts.iter().map(|part| part.batch.columns.len()).max().unwrap_or(0);
+        (CELLS / width.max(1)).min(LINES / a_row.max(1)).clamp(ROWS / 32, ROWS)
     }
 
     /// About how many rows are written to disk together.
