@@ -69,7 +69,7 @@ impl RunOptions {
     /// What writers of files may use of it.
     #[doc(hidden)]
     pub fn writer_resources(&self) -> WriterResources {
-        let share = |memory: u64| usize::try_from(memory / 8).unwrap_or(usize::MAX);
+        let share = |memory: u64| usize::try_from(memory / 4).unwrap_or(usize::MAX);
         WriterResources::new(
             self.thread_count(),
             self.memory.map_or(usize::MAX, share),

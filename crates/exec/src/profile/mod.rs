@@ -55,7 +55,7 @@ pub fn sink(asked: Asked, threads: usize) -> Result<Sink<ProfileWorkers, Profile
 }
 
 /// Bytes of rows that a worker gathers before it hands them over.
-const ROW_BYTES: usize = 2 << 20;
+const ROW_BYTES: usize = 1 << 20;
 
 /// Columns from which on each has one summary.
 const MANY_COLUMNS: usize = 64;
