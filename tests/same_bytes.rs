@@ -13,10 +13,10 @@ use rstest::rstest;
 fn deliveries(folder: &Path) {
     let row = |i: u64| {
         let mixed = i.wrapping_mul(0x9E37_79B9_7F4A_7C15) >> 33;
-        let note = if i % 5 == 0 { String::new() } else { format!("note {}", mixed % 90_000) };
+        let note = if i.is_multiple_of(5) { String::new() } else { format!("note {}", mixed % 90_000) };
         let long =
             if i.is_multiple_of(1009) { "milk ".repeat((mixed % 12_000) as usize) } else { String::new() };
-        let litres = if i % 11 == 0 { String::new() } else { (mixed % 700).to_string() };
+        let litres = if i.is_multiple_of(11) { String::new() } else { (mixed % 700).to_string() };
         format!("{mixed},F{},{litres},{}.{:02},{note}{long}\n", mixed % 2000, mixed % 9, mixed % 97)
     };
     let rows: String = (0..80_000).map(row).collect();

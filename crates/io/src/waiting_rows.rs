@@ -184,7 +184,7 @@ mod tests {
             let field = Field { id: 0, name: "note".into(), kind: churn_core::Type::Text, data: DataType::Utf8View };
             let whole = Batch { rows: texts.len(), columns: vec![Arc::new(texts)] };
             let parts = |cuts: &mut dyn Iterator<Item = usize>| {
-                let mut waiting = WaitingRows::new(&[field.clone()], PartEnd { rows: 60, bytes: 1500 });
+                let mut waiting = WaitingRows::new(std::slice::from_ref(&field), PartEnd { rows: 60, bytes: 1500 });
                 let (mut from, mut found) = (0, Vec::new());
                 while from < whole.rows {
                     let rows = cuts.next().unwrap_or(1).min(whole.rows - from);

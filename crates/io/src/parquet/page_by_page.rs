@@ -28,15 +28,12 @@ pub(super) fn reads(metadata: &ArrowReaderMetadata, group: usize, mask: &Project
 }
 
 /// Reads some columns of some rows of a row group.
-pub(super) fn reader<R: ChunkReader + 'static>(
+pub(super) fn reader<R: ChunkReader + Clone + 'static>(
     file: &R,
     metadata: &ArrowReaderMetadata,
     (group, mask): (usize, ProjectionMask),
     (batch_rows, selection): (usize, Option<RowSelection>),
-) -> Result<ParquetRecordBatchReader>
-where
-    R: Clone,
-{
+) -> Result<ParquetRecordBatchReader> {
     let fields = metadata.schema().fields();
     let levels = parquet_to_arrow_field_levels(metadata.parquet_schema(), mask, Some(fields))?;
     let group = RowGroup { file: Arc::new(file.clone()), metadata: metadata.metadata().clone(), group };

@@ -10,9 +10,12 @@ use zstd::bulk::Compressor;
 #[derive(Clone)]
 pub(super) struct Packer {
     compression: Compression,
-    /// Those that nobody uses at the moment, each with room for a compressed page.
-    free: Arc<Mutex<Vec<(Compressor<'static>, Vec<u8>)>>>,
+    /// Those that nobody uses at the moment.
+    free: Arc<Mutex<Vec<WithRoom>>>,
 }
+
+/// A compressor, and room for a compressed page.
+type WithRoom = (Compressor<'static>, Vec<u8>);
 
 impl Packer {
     pub(super) fn new(compression: Compression) -> Packer {
