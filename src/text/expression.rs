@@ -113,11 +113,25 @@ fn predicate(c: &mut Cursor<'_>) -> Result<Expr> {
         }
         Kind::In(Box::new(left), list, sense)
     } else if c.take_word("like") {
-        Kind::Like(Box::new(left), Box::new(sum(c)?), sense)
+        let pattern = Box::new(sum(c)?);
+        let escape = if c.take_word("escape") { Some(escape(c)?) } else { None };
+        Kind::Like(Box::new(left), pattern, escape, sense)
     } else {
         return Ok(left);
     };
     Ok(Expr::new(kind, c.since(start)))
+}
+
+/// The character behind which the signs of a pattern stand for themselves.
+fn escape(c: &mut Cursor<'_>) -> Result<char> {
+    let (text, span) = c.text("one character in single quotes")?;
+    let mut chars = text.chars();
+    match (chars.next(), chars.next()) {
+        (Some(one), None) => Ok(one),
+        _ => Err(c
+            .error_at(span, "escape takes one character.")
+            .next("Write it as in: like '10!%' escape '!'.")),
+    }
 }
 
 fn sense(c: &mut Cursor<'_>) -> Sense {
@@ -365,18 +379,22 @@ fn number_literal(text: &str) -> Option<Scalar> {
 
 fn case(c: &mut Cursor<'_>) -> Result<Kind> {
     c.advance();
+    let of = if c.is_word_at(0, "when") { None } else { Some(Box::new(expression(c)?)) };
     let mut arms = Vec::new();
     while c.take_word("when") {
-        let condition = expression(c)?;
-        c.expect_word("then", "after the condition")?;
-        arms.push((condition, expression(c)?));
+        let test = expression(c)?;
+        c.expect_word("then", if of.is_some() { "after the value" } else { "after the condition" })?;
+        arms.push((test, expression(c)?));
     }
     if arms.is_empty() {
         return Err(c.unexpected("when and a condition"));
     }
     let otherwise = if c.take_word("else") { Some(Box::new(expression(c)?)) } else { None };
     c.expect_word("end", "after the last value of case")?;
-    Ok(Kind::Case(arms, otherwise))
+    Ok(match of {
+        Some(of) => Kind::CaseOf(of, arms, otherwise),
+        None => Kind::Case(arms, otherwise),
+    })
 }
 
 fn cast(c: &mut Cursor<'_>) -> Result<Kind> {

@@ -172,11 +172,14 @@ fn some_expr() -> impl Strategy<Value = Expr> {
                 .prop_map(|(x, a, b, sense)| made(Kind::Between(x, a, b, sense))),
             (one(), prop::collection::vec(inner.clone(), 1..4), some_sense())
                 .prop_map(|(x, list, sense)| made(Kind::In(x, list, sense))),
-            (one(), one(), some_sense()).prop_map(|(x, pattern, sense)| made(Kind::Like(x, pattern, sense))),
+            (one(), one(), prop::option::of(select(vec!['!', '\\', '\''])), some_sense())
+                .prop_map(|(x, pattern, escape, sense)| made(Kind::Like(x, pattern, escape, sense))),
             (one(), some_sense()).prop_map(|(x, sense)| made(Kind::IsNull(x, sense))),
             (one(), one(), some_sense()).prop_map(|(a, b, sense)| made(Kind::IsDistinct(a, b, sense))),
             (prop::collection::vec((inner.clone(), inner.clone()), 1..3), prop::option::of(one()))
                 .prop_map(|(arms, otherwise)| made(Kind::Case(arms, otherwise))),
+            (one(), prop::collection::vec((inner.clone(), inner.clone()), 1..3), prop::option::of(one()))
+                .prop_map(|(x, arms, otherwise)| made(Kind::CaseOf(x, arms, otherwise))),
             (inner.clone(), some_type(), prop::option::of(Just("%d.%m.%Y 'at'".to_owned())), any::<bool>())
                 .prop_map(|(from, to, format, lenient)| made(Kind::Cast(Box::new(Cast {
                     from,

@@ -15,12 +15,16 @@ pub enum E {
     Between(Box<E>, Box<E>, Box<E>),
     Distinct(Box<E>, Box<E>),
     Case(Vec<(E, E)>, Option<Box<E>>),
+    CaseOf(Box<E>, Vec<(E, E)>, Option<Box<E>>),
+    /// `x like pattern`, behind an escape character or none.
+    Like(Box<E>, &'static str, Option<char>),
     Call(&'static str, Vec<E>),
+    /// A function with a unit of time before its arguments.
+    Unit(&'static str, &'static str, Vec<E>),
     /// `try_cast(x as type)`, or `cast` where nothing can fail.
     Cast(Box<E>, Ty, &'static str),
     /// A date and a number of days or months.
     Shift(Box<E>, i64, &'static str),
-    StartOf(&'static str, Box<E>),
 }
 
 impl fmt::Display for E {
@@ -37,6 +41,19 @@ impl fmt::Display for E {
             }
             E::Between(x, a, b) => write!(f, "({x} between {a} and {b})"),
             E::Distinct(a, b) => write!(f, "({a} is distinct from {b})"),
+            E::Like(x, pattern, escape) => {
+                write!(f, "({x} like {}", V::Text((*pattern).into()).literal())?;
+                escape.map_or(Ok(()), |c| write!(f, " escape '{c}'"))?;
+                f.write_str(")")
+            }
+            E::CaseOf(x, arms, last) => {
+                write!(f, "case {x}")?;
+                arms.iter().try_for_each(|(v, value)| write!(f, " when {v} then {value}"))?;
+                if let Some(last) = last {
+                    write!(f, " else {last}")?;
+                }
+                f.write_str(" end")
+            }
             E::Case(arms, last) => {
                 f.write_str("case")?;
                 arms.iter().try_for_each(|(c, v)| write!(f, " when {c} then {v}"))?;
@@ -48,7 +65,7 @@ impl fmt::Display for E {
             E::Call(name, args) => write!(f, "{name}({})", list(args)),
             E::Cast(x, to, how) => write!(f, "{how}({x} as {})", to.name()),
             E::Shift(x, n, unit) => write!(f, "({x} + interval '{n}' {unit})"),
-            E::StartOf(unit, x) => write!(f, "start_of({unit}, {x})"),
+            E::Unit(name, unit, args) => write!(f, "{name}({unit}, {})", list(args)),
         }
     }
 }
@@ -100,6 +117,18 @@ pub fn eval(e: &E, data: &Data, row: &[V]) -> V {
             }
             last.as_ref().map_or(V::Null, |x| ev(x))
         }
+        E::CaseOf(x, arms, last) => {
+            let x = ev(x);
+            let found = arms.iter().find(|(v, _)| compare("=", &x, &ev(v)) == Some(true));
+            found.map(|(_, value)| value).or(last.as_deref()).map_or(V::Null, ev)
+        }
+        E::Like(x, pattern, escape) => match ev(x) {
+            V::Text(x) => {
+                let chars = |text: &str| text.chars().collect::<Vec<_>>();
+                V::Bool(like(&chars(&x), &chars(pattern), *escape))
+            }
+            _ => V::Null,
+        },
         E::Op(op, a, b) => operate(op, &ev(a), &ev(b)),
         E::Call(name, args) => call(name, &args.iter().map(ev).collect::<Vec<_>>()),
         E::Cast(x, to, _) => cast(&ev(x), *to),
@@ -113,18 +142,61 @@ pub fn eval(e: &E, data: &Data, row: &[V]) -> V {
             }
             _ => V::Null,
         },
-        E::StartOf(unit, x) => match ev(x) {
-            V::Date(d) => {
-                let (year, month, _) = civil(d);
-                V::Date(match *unit {
-                    "year" => days(year, 1, 1),
-                    "month" => days(year, month, 1),
-                    // 1970-01-05 was a Monday.
-                    _ => d - (d - 4).rem_euclid(7),
-                })
+        E::Unit(name, unit, args) => match (*name, args.iter().map(ev).collect::<Vec<_>>().as_slice()) {
+            ("start_of", [V::Date(d)]) => V::Date(first_day(unit, *d)),
+            ("end_of", [V::Date(d)]) => {
+                // The day before the next one that begins such a unit.
+                let next = (d + 1..).find(|next| first_day(unit, *next) == *next);
+                next.map_or(V::Null, |next| V::Date(next - 1))
+            }
+            ("date_diff", [V::Date(a), V::Date(b)]) => {
+                V::Int(if a <= b { units_between(unit, *a, *b) } else { -units_between(unit, *b, *a) })
             }
             _ => V::Null,
         },
+    }
+}
+
+/// The first day of the year, the month or the week of a day.
+fn first_day(unit: &str, d: i32) -> i32 {
+    let (year, month, _) = civil(d);
+    match unit {
+        "year" => days(year, 1, 1),
+        "month" => days(year, month, 1),
+        // 1970-01-05 was a Monday.
+        _ => d - (d - 4).rem_euclid(7),
+    }
+}
+
+/// Whole units from one day to a later one, counted one by one.
+fn units_between(unit: &str, from: i32, to: i32) -> i64 {
+    let after = |n: i32| {
+        let (year, month, day) = civil(from);
+        let index = year * 12 + month - 1 + n * if unit == "year" { 12 } else { 1 };
+        let (year, month) = (index.div_euclid(12), index.rem_euclid(12) + 1);
+        if unit == "week" { from + 7 * n } else { days(year, month, day.min(month_days(year, month))) }
+    };
+    // No unit is longer than this many days.
+    let least = (to - from)
+        / if unit == "year" {
+            366
+        } else if unit == "month" {
+            31
+        } else {
+            7
+        };
+    i64::from(least) + (least + 1..).take_while(|n| after(*n) <= to).count() as i64
+}
+
+/// Whether a text is what a pattern says, character by character.
+fn like(text: &[char], pattern: &[char], escape: Option<char>) -> bool {
+    match pattern {
+        [] => text.is_empty(),
+        [c, next, rest @ ..] if Some(*c) == escape => {
+            text.first() == Some(next) && like(&text[1..], rest, escape)
+        }
+        ['%', rest @ ..] => (0..=text.len()).any(|from| like(&text[from..], rest, escape)),
+        [c, rest @ ..] => text.first().is_some_and(|t| *c == '_' || t == c) && like(&text[1..], rest, escape),
     }
 }
 
@@ -187,6 +259,20 @@ fn call(name: &str, args: &[V]) -> V {
         "coalesce" => return args.iter().find(|a| !a.is_null()).cloned().unwrap_or(V::Null),
         "if" => return if truth(&args[0]) == Some(true) { args[1].clone() } else { args[2].clone() },
         "present" => return V::Bool(args.iter().all(|a| !a.is_null())),
+        "row_count" => return V::Int(args.iter().filter(|a| !a.is_null()).count() as i64),
+        "row_sum" | "row_mean" => {
+            let given: Vec<&V> = args.iter().filter(|a| !a.is_null()).collect();
+            return match given.as_slice() {
+                [] => V::Null,
+                [V::Int(_), ..] if name == "row_sum" => {
+                    V::Int(given.iter().map(|v| if let V::Int(v) = v { *v } else { 0 }).sum())
+                }
+                given => {
+                    let sum: f64 = given.iter().map(|v| v.number()).sum();
+                    V::Float(if name == "row_sum" { sum } else { sum / given.len() as f64 })
+                }
+            };
+        }
         "nullif" => {
             return if compare("=", &args[0], &args[1]) == Some(true) { V::Null } else { args[0].clone() };
         }
@@ -221,6 +307,47 @@ fn call(name: &str, args: &[V]) -> V {
         ("lower", [V::Text(t)]) => V::Text(t.to_lowercase()),
         ("upper", [V::Text(t)]) => V::Text(t.to_uppercase()),
         ("trim", [V::Text(t)]) => V::Text(t.trim().into()),
+        ("trim_left", [V::Text(t), V::Text(chars)]) => {
+            V::Text(t.chars().skip_while(|c| chars.contains(*c)).collect())
+        }
+        ("trim_right", [V::Text(t), V::Text(chars)]) => {
+            let kept = t.chars().rev().skip_while(|c| chars.contains(*c)).collect::<Vec<_>>();
+            V::Text(kept.into_iter().rev().collect())
+        }
+        ("reverse", [V::Text(t)]) => V::Text(t.chars().rev().collect()),
+        ("title", [V::Text(t)]) => {
+            let mut made = String::new();
+            for c in t.chars() {
+                let within = made.chars().next_back().is_some_and(|last| {
+                    last.is_alphanumeric()
+                        || last == '\'' && made.chars().rev().nth(1).is_some_and(char::is_alphanumeric)
+                });
+                if within { made.extend(c.to_lowercase()) } else { made.extend(c.to_uppercase()) }
+            }
+            V::Text(made)
+        }
+        ("repeat_text", [V::Text(t), V::Int(n)]) => V::Text(t.repeat((*n).max(0) as usize)),
+        ("position", [V::Text(t), V::Text(a)]) => {
+            let chars: Vec<char> = t.chars().collect();
+            let found = (0..=chars.len())
+                .find(|from| chars[*from..].iter().collect::<String>().starts_with(a.as_str()));
+            V::Int(found.map_or(0, |at| at as i64 + 1))
+        }
+        // Of the pattern [ae] alone.
+        ("replace_matches", [V::Text(t), V::Text(_), V::Text(_)]) => {
+            let one = |c: char| if "ae".contains(c) { format!("<{c}>") } else { c.to_string() };
+            V::Text(t.chars().map(one).collect())
+        }
+        ("element", [V::List(list), V::Int(n)]) => {
+            let at = if *n < 0 { list.len() as i64 + n } else { n - 1 };
+            usize::try_from(at).ok().and_then(|at| list.get(at).cloned()).unwrap_or(V::Null)
+        }
+        ("make_date", [V::Int(y), V::Int(m), V::Int(d)]) => {
+            let (y, m, d) = (*y as i32, *m as i32, *d as i32);
+            let is_day = (1..=12).contains(&m) && (1..=month_days(y, m)).contains(&d);
+            if is_day { V::Date(days(y, m, d)) } else { V::Null }
+        }
+        ("epoch", [V::Date(d), V::Text(_)]) => V::Int(i64::from(*d)),
         ("parts", [V::Text(t), V::Text(at)]) => {
             V::List(t.split(at.as_str()).map(|p| V::Text(p.into())).collect())
         }
@@ -238,6 +365,10 @@ fn call(name: &str, args: &[V]) -> V {
         ("pad_left", [V::Text(t), V::Int(n), V::Text(fill)]) => {
             let missing = (*n - t.chars().count() as i64).max(0) as usize;
             V::Text(fill.repeat(missing) + t)
+        }
+        ("pad_right", [V::Text(t), V::Int(n), V::Text(fill)]) => {
+            let missing = (*n - t.chars().count() as i64).max(0) as usize;
+            V::Text(t.clone() + &fill.repeat(missing))
         }
         ("year", [V::Date(d)]) => V::Int(civil(*d).0.into()),
         ("month", [V::Date(d)]) => V::Int(civil(*d).1.into()),

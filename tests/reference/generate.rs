@@ -8,16 +8,20 @@ use super::two_tables::{Condition, Join, Other};
 use super::value::{Data, Ty, V};
 use super::windows::{Call, Edge, Frame, Item, Window};
 
-pub struct Random(u64);
+pub struct Random {
+    state: u64,
+    /// Whether forms and functions are drawn that came later: seeds that once showed a fault draw what they drew then.
+    pub later: bool,
+}
 
 impl Random {
     pub fn new(seed: u64) -> Random {
-        Random(seed)
+        Random { state: seed, later: false }
     }
 
     fn next(&mut self) -> u64 {
-        self.0 = self.0.wrapping_add(0x9e37_79b9_7f4a_7c15);
-        let mut z = self.0;
+        self.state = self.state.wrapping_add(0x9e37_79b9_7f4a_7c15);
+        let mut z = self.state;
         z = (z ^ (z >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
         z = (z ^ (z >> 27)).wrapping_mul(0x94d0_49bb_1331_11eb);
         z ^ (z >> 31)
@@ -345,6 +349,12 @@ fn expr(r: &mut Random, data: &Data, ty: Ty, depth: usize) -> E {
     }
     let d = depth - 1;
     let b = |e: E| Box::new(e);
+    if r.later
+        && r.chance(20)
+        && let Some(e) = later_form(r, data, ty, d)
+    {
+        return e;
+    }
     match r.below(8) {
         0 => {
             let arms =
@@ -416,12 +426,68 @@ fn expr(r: &mut Random, data: &Data, ty: Ty, depth: usize) -> E {
             if r.chance(50) {
                 E::Shift(b(expr(r, data, Ty::Date, d)), r.below(40) as i64 - 20, r.pick(&["day", "month"]))
             } else {
-                E::StartOf(r.pick(&["year", "month", "week"]), b(expr(r, data, Ty::Date, d)))
+                let unit = r.pick(&["year", "month", "week"]);
+                let name = if r.later { r.pick(&["start_of", "end_of"]) } else { "start_of" };
+                E::Unit(name, unit, vec![expr(r, data, Ty::Date, d)])
             }
         }
         Ty::Wide => E::Call("coalesce", vec![expr(r, data, ty, 0), expr(r, data, ty, 0)]),
         _ => condition(r, data, d),
     }
+}
+
+/// Forms and functions that came later; `None` where there is none of the type.
+fn later_form(r: &mut Random, data: &Data, ty: Ty, d: usize) -> Option<E> {
+    let b = |e: E| Box::new(e);
+    let text = |text: &str| E::Lit(V::Text(text.into()));
+    if r.chance(25) && ty != Ty::Wide {
+        let of = r.pick(&[Ty::Int, Ty::Text, Ty::Date]);
+        let arms = (0..1 + r.below(2)).map(|_| (expr(r, data, of, 0), expr(r, data, ty, d))).collect();
+        let last = if r.chance(70) { Some(b(expr(r, data, ty, d))) } else { None };
+        return Some(E::CaseOf(b(expr(r, data, of, d)), arms, last));
+    }
+    Some(match ty {
+        Ty::Int => match r.below(5) {
+            0 => {
+                let of = r.pick(&[Ty::Int, Ty::Text, Ty::Date]);
+                E::Call("row_count", (0..1 + r.below(3)).map(|_| expr(r, data, of, d)).collect())
+            }
+            1 => E::Call("row_sum", (0..1 + r.below(3)).map(|_| expr(r, data, Ty::Int, d)).collect()),
+            2 => E::Call("position", vec![expr(r, data, Ty::Text, d), text("a")]),
+            3 => E::Call("epoch", vec![expr(r, data, Ty::Date, d), text("day")]),
+            _ => {
+                let unit = r.pick(&["year", "month", "week"]);
+                E::Unit("date_diff", unit, vec![expr(r, data, Ty::Date, 0), expr(r, data, Ty::Date, 0)])
+            }
+        },
+        Ty::Float => {
+            let args = (0..1 + r.below(3)).map(|_| expr(r, data, Ty::Float, d)).collect();
+            E::Call(r.pick(&["row_sum", "row_mean"]), args)
+        }
+        Ty::Text => {
+            let x = expr(r, data, Ty::Text, d);
+            match r.below(6) {
+                0 => E::Call(r.pick(&["trim_left", "trim_right"]), vec![x, text(r.pick(&["a", " ö", ""]))]),
+                1 => E::Call(r.pick(&["reverse", "title"]), vec![x]),
+                2 => E::Call("pad_right", vec![x, E::Lit(V::Int(6)), text("-")]),
+                3 => E::Call("repeat_text", vec![x, E::Lit(V::Int(r.below(4) as i64))]),
+                4 => E::Call("replace_matches", vec![x, text("[ae]"), text("<$0>")]),
+                _ => {
+                    let list = E::Call("parts", vec![x, text("a")]);
+                    E::Call("element", vec![list, E::Lit(V::Int(r.below(7) as i64 - 3))])
+                }
+            }
+        }
+        Ty::Date => {
+            let part = |r: &mut Random, to: usize| E::Lit(V::Int(r.below(to) as i64));
+            E::Call("make_date", vec![E::Lit(V::Int(1990 + r.below(60) as i64)), part(r, 14), part(r, 33)])
+        }
+        Ty::Bool => {
+            let pattern = r.pick(&["%a%", "a%", "%1", "_", "%_a%", "", "a!%", "%!_%", "!!%"]);
+            E::Like(b(expr(r, data, Ty::Text, d)), pattern, Some('!').filter(|_| pattern.contains('!')))
+        }
+        Ty::Wide | Ty::List(_) => return None,
+    })
 }
 
 /// A condition for `require`, and columns for `require unique`.

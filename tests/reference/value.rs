@@ -161,11 +161,10 @@ pub fn civil(days: i32) -> (i32, i32, i32) {
 
 /// The day number of a date, by search.
 pub fn days(year: i32, month: i32, day: i32) -> i32 {
-    let mut at = (year - 1970) * 365 - 300;
-    while civil(at) != (year, month, day) {
-        at += 1;
-    }
-    at
+    let length = |year: i32| 365 + i32::from(leap(year));
+    let years: i32 =
+        if year < 1970 { -(year..1970).map(length).sum::<i32>() } else { (1970..year).map(length).sum() };
+    years + (1..month).map(|month| month_days(year, month)).sum::<i32>() + day - 1
 }
 
 pub fn date(days: i32) -> String {

@@ -31,14 +31,16 @@ pub enum Kind {
     Between(Box<Expr>, Box<Expr>, Box<Expr>, Sense),
     /// `x in (a, b)`.
     In(Box<Expr>, Vec<Expr>, Sense),
-    /// `x like pattern`.
-    Like(Box<Expr>, Box<Expr>, Sense),
+    /// `x like pattern escape 'c'`.
+    Like(Box<Expr>, Box<Expr>, Option<char>, Sense),
     /// `x is null`.
     IsNull(Box<Expr>, Sense),
     /// `x is distinct from y`.
     IsDistinct(Box<Expr>, Box<Expr>, Sense),
     /// `case when c then a … else e end`.
     Case(Vec<(Expr, Expr)>, Option<Box<Expr>>),
+    /// `case x when v then a … else e end`: the first value that x equals.
+    CaseOf(Box<Expr>, Vec<(Expr, Expr)>, Option<Box<Expr>>),
     /// `name(a, b)`.
     Call(String, Vec<Expr>),
     /// `cast(x as T format 'p')`, or `try_cast`.
@@ -333,6 +335,26 @@ pub enum SetOf {
     Names(Vec<String>),
 }
 
+/// The arms of a case: what is tested, and the value that it gives.
+type Arms = Vec<(Expr, Expr)>;
+
+fn for_each_of_case<'a>(arms: &'a [(Expr, Expr)], otherwise: Option<&'a Expr>, f: &mut dyn FnMut(&'a Expr)) {
+    for (test, value) in arms {
+        f(test);
+        f(value);
+    }
+    otherwise.into_iter().for_each(f);
+}
+
+fn map_case(
+    arms: &[(Expr, Expr)],
+    otherwise: Option<&Expr>,
+    f: &mut dyn FnMut(&Expr) -> Expr,
+) -> (Arms, Option<Box<Expr>>) {
+    let arms = arms.iter().map(|(test, value)| (f(test), f(value))).collect();
+    (arms, otherwise.map(|x| Box::new(f(x))))
+}
+
 impl Expr {
     /// Makes an expression at a place.
     pub fn new(kind: Kind, span: Span) -> Expr {
@@ -345,7 +367,7 @@ impl Expr {
             Kind::Literal(_) | Kind::Name(_) | Kind::Parameter(_) | Kind::Each(_) | Kind::Local(_) => {}
             Kind::Negate(x) | Kind::Not(x) | Kind::IsNull(x, _) | Kind::Per(x, _) => f(x),
             Kind::Binary(_, a, b)
-            | Kind::Like(a, b, _)
+            | Kind::Like(a, b, _, _)
             | Kind::IsDistinct(a, b, _)
             | Kind::Where(a, b)
             | Kind::Let(_, a, b) => {
@@ -357,14 +379,10 @@ impl Expr {
                 f(x);
                 list.iter().for_each(f);
             }
-            Kind::Case(arms, otherwise) => {
-                for (condition, value) in arms {
-                    f(condition);
-                    f(value);
-                }
-                if let Some(x) = otherwise {
-                    f(x);
-                }
+            Kind::Case(arms, otherwise) => for_each_of_case(arms, otherwise.as_deref(), f),
+            Kind::CaseOf(x, arms, otherwise) => {
+                f(x);
+                for_each_of_case(arms, otherwise.as_deref(), f);
             }
             Kind::Call(_, args) => args.iter().for_each(f),
             Kind::Cast(cast) => f(&cast.from),
@@ -389,15 +407,20 @@ impl Expr {
             Kind::IsNull(x, s) => Kind::IsNull(boxed(x), *s),
             Kind::Per(x, keys) => Kind::Per(boxed(x), keys.clone()),
             Kind::Binary(op, a, b) => Kind::Binary(*op, boxed(a), boxed(b)),
-            Kind::Like(a, b, s) => Kind::Like(boxed(a), boxed(b), *s),
+            Kind::Like(a, b, escape, s) => Kind::Like(boxed(a), boxed(b), *escape, *s),
             Kind::IsDistinct(a, b, s) => Kind::IsDistinct(boxed(a), boxed(b), *s),
             Kind::Where(a, b) => Kind::Where(boxed(a), boxed(b)),
             Kind::Between(a, b, c, s) => Kind::Between(boxed(a), boxed(b), boxed(c), *s),
             Kind::In(x, list, s) => Kind::In(boxed(x), list.iter().map(f).collect(), *s),
-            Kind::Case(arms, otherwise) => Kind::Case(
-                arms.iter().map(|(c, v)| (f(c), f(v))).collect(),
-                otherwise.as_ref().map(|x| Box::new(f(x))),
-            ),
+            Kind::Case(arms, otherwise) => {
+                let (arms, otherwise) = map_case(arms, otherwise.as_deref(), f);
+                Kind::Case(arms, otherwise)
+            }
+            Kind::CaseOf(x, arms, otherwise) => {
+                let x = Box::new(f(x));
+                let (arms, otherwise) = map_case(arms, otherwise.as_deref(), f);
+                Kind::CaseOf(x, arms, otherwise)
+            }
             Kind::Call(name, args) => Kind::Call(name.clone(), args.iter().map(f).collect()),
             Kind::Over(x, frame) => Kind::Over(Box::new(f(x)), Box::new(frame.map(f))),
             Kind::Cast(cast) => Kind::Cast(Box::new(Cast { from: f(&cast.from), ..(**cast).clone() })),

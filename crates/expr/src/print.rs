@@ -66,23 +66,19 @@ impl Display for Expr {
             Kind::In(x, list, sense) => {
                 write!(f, "{} {}in ({})", Operand(x, operand), not(sense), comma(list))
             }
-            Kind::Like(x, pattern, sense) => {
-                write!(f, "{} {}like {}", Operand(x, operand), not(sense), Operand(pattern, operand))
+            Kind::Like(x, pattern, escape, sense) => {
+                write!(f, "{} {}like {}", Operand(x, operand), not(sense), Operand(pattern, operand))?;
+                match escape {
+                    Some(c) => write!(f, " escape {}", Scalar::Text(c.to_string())),
+                    None => Ok(()),
+                }
             }
             Kind::IsNull(x, sense) => write!(f, "{} is {}null", Operand(x, operand), not(sense)),
             Kind::IsDistinct(a, b, sense) => {
                 write!(f, "{} is {}distinct from {}", Operand(a, operand), not(sense), Operand(b, operand))
             }
-            Kind::Case(arms, otherwise) => {
-                f.write_str("case")?;
-                for (condition, value) in arms {
-                    write!(f, " when {condition} then {value}")?;
-                }
-                if let Some(value) = otherwise {
-                    write!(f, " else {value}")?;
-                }
-                f.write_str(" end")
-            }
+            Kind::Case(arms, otherwise) => write_case(f, None, arms, otherwise.as_deref()),
+            Kind::CaseOf(x, arms, otherwise) => write_case(f, Some(x), arms, otherwise.as_deref()),
             Kind::Call(function, args) => write!(f, "{function}({})", comma(args)),
             Kind::Cast(cast) => {
                 let function = if cast.lenient { "try_cast" } else { "cast" };
@@ -102,6 +98,25 @@ impl Display for Expr {
             Kind::Local(local) => f.write_str(&local.text),
         }
     }
+}
+
+fn write_case(
+    f: &mut Formatter<'_>,
+    of: Option<&Expr>,
+    arms: &[(Expr, Expr)],
+    otherwise: Option<&Expr>,
+) -> fmt::Result {
+    f.write_str("case")?;
+    if let Some(x) = of {
+        write!(f, " {x}")?;
+    }
+    for (test, value) in arms {
+        write!(f, " when {test} then {value}")?;
+    }
+    if let Some(value) = otherwise {
+        write!(f, " else {value}")?;
+    }
+    f.write_str(" end")
 }
 
 impl Expr {

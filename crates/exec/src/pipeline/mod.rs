@@ -134,7 +134,7 @@ where
     W: Worker,
     C: Commit<Part = W::Part>,
 {
-    match run_to_error(pipeline, sink, context)? {
+    match run_to(pipeline, sink, context, |_| false)? {
         (output, None) => Ok(output),
         (_, Some(error)) => Err(error),
     }
@@ -157,11 +157,24 @@ where
     W: Worker,
     C: Commit<Part = W::Part>,
 {
+    run_to(pipeline, sink, context, |error| error.kind() == ErrorKind::Data)
+}
+
+/// Runs a pipeline into a sink, whose output is that of the rows before an error if it may be kept; any other error is
+/// that of the run, and its sink is not finished.
+fn run_to<W, C>(
+    pipeline: Pipeline,
+    sink: Sink<W, C>,
+    context: &Context,
+    may_keep: impl Fn(&Error) -> bool,
+) -> Result<(C::Output, Option<Error>)>
+where
+    W: Worker,
+    C: Commit<Part = W::Part>,
+{
     let Sink { worker, mut commit } = sink;
     let (mut work, error) = run::run_rows(pipeline, &*worker, &mut commit, context)?;
-    if let Some(error) = &error
-        && error.kind() != ErrorKind::Data
-    {
+    if let Some(error) = error.as_ref().filter(|error| !may_keep(error)) {
         return Err(error.clone());
     }
     let output = guarded(|| commit.finish(&mut work))?;

@@ -31,9 +31,9 @@ impl Binder<'_> {
         };
         let mut values = Vec::new();
         for (i, arg) in args.iter().enumerate() {
-            // The unit of start_of is a word, not a column.
+            // A unit of time is a word, not a column.
             let unit = match &arg.kind {
-                Kind::Name(word) if i == 0 && function == "start_of" => Some(word),
+                Kind::Name(word) if i == 0 && found.takes_unit() => Some(word),
                 _ => None,
             };
             values.push(match unit {

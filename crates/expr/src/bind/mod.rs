@@ -20,7 +20,7 @@ pub use window::WindowPlace;
 
 use super::{Bound, Node, aggregates, cast, compare, fold, pattern};
 use crate::ast::{Binary, Expr, Kind, Sense};
-use crate::expand::{Environment, unknown_column, with_present};
+use crate::expand::{Environment, unknown_column, with_sets};
 use crate::functions::{self, Arguments};
 
 /// Gives out column ids.
@@ -94,7 +94,7 @@ impl Binder<'_> {
     /// Binds an expression; what is wrong with it is noted.
     pub fn bind(&mut self, expr: &Expr, place: &mut Place<'_>) -> Bound {
         let expanded = self.environment.expand(expr, self.source);
-        match expanded.and_then(|e| with_present(&e, self.fields, &[], self.source)) {
+        match expanded.and_then(|e| with_sets(&e, self.fields, &[], self.source)) {
             Ok(expanded) => {
                 let bound = self.expression(&expanded, place);
                 if bound.kind == Type::Interval {
@@ -219,11 +219,11 @@ impl Binder<'_> {
                 let within = Bound::using(value, |value| self.within(&value, list, place));
                 negated(within, *sense)
             }
-            Kind::Like(x, wanted, sense) => {
+            Kind::Like(x, wanted, escape, sense) => {
                 let values = vec![self.expression(x, place), self.expression(wanted, place)];
                 let args = Arguments { name: "like", usage: "x like 'F%'", values };
                 let spans = [x.span, wanted.span];
-                let like = self.complained(functions::like(args), span, &spans);
+                let like = self.complained(functions::like(args, *escape), span, &spans);
                 negated(like, *sense)
             }
             Kind::IsNull(x, sense) => negated(functions::is_null(self.expression(x, place)), *sense),
@@ -247,7 +247,13 @@ impl Binder<'_> {
             }
             Kind::Let(local, value, body) => return self.let_in(local, value, body, place),
             Kind::Local(local) => return self.local(local, span),
-            Kind::Case(arms, otherwise) => return self.case(arms, otherwise.as_deref(), place),
+            Kind::Case(arms, otherwise) => return self.case(None, arms, otherwise.as_deref(), place),
+            Kind::CaseOf(x, arms, otherwise) => {
+                let value = self.expression(x, place);
+                return Bound::using(value, |value| {
+                    self.case(Some(&value), arms, otherwise.as_deref(), place)
+                });
+            }
             Kind::Call(function, args) => return self.call(function, args, span, place),
             Kind::Cast(inner) => {
                 let from = self.expression(&inner.from, place);
@@ -302,12 +308,25 @@ impl Binder<'_> {
         converted
     }
 
-    fn case(&mut self, arms: &[(Expr, Expr)], otherwise: Option<&Expr>, place: &mut Place<'_>) -> Bound {
+    /// Binds a case: of conditions, or of what a value is compared with.
+    fn case(
+        &mut self,
+        of: Option<&Bound>,
+        arms: &[(Expr, Expr)],
+        otherwise: Option<&Expr>,
+        place: &mut Place<'_>,
+    ) -> Bound {
         let mut conditions = Vec::new();
         let mut values = Vec::new();
-        for (condition, value) in arms {
-            let bound = self.expression(condition, place);
-            conditions.push(self.wanted(bound, &Type::Bool, condition.span, "when"));
+        for (test, value) in arms {
+            let bound = match of {
+                None => self.expression(test, place),
+                Some(of) => {
+                    let other = self.compared(test, place);
+                    self.comparison(Binary::Equal, of.clone(), other, test.span)
+                }
+            };
+            conditions.push(self.wanted(bound, &Type::Bool, test.span, "when"));
             values.push((self.expression(value, place), value.span));
         }
         if let Some(value) = otherwise {

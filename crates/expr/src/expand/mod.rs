@@ -10,7 +10,7 @@ use churn_core::error::nearest;
 use churn_core::{Error, ErrorKind, Result, Scalar, SourceText, Span};
 
 pub(crate) use defined::{MOST_PARTS, too_long};
-pub(crate) use sets::with_present;
+pub(crate) use sets::with_sets;
 pub use sets::{columns_of_list, default_name, over_set, unknown_column};
 
 use crate::ast::{Expr, Kind};
@@ -78,7 +78,7 @@ impl Environment {
 }
 
 /// The expression with each direct part replaced, or the first error of a part.
-fn try_map_parts(expr: &Expr, f: &mut dyn FnMut(&Expr) -> Result<Expr>) -> Result<Expr> {
+pub(super) fn try_map_parts(expr: &Expr, f: &mut dyn FnMut(&Expr) -> Result<Expr>) -> Result<Expr> {
     let mut error = None;
     let mapped = expr.map_parts(&mut |part| match f(part) {
         Ok(part) => part,

@@ -6,7 +6,9 @@ use churn_core::error::nearest;
 use churn_core::names::{comma, name};
 use churn_core::{Error, ErrorKind, Field, Result, SourceText, Span, Type};
 
-use crate::ast::{ColumnRef, ColumnSet, Expr, Keys, Kind, SetOf};
+use super::try_map_parts;
+use crate::ast::{Binary, ColumnRef, ColumnSet, Expr, Keys, Kind, SetOf};
+use crate::functions::{self, Function};
 
 /// The columns of a set, without those that stand as keys.
 ///
@@ -142,7 +144,7 @@ pub fn over_set(
     keys: &[String],
     source: &Arc<SourceText>,
 ) -> Result<Vec<(Expr, Option<String>)>> {
-    let expr = with_present(expr, fields, keys, source)?;
+    let expr = with_sets(expr, fields, keys, source)?;
     let Some(set) = expr.first_set() else { return Ok(vec![(expr, None)]) };
     let mut left_out = keys.to_vec();
     per_keys(&expr, &mut left_out);
@@ -184,38 +186,32 @@ fn for_column(expr: &Expr, column: &str) -> Expr {
     }
 }
 
-/// `present(each …)` takes all columns of the set at once.
-pub(crate) fn with_present(
+/// Column sets that stand for all their columns at once: among the arguments of functions that take as many values as
+/// one likes, and beside `||`.
+pub(crate) fn with_sets(
     expr: &Expr,
     fields: &[Field],
     keys: &[String],
     source: &Arc<SourceText>,
 ) -> Result<Expr> {
-    if let Kind::Call(function, args) = &expr.kind
-        && function == "present"
-    {
-        let mut all = Vec::new();
-        for arg in args {
-            match &arg.kind {
-                Kind::Each(set) => {
-                    for field in columns_of(set, fields, keys, source)? {
-                        all.push(Expr::new(Kind::Name(field.name.clone()), arg.span));
-                    }
-                }
-                _ => all.push(arg.clone()),
-            }
+    let columns = |part: &Expr| -> Result<Vec<Expr>> {
+        let Kind::Each(set) = &part.kind else { return Ok(vec![with_sets(part, fields, keys, source)?]) };
+        let columns = columns_of(set, fields, keys, source)?;
+        Ok(columns.iter().map(|field| Expr::new(Kind::Name(field.name.clone()), part.span)).collect())
+    };
+    match &expr.kind {
+        Kind::Call(function, args) if functions::find(function).is_some_and(Function::takes_sets) => {
+            let args = args.iter().map(columns).collect::<Result<Vec<_>>>()?.concat();
+            Ok(Expr::new(Kind::Call(function.clone(), args), expr.span))
         }
-        return Ok(Expr::new(Kind::Call(function.clone(), all), expr.span));
+        Kind::Binary(Binary::Concat, a, b) if [a, b].iter().any(|x| matches!(x.kind, Kind::Each(_))) => {
+            let texts = [columns(a)?, columns(b)?].concat().into_iter();
+            let joined = texts
+                .reduce(|a, b| Expr::new(Kind::Binary(Binary::Concat, Box::new(a), Box::new(b)), expr.span));
+            Ok(joined.unwrap_or_else(|| expr.clone()))
+        }
+        _ => try_map_parts(expr, &mut |part| with_sets(part, fields, keys, source)),
     }
-    let mut error = None;
-    let expanded = expr.map_parts(&mut |part| match with_present(part, fields, keys, source) {
-        Ok(part) => part,
-        Err(e) => {
-            error.get_or_insert(e);
-            part.clone()
-        }
-    });
-    error.map_or(Ok(expanded), Err)
 }
 
 /// The name that an item without one gets: a column's own, `litres_sum` for a function of one column.
@@ -230,7 +226,7 @@ pub fn default_name(expr: &Expr) -> Option<String> {
             }
             // start_of(month, x): the unit is no column.
             Some((Expr { kind: Kind::Name(_), .. }, [Expr { kind: Kind::Name(column), .. }]))
-                if function == "start_of" =>
+                if functions::find(function).is_some_and(Function::takes_unit) =>
             {
                 Some(format!("{column}_{function}"))
             }

@@ -14,7 +14,7 @@ use churn_kernels::calendar::{self, Civil, DAY, SECOND};
 use super::{Arguments, Complaint, Family, Function, arg, entry, ints_by_row};
 use crate::{Bound, arithmetic};
 
-/// The units of `start_of`.
+/// The units of time.
 const UNITS: [&str; 8] = ["year", "quarter", "month", "week", "day", "hour", "minute", "second"];
 
 pub(super) const FUNCTIONS: &[Function] = &[
@@ -104,7 +104,7 @@ pub(super) const FUNCTIONS: &[Function] = &[
 ];
 
 /// Refuses anything but a date or a timestamp; a text literal is read as a date.
-fn dated(args: &mut Arguments, i: usize) -> Result<Type, Complaint> {
+pub(super) fn dated(args: &mut Arguments, i: usize) -> Result<Type, Complaint> {
     match args.kind(i) {
         kind @ (Type::Date | Type::Timestamp) => Ok(kind),
         Type::Null => {
@@ -204,23 +204,23 @@ fn of_time(args: Arguments, f: fn(i64) -> i64) -> Result<Bound, Complaint> {
     }))
 }
 
-/// The unit of time that a word names, singular or plural.
-fn unit(word: &str) -> Option<&'static str> {
-    let word = word.to_ascii_lowercase();
-    let singular = word.strip_suffix('s').unwrap_or(&word);
-    UNITS.into_iter().find(|u| *u == singular)
+/// The unit of time that the first argument names, singular or plural.
+pub(super) fn unit_of(args: &Arguments) -> Result<&'static str, Complaint> {
+    let word = args.literal_text(0, "a unit")?;
+    let lower = word.to_ascii_lowercase();
+    let singular = lower.strip_suffix('s').unwrap_or(&lower);
+    UNITS.into_iter().find(|unit| *unit == singular).ok_or_else(|| {
+        let complaint = Complaint::new(0, format!("{word} is not a unit of time."));
+        match nearest(&word, UNITS) {
+            Some(near) => complaint.next(format!("Did you mean {near}?")),
+            None => complaint.next(format!("The units are {}.", UNITS.join(", "))),
+        }
+    })
 }
 
 fn start_of(mut args: Arguments) -> Result<Bound, Complaint> {
     args.count(2..=2)?;
-    let word = args.literal_text(0, "a unit")?;
-    let Some(unit) = unit(&word) else {
-        let complaint = Complaint::new(0, format!("{word} is not a unit of time."));
-        return Err(match nearest(&word, UNITS) {
-            Some(near) => complaint.next(format!("Did you mean {near}?")),
-            None => complaint.next(format!("The units are {}.", UNITS.join(", "))),
-        });
-    };
+    let unit = unit_of(&args)?;
     let kind = dated(&mut args, 1)?;
     let clock = match unit {
         "hour" => 3600 * SECOND,
@@ -256,7 +256,7 @@ fn start_of(mut args: Arguments) -> Result<Bound, Complaint> {
     }))
 }
 
-fn first_day(unit: &str, days: i32) -> i32 {
+pub(super) fn first_day(unit: &str, days: i32) -> i32 {
     let civil = calendar::to_civil(days);
     let of = |month: u32| calendar::to_days(Civil { year: civil.year, month, day: 1 });
     match unit {

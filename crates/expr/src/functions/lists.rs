@@ -41,7 +41,7 @@ pub(super) const FUNCTIONS: &[Function] = &[
         name: "element",
         usage: "element(x, n)",
         family: Family::List,
-        summary: "Value n of a list, from 1; null beyond its end.",
+        summary: "Value n of a list, from 1, or from -1 back from its end; null beyond its ends.",
         example: ("element(parts('a/b/c', '/'), 2)", "b"),
         bind: element,
     },
@@ -140,9 +140,15 @@ fn element(mut args: Arguments) -> Result<Bound, Complaint> {
         let values: Vec<Scalar> = (0..rows)
             .map(|row| {
                 let wanted = n.get(row).filter(|_| n_nulls.as_ref().is_none_or(|n| n.is_valid(row)));
-                match (items(row), wanted.and_then(|n| usize::try_from(n - 1).ok())) {
-                    (Some(list), Some(i)) => Scalar::from_array(&list, i),
-                    _ => Scalar::Null,
+                let place = |list: &arrow_array::ArrayRef, n: i64| {
+                    let length = list.len() as i64;
+                    usize::try_from(if n < 0 { length.checked_add(n)? } else { n.checked_sub(1)? }).ok()
+                };
+                match items(row).zip(wanted) {
+                    Some((list, n)) => {
+                        place(&list, n).map_or(Scalar::Null, |place| Scalar::from_array(&list, place))
+                    }
+                    None => Scalar::Null,
                 }
             })
             .collect();

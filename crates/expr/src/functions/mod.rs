@@ -2,6 +2,8 @@
 //!
 //! A function is a [`Function`] in a file of this folder, and one line in [`ALL`].
 
+mod across;
+mod calendar;
 mod choice;
 mod dates;
 #[cfg(test)]
@@ -12,6 +14,7 @@ mod numbers;
 mod patterns;
 mod rounding;
 mod text;
+mod trimming;
 
 use std::sync::Arc;
 
@@ -38,6 +41,21 @@ pub enum Family {
     Null,
     List,
     Aggregate,
+}
+
+impl Function {
+    /// Whether the first argument is a unit of time, written as a word.
+    pub fn takes_unit(&self) -> bool {
+        self.usage.contains("(UNIT")
+    }
+
+    /// Whether a column set among the arguments stands for all its columns at once, not for one result a column.
+    pub fn takes_sets(&self) -> bool {
+        matches!(
+            self.name,
+            "present" | "least" | "greatest" | "coalesce" | "row_sum" | "row_mean" | "row_count"
+        )
+    }
 }
 
 impl Family {
@@ -85,9 +103,12 @@ const fn entry(
 pub const ALL: &[&[Function]] = &[
     numbers::FUNCTIONS,
     rounding::FUNCTIONS,
+    across::FUNCTIONS,
     text::FUNCTIONS,
+    trimming::FUNCTIONS,
     patterns::FUNCTIONS,
     dates::FUNCTIONS,
+    calendar::FUNCTIONS,
     choice::FUNCTIONS,
     lists::FUNCTIONS,
 ];

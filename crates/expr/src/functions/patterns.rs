@@ -23,6 +23,15 @@ pub(super) const FUNCTIONS: &[Function] = &[
         example: ("capture('tank 7, gate 2', 'gate ([0-9]+)', 1)", "2"),
         bind: capture,
     },
+    Function {
+        name: "replace_matches",
+        usage: "replace_matches(x, 're', to)",
+        family: Family::Text,
+        summary: "x with each match of the regular expression replaced by to, in which $1 or ${1} is what group 1 \
+                  holds, $0 the whole match and $$ a dollar sign.",
+        example: ("replace_matches('2026-03', '([0-9]+)-([0-9]+)', '$2/$1')", "03/2026"),
+        bind: replace_matches,
+    },
 ];
 
 fn regex(args: &Arguments) -> Result<Regex, Complaint> {
@@ -67,12 +76,49 @@ fn capture(mut args: Arguments) -> Result<Bound, Complaint> {
     }))
 }
 
-/// `x like pattern`: `%` stands for any text, `_` for one character.
-pub(crate) fn like(mut args: Arguments) -> Result<Bound, Complaint> {
+fn replace_matches(mut args: Arguments) -> Result<Bound, Complaint> {
+    args.count(3..=3)?;
+    args.want(0, &Type::Text)?;
+    args.want(2, &Type::Text)?;
+    let regex = regex(&args)?;
+    Ok(args.call(Type::Text, move |args, rows, _| {
+        let (x, to) = (arg(args, 0), arg(args, 2));
+        let (x, to) = (x.texts(), to.texts());
+        let mut made = String::new();
+        texts_by_row(rows, |row, out| {
+            let (x, to) = (x.get(row)?, to.get(row)?);
+            let groups = to.matches('$').count();
+            let mut rest = 0;
+            for found in regex.captures_iter(x) {
+                let Some(whole) = found.get(0) else { continue };
+                out.push_str(x.get(rest..whole.start())?);
+                // No group holds more than the whole match.
+                if !out.room_for(whole.len().saturating_mul(groups).saturating_add(to.len())) {
+                    break;
+                }
+                made.clear();
+                found.expand(to, &mut made);
+                out.push_str(&made);
+                rest = whole.end();
+            }
+            out.push_str(x.get(rest..)?);
+            Some(())
+        })
+    }))
+}
+
+/// `x like pattern escape 'c'`: `%` stands for any text, `_` for one character, and what follows `c` for itself.
+pub(crate) fn like(mut args: Arguments, escape: Option<char>) -> Result<Bound, Complaint> {
     args.want(0, &Type::Text)?;
     args.want(1, &Type::Text)?;
     let fixed = match args.values.get(1).and_then(Bound::as_literal) {
-        Some(Scalar::Text(pattern)) => Some(Like::new(pattern)),
+        Some(Scalar::Text(pattern)) => match Like::new(pattern, escape) {
+            Some(like) => Some(like),
+            None => {
+                let what = "The pattern ends with its escape character.";
+                return Err(Complaint::new(1, what).next("Write it twice to mean itself."));
+            }
+        },
         _ => None,
     };
     Ok(args.call(Type::Bool, move |args, rows, _| {
@@ -82,7 +128,8 @@ pub(crate) fn like(mut args: Arguments) -> Result<Bound, Complaint> {
             let x = x.get(row)?;
             Some(match &fixed {
                 Some(like) => like.is_match(x),
-                None => Like::new(pattern.get(row)?).is_match(x),
+                // A pattern that is none matches nothing.
+                None => Like::new(pattern.get(row)?, escape).is_some_and(|like| like.is_match(x)),
             })
         }))
     }))
@@ -98,28 +145,48 @@ enum Like {
     Never,
 }
 
+/// A part of a pattern.
+enum Part {
+    Any,
+    One,
+    Char(char),
+}
+
 impl Like {
-    fn new(pattern: &str) -> Like {
-        let inner = pattern.trim_matches('%');
-        if !inner.contains(['%', '_']) {
-            let inner = inner.to_owned();
-            return match (pattern.starts_with('%'), pattern.ends_with('%')) {
-                (false, false) => Like::Whole(inner),
-                (false, true) => Like::Start(inner),
-                (true, false) => Like::End(inner),
-                (true, true) => Like::Inside(inner),
-            };
+    /// `None` if the pattern ends with its escape character.
+    fn new(pattern: &str, escape: Option<char>) -> Option<Like> {
+        let mut parts = Vec::new();
+        let mut chars = pattern.chars();
+        while let Some(c) = chars.next() {
+            parts.push(match c {
+                c if Some(c) == escape => Part::Char(chars.next()?),
+                '%' => Part::Any,
+                '_' => Part::One,
+                c => Part::Char(c),
+            });
+        }
+        let is_any = |part: &Part| matches!(part, Part::Any);
+        let inner = parts.iter().skip_while(|part| is_any(part)).collect::<Vec<_>>();
+        let length = inner.iter().rposition(|part| !is_any(part)).map_or(0, |last| last + 1);
+        let char = |part: &&Part| if let Part::Char(c) = part { Some(*c) } else { None };
+        if let Some(text) = inner.iter().take(length).map(char).collect::<Option<String>>() {
+            return Some(match (parts.first().is_some_and(is_any), parts.last().is_some_and(is_any)) {
+                (false, false) => Like::Whole(text),
+                (false, true) => Like::Start(text),
+                (true, false) => Like::End(text),
+                (true, true) => Like::Inside(text),
+            });
         }
         let mut regex = String::from("(?s)^");
-        for c in pattern.chars() {
-            match c {
-                '%' => regex.push_str(".*"),
-                '_' => regex.push('.'),
-                c => regex.push_str(&regex::escape(c.encode_utf8(&mut [0; 4]))),
+        for part in &parts {
+            match part {
+                Part::Any => regex.push_str(".*"),
+                Part::One => regex.push('.'),
+                Part::Char(c) => regex.push_str(&regex::escape(c.encode_utf8(&mut [0; 4]))),
             }
         }
         regex.push('$');
-        Regex::new(&regex).map_or(Like::Never, Like::General)
+        Some(Regex::new(&regex).map_or(Like::Never, Like::General))
     }
 
     fn is_match(&self, x: &str) -> bool {

@@ -2,7 +2,7 @@
 
 use churn_core::{Result, Type};
 
-use super::{Arguments, Complaint, Family, Function, arg, bools_by_row, entry, texts_by_row};
+use super::{Arguments, Complaint, Family, Function, arg, bools_by_row, entry, ints_by_row, texts_by_row};
 use crate::Bound;
 
 pub(super) const FUNCTIONS: &[Function] = &[
@@ -12,9 +12,22 @@ pub(super) const FUNCTIONS: &[Function] = &[
     entry(Family::Text, "upper", "upper(x)", "x in upper case.", ("upper('Milk')", "MILK"), |args| {
         of_text(args, |x, out| *out = x.to_uppercase())
     }),
-    entry(Family::Text, "trim", "trim(x)", "x without blanks at its ends.", ("trim('  A ')", "A"), |args| {
-        of_text(args, |x, out| out.push_str(x.trim()))
-    }),
+    entry(
+        Family::Text,
+        "title",
+        "title(x)",
+        "x with the first letter of each word in upper case and the others in lower case.",
+        ("title('milk of the NORTH')", "Milk Of The North"),
+        |args| of_text(args, title),
+    ),
+    entry(
+        Family::Text,
+        "reverse",
+        "reverse(x)",
+        "The characters of x from the last to the first.",
+        ("reverse('F042')", "240F"),
+        |args| of_text(args, |x, out| out.extend(x.chars().rev())),
+    ),
     entry(
         Family::Text,
         "substring",
@@ -49,11 +62,19 @@ pub(super) const FUNCTIONS: &[Function] = &[
     ),
     entry(
         Family::Text,
-        "pad_left",
-        "pad_left(x, n [, ch])",
-        "x made n characters long by ch (a blank if not said) on its left; a longer x stays.",
-        ("pad_left('42', 5, '0')", "00042"),
-        pad_left,
+        "position",
+        "position(x, a)",
+        "Where a first stands in x, in characters from 1; 0 if it does not.",
+        ("position('gate 7', '7')", "6"),
+        position,
+    ),
+    entry(
+        Family::Text,
+        "repeat_text",
+        "repeat_text(x, n)",
+        "x n times in a row; an empty text if n is not above 0.",
+        ("repeat_text('ab', 3)", "ababab"),
+        repeat_text,
     ),
 ];
 
@@ -132,29 +153,51 @@ fn replace(mut args: Arguments) -> Result<Bound, Complaint> {
     }))
 }
 
-fn pad_left(mut args: Arguments) -> Result<Bound, Complaint> {
-    args.count(2..=3)?;
+/// Words are letters and digits side by side; an apostrophe within one is part of it.
+fn title(x: &str, out: &mut String) {
+    let mut is_within = false;
+    for c in x.chars() {
+        if is_within {
+            out.extend(c.to_lowercase());
+        } else {
+            out.extend(c.to_uppercase());
+        }
+        is_within = c.is_alphanumeric() || (is_within && matches!(c, '\'' | '\u{2019}'));
+    }
+}
+
+fn position(mut args: Arguments) -> Result<Bound, Complaint> {
+    args.count(2..=2)?;
+    args.want(0, &Type::Text)?;
+    args.want(1, &Type::Text)?;
+    Ok(args.call(Type::Int, |args, rows, _| {
+        let (x, a) = (arg(args, 0), arg(args, 1));
+        let (x, a) = (x.texts(), a.texts());
+        Ok(ints_by_row(rows, |row| {
+            let (x, a) = (x.get(row)?, a.get(row)?);
+            let before = x.find(a).and_then(|at| x.get(..at));
+            Some(before.map_or(0, |before| before.chars().count() as i64 + 1))
+        }))
+    }))
+}
+
+fn repeat_text(mut args: Arguments) -> Result<Bound, Complaint> {
+    args.count(2..=2)?;
     args.want(0, &Type::Text)?;
     args.want(1, &Type::Int)?;
-    args.want(2, &Type::Text)?;
-    let chosen = args.values.len() == 3;
-    Ok(args.call(Type::Text, move |args, rows, _| {
-        let (x, width, fill) = (arg(args, 0), arg(args, 1), arg(args, 2));
-        let missing = width.nulls(rows);
-        let (x, width, fill) = (x.texts(), width.ints(), fill.texts());
+    Ok(args.call(Type::Text, |args, rows, _| {
+        let (x, times) = (arg(args, 0), arg(args, 1));
+        let missing = times.nulls(rows);
+        let (x, times) = (x.texts(), times.ints());
         texts_by_row(rows, |row, out| {
             let x = x.get(row)?;
-            let fill = if chosen { fill.get(row)? } else { " " };
             if missing.as_ref().is_some_and(|n| n.is_null(row)) {
                 return None;
             }
-            // A negative width is shorter than any text.
-            let width = usize::try_from(width.get(row)?).unwrap_or(0);
-            let short = width.saturating_sub(x.chars().count());
-            if out.room_for(short) {
-                out.inner().extend(fill.chars().cycle().take(short));
+            let times = usize::try_from(times.get(row)?).unwrap_or(0);
+            if out.room_for(x.len().saturating_mul(times)) {
+                (0..if x.is_empty() { 0 } else { times }).for_each(|_| out.inner().push_str(x));
             }
-            out.push_str(x);
             Some(())
         })
     }))
