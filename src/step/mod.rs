@@ -23,6 +23,7 @@ mod other;
 mod paste;
 mod pivot;
 mod read;
+mod read_table;
 mod require;
 mod sample;
 mod select;

@@ -6,7 +6,8 @@ use churn_core::Result;
 use churn_plan::{Relation, StepInfo};
 
 use super::checker::Path;
-use super::read::{Read, ReadTable};
+use super::read::Read;
+use super::read_table::ReadTable;
 use super::{Checker, Step};
 use crate::text::{Cursor, TokenKind};
 

@@ -1,12 +1,11 @@
-//! `read 'PATH', … [with (…)]` and `read NAME`: where a chain starts.
+//! `read 'PATH', … [with (…)]`: where a chain starts.
 
 use std::fmt;
 use std::path::{Path as FilePath, PathBuf};
 use std::sync::Arc;
 
-use churn_core::error::nearest;
-use churn_core::names::{comma, name};
-use churn_core::{ColumnId, Error, ErrorKind, Field, Result, Span, Type};
+use churn_core::names::comma;
+use churn_core::{Error, ErrorKind, Field, Result, Span, Type};
 use churn_expr::pattern;
 use churn_io::arrow::ArrowSource;
 use churn_io::csv::{BadCells, BadRows, CsvOptions, CsvSource, Encoding, Header};
@@ -16,11 +15,12 @@ use churn_io::parquet::ParquetSource;
 use churn_io::source::{ReadResources, Source, Spooled};
 use churn_io::workbook::{SheetPart, WorkbookSource};
 use churn_io::{folders, place, streams, target};
-use churn_plan::operators::{Scan, Shared};
+use churn_plan::operators::Scan;
 use churn_plan::{Node, Relation};
 
 use super::checker::Path;
 use super::options::{self, Setting, Value};
+use super::read_table::ReadTable;
 use super::{Checker, Step, StepKind};
 use crate::text::{Cursor, TokenKind};
 
@@ -38,9 +38,6 @@ pub(super) struct Read {
     options: Vec<Setting>,
     span: Span,
 }
-
-#[derive(Debug)]
-pub(super) struct ReadTable(pub(super) String, pub(super) Span);
 
 fn read(c: &mut Cursor<'_>) -> Result<Box<dyn Step>> {
     let start = c.span();
@@ -423,67 +420,6 @@ impl fmt::Display for Read {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "read {}", comma(&self.paths))?;
         options::write(f, &self.options)
-    }
-}
-
-impl Step for ReadTable {
-    fn check(&self, _: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
-        let Some(index) = checker.tables.iter().position(|t| t.name == self.0) else {
-            let error =
-                Error::new(ErrorKind::Name, format!("There is no table {} before this line.", name(&self.0)));
-            let near = nearest(&self.0, checker.tables.iter().map(|t| t.name.as_str()));
-            let error = match near {
-                Some(near) => error.next(format!("Did you mean {}?", name(near))),
-                None => error
-                    .next(format!("If it is a file, its path stands in single quotes: read '{}'.", self.0)),
-            };
-            checker.wrong(self.1, error);
-            return None;
-        };
-        if !checker.used.contains(&index) {
-            checker.used.push(index);
-        }
-        let table = checker.tables.get_mut(index)?;
-        let again = std::mem::replace(&mut table.is_used, true);
-        let relation = table.relation.clone()?;
-        // Columns have one number in a plan, and so get new ones where a table is used again.
-        let mut fields = relation.fields;
-        let columns = relation.node.columns().into_iter().filter_map(|id| {
-            let field = fields.iter().find(|f| f.id == id).or_else(|| relation.node.field(id))?;
-            let here = if again { checker.ids.fresh() } else { id };
-            Some((id, Field { id: here, ..field.clone() }))
-        });
-        let columns: Vec<(ColumnId, Field)> = columns.collect();
-        for field in &mut fields {
-            if let Some((_, here)) = columns.iter().find(|(id, _)| *id == field.id) {
-                field.id = here.id;
-            }
-        }
-        let op = Shared {
-            table: index,
-            input: Arc::new(relation.node),
-            kept: columns.iter().map(|(id, _)| *id).collect(),
-            columns,
-        };
-        Some(Relation { node: Node::source(op, checker.step()), fields })
-    }
-
-    fn starts(&self) -> bool {
-        true
-    }
-
-    fn keeps_rows(&self) -> bool {
-        true
-    }
-
-    fn table(&self) -> Option<&str> {
-        Some(&self.0)
-    }
-}
-
-impl fmt::Display for ReadTable {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "read {}", name(&self.0))
     }
 }
 

@@ -282,7 +282,7 @@ impl<'a> Cursor<'a> {
                 if !RESERVED.contains(&word.to_ascii_lowercase().as_str())
                     && ![
                         "except", "named", "with", "down", "up", "at", "after", "as", "keep", "split",
-                        "skip", "by",
+                        "skip", "by", "escape",
                     ]
                     .contains(&word.to_ascii_lowercase().as_str()) =>
             {

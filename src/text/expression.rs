@@ -1,11 +1,12 @@
 //! Expressions from tokens, by precedence.
 
 use churn_core::deep::CHAINED;
-use churn_core::{Interval, Result, Scalar, Span};
-use churn_expr::ast::{Binary, Cast, ColumnRef, Edge, Expr, Frame, Keys, Kind, Sense, Unit};
-use churn_kernels::{calendar, number};
+use churn_core::{Result, Scalar, Span};
+use churn_expr::ast::{Binary, ColumnRef, Expr, Keys, Kind, Sense};
 
 use super::Cursor;
+use super::frame::frame;
+use super::primary::{number_literal, primary};
 use super::token::TokenKind;
 
 /// Operands of a chain that are joined from the left, so that it is printed as it was written; of more, pairs are
@@ -188,7 +189,7 @@ fn product(c: &mut Cursor<'_>) -> Result<Expr> {
     Ok(left)
 }
 
-fn unary(c: &mut Cursor<'_>) -> Result<Expr> {
+pub(super) fn unary(c: &mut Cursor<'_>) -> Result<Expr> {
     let start = c.span();
     if c.take_symbol("-") {
         if let Some(TokenKind::Number(digits)) = c.peek()
@@ -229,64 +230,6 @@ fn postfix(c: &mut Cursor<'_>, mut x: Expr) -> Result<Expr> {
     Ok(x)
 }
 
-/// Reads what stands after `over`.
-fn frame(c: &mut Cursor<'_>) -> Result<Frame> {
-    const FORMS: &str =
-        "last 7 rows, next 7 days, rows so far, rows from here, rows between … or range between …";
-    let is_last = c.take_word("last");
-    if is_last || c.take_word("next") {
-        let count = unary(c)?;
-        let (word, span) = c.name("rows, or a unit of time: days, months, …")?;
-        let word = word.to_ascii_lowercase();
-        let Some(unit) = Unit::ALL.into_iter().find(|u| u.word() == word.trim_end_matches('s')) else {
-            return Err(c
-                .error_at(span, format!("{word} is neither rows nor a unit of time."))
-                .next("The units are years, quarters, months, weeks, days, hours, minutes, seconds."));
-        };
-        return Ok(if is_last { Frame::Last(count, unit) } else { Frame::Next(count, unit) });
-    }
-    if c.take_words(&["rows", "so", "far"]) {
-        return Ok(Frame::SoFar);
-    }
-    if c.take_words(&["rows", "from", "here"]) {
-        return Ok(Frame::FromHere);
-    }
-    let rows = c.take_word("rows");
-    if !rows && !c.take_word("range") {
-        return Err(c.unexpected(FORMS));
-    }
-    c.expect_word("between", "and the two ends of the frame")?;
-    let from = edge(c)?;
-    c.expect_word("and", "between the two ends of the frame")?;
-    Ok(Frame::Between { rows, from, to: edge(c)? })
-}
-
-/// Reads an end of a frame.
-fn edge(c: &mut Cursor<'_>) -> Result<Edge> {
-    let sided = "preceding or following";
-    if c.take_words(&["current", "row"]) {
-        return Ok(Edge::Here);
-    }
-    if c.take_word("unbounded") {
-        return match (c.take_word("preceding"), c.is_word_at(0, "following")) {
-            (true, _) => Ok(Edge::First),
-            (false, true) => {
-                c.advance();
-                Ok(Edge::Last)
-            }
-            _ => Err(c.unexpected(sided)),
-        };
-    }
-    let by = unary(c)?;
-    if c.take_word("preceding") {
-        Ok(Edge::Before(by))
-    } else if c.take_word("following") {
-        Ok(Edge::After(by))
-    } else {
-        Err(c.unexpected(sided))
-    }
-}
-
 /// Reads what stands after `per`.
 fn keys(c: &mut Cursor<'_>) -> Result<Keys> {
     if c.take_word("table") {
@@ -297,171 +240,6 @@ fn keys(c: &mut Cursor<'_>) -> Result<Keys> {
     }
     let (name, span) = c.name("a column's name, names in parentheses, or table")?;
     Ok(Keys::Columns(vec![ColumnRef::Name(name, span)]))
-}
-
-fn primary(c: &mut Cursor<'_>) -> Result<Expr> {
-    let span = c.span();
-    let kind = match c.peek() {
-        Some(TokenKind::Number(text)) => {
-            let Some(value) = number_literal(text) else {
-                return Err(if text.contains(['.', 'e']) {
-                    c.error("This number is beyond the largest float.")
-                        .next("The largest is about 1.8e308; cast('inf' as float) is infinite.")
-                } else {
-                    c.error("This whole number is too long for int.").next("Write it with a point: 1.0e20.")
-                });
-            };
-            c.advance();
-            Kind::Literal(value)
-        }
-        Some(TokenKind::Text(text)) => {
-            c.advance();
-            Kind::Literal(Scalar::Text(text.clone()))
-        }
-        Some(TokenKind::Parameter(name)) => {
-            c.advance();
-            Kind::Parameter(name.clone())
-        }
-        Some(TokenKind::Symbol("(")) => {
-            c.advance();
-            let inner = expression(c)?;
-            c.expect_symbol(")", "to close the parenthesis")?;
-            return Ok(Expr::new(inner.kind, c.since(span)));
-        }
-        Some(TokenKind::Symbol("*")) => {
-            return Err(c
-                .unexpected("an expression")
-                .next("All rows are counted with count(); all columns are each."));
-        }
-        Some(TokenKind::Quoted(name)) => {
-            c.advance();
-            Kind::Name(name.clone())
-        }
-        Some(TokenKind::Word(word)) => match word.to_ascii_lowercase().as_str() {
-            "null" => literal(c, Scalar::Null),
-            "true" => literal(c, Scalar::Bool(true)),
-            "false" => literal(c, Scalar::Bool(false)),
-            "case" => case(c)?,
-            "each" => Kind::Each(c.column_set()?),
-            "date" | "time" | "timestamp" | "interval"
-                if matches!(c.peek_at(1), Some(TokenKind::Text(_))) =>
-            {
-                dated_literal(c)?
-            }
-            "cast" | "try_cast" if c.is_symbol_at(1, "(") => cast(c)?,
-            _ if c.is_symbol_at(1, "(") => {
-                let name = word.to_ascii_lowercase();
-                if churn_core::names::RESERVED.contains(&name.as_str()) {
-                    return Err(c.unexpected("an expression"));
-                }
-                c.advance();
-                Kind::Call(name, c.in_parentheses(expression)?)
-            }
-            _ => Kind::Name(c.name("a column")?.0),
-        },
-        _ => return Err(c.unexpected("an expression")),
-    };
-    Ok(Expr::new(kind, c.since(span)))
-}
-
-fn literal(c: &mut Cursor<'_>, value: Scalar) -> Kind {
-    c.advance();
-    Kind::Literal(value)
-}
-
-fn number_literal(text: &str) -> Option<Scalar> {
-    if text.contains(['.', 'e']) {
-        number::parse_float(text.as_bytes()).map(Scalar::Float)
-    } else {
-        number::parse_int(text.as_bytes()).map(Scalar::Int)
-    }
-}
-
-fn case(c: &mut Cursor<'_>) -> Result<Kind> {
-    c.advance();
-    let of = if c.is_word_at(0, "when") { None } else { Some(Box::new(expression(c)?)) };
-    let mut arms = Vec::new();
-    while c.take_word("when") {
-        let test = expression(c)?;
-        c.expect_word("then", if of.is_some() { "after the value" } else { "after the condition" })?;
-        arms.push((test, expression(c)?));
-    }
-    if arms.is_empty() {
-        return Err(c.unexpected("when and a condition"));
-    }
-    let otherwise = if c.take_word("else") { Some(Box::new(expression(c)?)) } else { None };
-    c.expect_word("end", "after the last value of case")?;
-    Ok(match of {
-        Some(of) => Kind::CaseOf(of, arms, otherwise),
-        None => Kind::Case(arms, otherwise),
-    })
-}
-
-fn cast(c: &mut Cursor<'_>) -> Result<Kind> {
-    let lenient = c.is_word_at(0, "try_cast");
-    c.advance();
-    c.advance();
-    let from = expression(c)?;
-    c.expect_word("as", "between the value and its new type")?;
-    let to = c.type_name()?;
-    let format = if c.take_word("format") { Some(c.text("a pattern in single quotes")?.0) } else { None };
-    c.expect_symbol(")", "after the type")?;
-    Ok(Kind::Cast(Box::new(Cast { from, to, format, lenient })))
-}
-
-fn dated_literal(c: &mut Cursor<'_>) -> Result<Kind> {
-    let span = c.span();
-    let (word, _) = c.name("date")?;
-    let (text, text_span) = c.text("a text")?;
-    let bytes = text.as_bytes();
-    let (value, example) = match word.to_ascii_lowercase().as_str() {
-        "date" => (calendar::parse_date(bytes).map(Scalar::Date), "date '2026-03-01'"),
-        "time" => (calendar::parse_time(bytes).map(Scalar::Time), "time '06:30:00'"),
-        "timestamp" => (
-            calendar::parse_timestamp(bytes)
-                .or_else(|| calendar::parse_date(bytes).map(|d| i64::from(d) * calendar::DAY))
-                .map(Scalar::Timestamp),
-            "timestamp '2026-03-01 06:30:00'",
-        ),
-        _ => return interval(c, span, &text, text_span),
-    };
-    value.map(Kind::Literal).ok_or_else(|| {
-        c.error_at(text_span, format!("'{text}' is not a {} of the calendar.", word.to_ascii_lowercase()))
-            .next(format!("Write it as in {example}."))
-    })
-}
-
-fn interval(c: &mut Cursor<'_>, span: Span, text: &str, text_span: Span) -> Result<Kind> {
-    let Some(count) = number::parse_int(text.trim().as_bytes()) else {
-        return Err(c
-            .error_at(text_span, format!("'{text}' is not a whole number of units."))
-            .next("Write interval '7' day."));
-    };
-    let unit_span = c.span();
-    let (unit, _) = c.name("a unit: year, quarter, month, week, day, hour, minute, second")?;
-    let months = |n: i64| count.checked_mul(n).map(|months| Interval { months, ..Interval::default() });
-    let days = |n: i64| count.checked_mul(n).map(|days| Interval { days, ..Interval::default() });
-    let seconds = |n: i64| {
-        count.checked_mul(n * calendar::SECOND).map(|micros| Interval { micros, ..Interval::default() })
-    };
-    let value = match unit.to_ascii_lowercase().trim_end_matches('s') {
-        "year" => months(12),
-        "quarter" => months(3),
-        "month" => months(1),
-        "week" => days(7),
-        "day" => days(1),
-        "hour" => seconds(3600),
-        "minute" => seconds(60),
-        "second" => seconds(1),
-        _ => {
-            return Err(c
-                .error_at(unit_span, format!("{unit} is not a unit of time."))
-                .next("The units are year, quarter, month, week, day, hour, minute, second."));
-        }
-    };
-    value
-        .map(|v| Kind::Literal(Scalar::Interval(v)))
-        .ok_or_else(|| c.error_at(c.since(span), "This interval is too long."))
 }
 
 fn binary(op: Binary, left: Expr, right: Expr) -> Expr {

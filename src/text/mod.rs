@@ -5,7 +5,9 @@
 
 pub(crate) mod cursor;
 mod expression;
+mod frame;
 pub(crate) mod layout;
+mod primary;
 #[cfg(test)]
 mod round_trip;
 mod token;

@@ -1,7 +1,9 @@
 //! Parquet files: only the needed columns, only the row groups and pages that may hold rows of the answer.
 
 mod file;
+mod morsel;
 mod page_by_page;
+mod piece;
 mod skip;
 mod source;
 pub(crate) mod write;

@@ -3,7 +3,9 @@
 //! The files are written in a folder beside the target, which takes its name when all are complete: in one step where
 //! the system can exchange two names, so that there is a whole folder of that name at any time.
 
-use std::fs::File;
+mod reopened;
+mod replace;
+
 use std::io::Write;
 use std::path::{Path, PathBuf};
 
@@ -13,14 +15,17 @@ use churn_core::widen::widen;
 use churn_core::{Batch, Error, ErrorKind, Field, Result, Scalar};
 use hashbrown::HashMap;
 
-use super::binary::{Out, RowWriter, WriterResources};
-use super::folders::{folder_name, is_of_key};
-use super::format::{Encoder, Format, WriteOptions};
-use super::part::folder_of;
-use super::segments::{Segment, Segments};
-use super::target::{Mode, there_already};
-use super::temporary::Folder;
-use super::waiting_rows::{PartEnd, WaitingRows, in_one_piece};
+use crate::binary::{Out, RowWriter, WriterResources};
+use crate::folders::folder_name;
+use crate::format::{Encoder, Format, WriteOptions};
+use crate::part::folder_of;
+use crate::segments::{Segment, Segments};
+use crate::target::{Mode, there_already};
+use crate::temporary::Folder;
+use crate::waiting_rows::{PartEnd, WaitingRows, in_one_piece};
+use reopened::Reopened;
+pub use replace::may_stand_at;
+use replace::{exchange, link_all, share};
 
 /// Files that are open at once, at most.
 const MOST_FILES: usize = 1000;
@@ -67,46 +72,6 @@ const WRITER_BYTES: usize = 32 << 20;
 
 /// Rows that are partitioned to their files together.
 const TOGETHER: usize = 1 << 16;
-
-/// A file that is open only while bytes are written to it, so that a folder may have more files than a process may have
-/// open.
-struct Reopened {
-    path: PathBuf,
-    waiting: Vec<u8>,
-}
-
-/// Bytes that wait until a file is opened for them.
-const WAITING: usize = 16 << 10;
-
-impl Reopened {
-    fn create(path: PathBuf) -> std::io::Result<Reopened> {
-        File::create_new(&path)?;
-        Ok(Reopened { path, waiting: Vec::new() })
-    }
-
-    fn put(&mut self, more: &[u8]) -> std::io::Result<()> {
-        let mut file = File::options().append(true).open(&self.path)?;
-        file.write_all(&self.waiting)?;
-        self.waiting.clear();
-        file.write_all(more)
-    }
-}
-
-impl Write for Reopened {
-    fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
-        if self.waiting.len() + bytes.len() <= WAITING {
-            self.waiting.extend_from_slice(bytes);
-        } else {
-            self.put(bytes)?;
-        }
-        Ok(bytes.len())
-    }
-
-    fn flush(&mut self) -> std::io::Result<()> {
-        self.put(&[])?;
-        File::open(&self.path)?.sync_data()
-    }
-}
 
 impl SplitTarget {
     /// Starts a folder.
@@ -367,107 +332,6 @@ impl SplitTarget {
     pub fn shown(&self) -> String {
         self.target.display().to_string()
     }
-}
-
-/// Exchanges two names in one step; false where the system cannot.
-fn exchange(one: &Path, other: &Path) -> bool {
-    #[cfg(target_os = "linux")]
-    {
-        use rustix::fs::{CWD, RenameFlags, renameat_with};
-        renameat_with(CWD, one, CWD, other, RenameFlags::EXCHANGE).is_ok()
-    }
-    #[cfg(not(target_os = "linux"))]
-    {
-        let _ = (one, other);
-        false
-    }
-}
-
-/// Gives a folder the permissions of the one that it replaces, or those of any new folder.
-fn share(made: &Path, older: &Path) -> std::io::Result<()> {
-    match std::fs::metadata(older) {
-        Ok(older) => std::fs::set_permissions(made, older.permissions()),
-        Err(_) => {
-            let plain = made.join(".new");
-            std::fs::create_dir(&plain)?;
-            let permissions = std::fs::metadata(&plain)?.permissions();
-            std::fs::remove_dir(&plain)?;
-            std::fs::set_permissions(made, permissions)
-        }
-    }
-}
-
-/// Gives each file of a folder a second name in another; copies it where the system cannot.
-fn link_all(from: &Path, to: &Path) -> std::io::Result<()> {
-    for entry in std::fs::read_dir(from)? {
-        let entry = entry?;
-        let (from, to) = (entry.path(), to.join(entry.file_name()));
-        if entry.file_type()?.is_dir() {
-            std::fs::create_dir_all(&to)?;
-            link_all(&from, &to)?;
-        } else if std::fs::hard_link(&from, &to).is_err() {
-            std::fs::copy(&from, &to)?;
-        }
-    }
-    Ok(())
-}
-
-/// Checks that a folder of files split by these columns may be written at a place.
-///
-/// # Errors
-/// Something is there and must not be, or holds what no such step wrote.
-pub fn may_stand_at(target: &Path, split_by: &[String], mode: Mode) -> Result<()> {
-    if !target.exists() {
-        return Ok(());
-    }
-    let shown = target.display();
-    if mode == Mode::New {
-        return Err(there_already(target));
-    }
-    let Some(other) = foreign(target, split_by) else { return Ok(()) };
-    let error = if other == *target {
-        Error::new(ErrorKind::Check, format!("{shown} is there already, and is no folder."))
-    } else {
-        let within = other.strip_prefix(target).unwrap_or(&other).display().to_string();
-        let what = format!(
-            "{shown} is there already, and holds {within}, which no step that splits by {} wrote.",
-            churn_core::names::comma(split_by)
-        );
-        Error::new(ErrorKind::Check, what)
-    };
-    let why = if mode == Mode::Append {
-        "Its files would not be of one table."
-    } else {
-        "Replacing it would take it away."
-    };
-    Err(error.why(why).next("Choose another name, or remove it first."))
-}
-
-/// The first thing in a folder that is no folder of a key in its place, or no file that is written in such a folder.
-fn foreign(folder: &Path, keys: &[String]) -> Option<PathBuf> {
-    let Ok(entries) = std::fs::read_dir(folder) else { return Some(folder.to_owned()) };
-    let mut entries: Vec<_> = entries.flatten().collect();
-    entries.sort_by_key(std::fs::DirEntry::file_name);
-    for entry in entries {
-        let name = entry.file_name();
-        let name = name.to_str().unwrap_or_default();
-        let is_dir = entry.file_type().is_ok_and(|kind| kind.is_dir());
-        let found = match keys.split_first() {
-            Some((key, rest)) if is_dir && is_of_key(name, key) => foreign(&entry.path(), rest),
-            None if !is_dir && is_part(name) => None,
-            _ => Some(entry.path()),
-        };
-        if found.is_some() {
-            return found;
-        }
-    }
-    None
-}
-
-/// Whether a file is named as those are that are written: `part-1.csv`.
-fn is_part(name: &str) -> bool {
-    let number = name.strip_prefix("part-").and_then(|rest| rest.split_once('.'));
-    number.is_some_and(|(number, ending)| number.parse::<u32>().is_ok() && Format::named(ending).is_ok())
 }
 
 fn failed(target: &Path, error: &std::io::Error) -> Error {

@@ -1,0 +1,167 @@
+//! Some rows of a row group, and reading some of their columns.
+
+use std::sync::Arc;
+
+use arrow_array::{ArrayRef, RecordBatch, new_null_array};
+use churn_core::{Batch, Error, ErrorKind, Result};
+use parquet::arrow::ProjectionMask;
+use parquet::arrow::arrow_reader::{ParquetRecordBatchReader, ParquetRecordBatchReaderBuilder, RowSelection};
+
+use super::file::{ParquetFile, broken, damaged};
+use super::source::ParquetScanState;
+use super::{page_by_page, skip};
+use crate::merge_schemas;
+use crate::source::Decoded;
+
+/// Rows that are decoded together, and cells of them: batches of many columns have fewer rows.
+const BATCH_ROWS: usize = 1 << 14;
+const BATCH_CELLS: usize = 1 << 19;
+
+/// Some rows of a row group.
+pub(super) struct RowGroupPiece {
+    pub(super) shared: Arc<ParquetScanState>,
+    pub(super) file: usize,
+    pub(super) group: usize,
+    pub(super) from: usize,
+    pub(super) to: usize,
+}
+
+/// Reads some columns of some rows.
+pub(super) struct PieceReader {
+    batches: ParquetRecordBatchReader,
+    /// For each column asked for its place in the table.
+    columns: Vec<usize>,
+    /// For each of them its root among those that are read, and the way from there.
+    ways: Vec<Option<(usize, Vec<usize>)>>,
+    /// Rows that are still to come, as the footer tells.
+    left: usize,
+}
+
+impl RowGroupPiece {
+    pub(super) fn file(&self) -> Result<&ParquetFile> {
+        let lost = || Error::new(ErrorKind::Internal, "A morsel is of no file.");
+        self.shared.files.get(self.file).ok_or_else(lost)
+    }
+
+    /// The rows that may pass, of those of this piece; `None` if none may.
+    pub(super) fn selection(&self) -> Result<Option<RowSelection>> {
+        let file = self.file()?;
+        let places = self.shared.united.places.get(self.file);
+        let named = self.shared.request.ranges.iter().filter_map(|(column, range)| {
+            let flat = file.columns.get(places?.get(*column).copied()??)?;
+            // Only a column that is carried as it is in the file can be held against its statistics.
+            let as_it_is = self
+                .shared
+                .united
+                .columns
+                .get(*column)
+                .is_some_and(|c| churn_core::Type::of(&c.data) == churn_core::Type::of(&flat.data));
+            (flat.path.len() == 1 && as_it_is).then_some((flat.name.as_str(), range))
+        });
+        let ranges: Vec<_> = named.collect();
+        let Some(parts) = skip::parts(file, self.group, &ranges) else { return Ok(None) };
+        let rows = file.metadata.metadata().row_groups().get(self.group).map_or(0, |g| g.num_rows());
+        let rows = usize::try_from(rows).unwrap_or(0);
+        let own = RowSelection::from_consecutive_ranges(std::iter::once(self.from..self.to), rows);
+        let both = match parts {
+            Some(parts) => parts.intersection(&own),
+            None => own,
+        };
+        Ok(both.selects_any().then_some(both))
+    }
+
+    pub(super) fn reader(&self, columns: Vec<usize>, selection: Option<RowSelection>) -> Result<PieceReader> {
+        let file = self.file()?;
+        let failed = |e| broken(&file.shown, &e);
+        let places = self.shared.united.places.get(self.file);
+        let flats = columns.iter().map(|c| file.columns.get(places?.get(*c).copied()??));
+        let flats: Vec<_> = flats.collect();
+        let mut roots: Vec<usize> = flats.iter().flatten().filter_map(|f| f.path.first().copied()).collect();
+        roots.sort_unstable();
+        roots.dedup();
+        let way = |flat: &crate::merge_schemas::Flat| {
+            let (root, rest) = flat.path.split_first()?;
+            Some((roots.iter().position(|r| r == root)?, rest.to_vec()))
+        };
+        let ways = flats.iter().map(|flat| flat.and_then(way)).collect();
+        let mask = ProjectionMask::roots(file.metadata.parquet_schema(), roots.iter().copied());
+        let batch_rows = (BATCH_CELLS / columns.len().max(1)).clamp(1 << 8, BATCH_ROWS);
+        let group = file.metadata.metadata().row_groups().get(self.group);
+        let left = match &selection {
+            Some(selection) => selection.row_count(),
+            None => group.map_or(0, |group| usize::try_from(group.num_rows()).unwrap_or(0)),
+        };
+        let batches = if page_by_page::reads(&file.metadata, self.group, &mask) {
+            let (part, rows) = ((self.group, mask), (batch_rows, selection));
+            page_by_page::reader(&file.reader, &file.metadata, part, rows)
+        } else {
+            let (reader, metadata) = (file.reader.clone(), file.metadata.clone());
+            let mut builder = ParquetRecordBatchReaderBuilder::new_with_metadata(reader, metadata)
+                .with_projection(mask)
+                .with_row_groups(vec![self.group])
+                .with_batch_size(batch_rows);
+            if let Some(selection) = selection {
+                builder = builder.with_row_selection(selection);
+            }
+            builder.build()
+        };
+        Ok(PieceReader { batches: batches.map_err(failed)?, columns, ways, left })
+    }
+
+    /// The columns of a batch as the table has them.
+    fn batch(&self, reader: &PieceReader, read: &RecordBatch) -> Result<Batch> {
+        let file = self.file()?;
+        let rows = read.num_rows();
+        let column = |(column, way): (&usize, &Option<(usize, Vec<usize>)>)| -> Result<ArrayRef> {
+            let wanted = self.shared.united.columns.get(*column);
+            let data = wanted.map_or(arrow_schema::DataType::Null, |c| c.data.clone());
+            match way {
+                Some((root, path)) => {
+                    let name = wanted.map_or("", |c| &c.name);
+                    merge_schemas::column_of(
+                        &file.shown,
+                        name,
+                        merge_schemas::followed(read.column(*root), path),
+                        &data,
+                    )
+                }
+                None if self.shared.file_column == Some(*column) => {
+                    Ok(merge_schemas::file_name(&file.shown, rows))
+                }
+                None => Ok(new_null_array(&data, rows)),
+            }
+        };
+        let columns = reader.columns.iter().zip(&reader.ways).map(column).collect::<Result<_>>()?;
+        Ok(Batch { columns, rows })
+    }
+
+    /// The error of pages that have fewer or more rows than the footer tells.
+    fn lacking(&self, left: usize) -> Error {
+        let than = if left > 0 { format!("{left} fewer rows") } else { "more rows".to_owned() };
+        let why = format!("the pages of its row group {} have {than} than its footer tells", self.group);
+        self.file().map_or_else(|e| e, |file| damaged(&file.shown, &why))
+    }
+
+    pub(super) fn next_of(&self, reader: &mut PieceReader) -> Result<Option<Batch>> {
+        let Some(read) = reader.batches.next() else {
+            return match reader.left {
+                0 => Ok(None),
+                left => Err(self.lacking(left)),
+            };
+        };
+        let read = read.map_err(|e| {
+            let error = parquet::errors::ParquetError::ArrowError(e.to_string());
+            self.file().map_or_else(|e| e, |file| broken(&file.shown, &error))
+        })?;
+        reader.left = reader.left.checked_sub(read.num_rows()).ok_or_else(|| self.lacking(0))?;
+        self.batch(reader, &read).map(Some)
+    }
+
+    /// A batch without rows that tells of those that were not read.
+    pub(super) fn skipped(&self, rows: usize) -> Decoded {
+        let data = |c: &usize| self.shared.united.columns.get(*c).map(|c| c.data.clone());
+        let columns = self.shared.request.columns.iter().filter_map(data);
+        let columns = columns.map(|d| arrow_array::new_empty_array(&d)).collect();
+        Decoded { skipped: rows, ..Decoded::of(Batch { columns, rows: 0 }, 0) }
+    }
+}

@@ -1,0 +1,76 @@
+//! `read NAME`: a chain that starts from an earlier table.
+
+use std::fmt;
+use std::sync::Arc;
+
+use churn_core::error::nearest;
+use churn_core::names::name;
+use churn_core::{ColumnId, Error, ErrorKind, Field, Span};
+use churn_plan::operators::Shared;
+use churn_plan::{Node, Relation};
+
+use super::{Checker, Step};
+
+#[derive(Debug)]
+pub(super) struct ReadTable(pub(super) String, pub(super) Span);
+
+impl Step for ReadTable {
+    fn check(&self, _: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
+        let Some(index) = checker.tables.iter().position(|t| t.name == self.0) else {
+            let error =
+                Error::new(ErrorKind::Name, format!("There is no table {} before this line.", name(&self.0)));
+            let near = nearest(&self.0, checker.tables.iter().map(|t| t.name.as_str()));
+            let error = match near {
+                Some(near) => error.next(format!("Did you mean {}?", name(near))),
+                None => error
+                    .next(format!("If it is a file, its path stands in single quotes: read '{}'.", self.0)),
+            };
+            checker.wrong(self.1, error);
+            return None;
+        };
+        if !checker.used.contains(&index) {
+            checker.used.push(index);
+        }
+        let table = checker.tables.get_mut(index)?;
+        let again = std::mem::replace(&mut table.is_used, true);
+        let relation = table.relation.clone()?;
+        // Columns have one number in a plan, and so get new ones where a table is used again.
+        let mut fields = relation.fields;
+        let columns = relation.node.columns().into_iter().filter_map(|id| {
+            let field = fields.iter().find(|f| f.id == id).or_else(|| relation.node.field(id))?;
+            let here = if again { checker.ids.fresh() } else { id };
+            Some((id, Field { id: here, ..field.clone() }))
+        });
+        let columns: Vec<(ColumnId, Field)> = columns.collect();
+        for field in &mut fields {
+            if let Some((_, here)) = columns.iter().find(|(id, _)| *id == field.id) {
+                field.id = here.id;
+            }
+        }
+        let op = Shared {
+            table: index,
+            input: Arc::new(relation.node),
+            kept: columns.iter().map(|(id, _)| *id).collect(),
+            columns,
+        };
+        Some(Relation { node: Node::source(op, checker.step()), fields })
+    }
+
+    fn starts(&self) -> bool {
+        true
+    }
+
+    fn keeps_rows(&self) -> bool {
+        true
+    }
+
+    fn table(&self) -> Option<&str> {
+        Some(&self.0)
+    }
+}
+
+impl fmt::Display for ReadTable {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "read {}", name(&self.0))
+    }
+}
