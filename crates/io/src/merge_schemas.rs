@@ -81,7 +81,7 @@ impl Flattened {
 }
 
 /// The column at the end of a way, null where a record on the way is.
-pub(crate) fn followed(column: &ArrayRef, path: &[usize]) -> ArrayRef {
+fn followed(column: &ArrayRef, path: &[usize]) -> ArrayRef {
     let mut column = column.clone();
     for step in path {
         let Some(record) = column.as_struct_opt() else { break };
@@ -188,13 +188,25 @@ fn both(column: &str, (a, first): (&DataType, &str), (b, second): (&DataType, &s
     }
 }
 
-/// A column of a file as the table has it, if all its values fit.
-///
-/// # Errors
-/// Some do not; the error names the file and the column.
-pub(crate) fn column_of(shown: &str, column: &str, array: ArrayRef, to: &DataType) -> Result<ArrayRef> {
-    check_range(&array).map_err(|e| e.in_file(shown, None, Some(column)))?;
-    cast_to(array, to)
+impl MergedSchema {
+    /// A column of some rows of a file as the table has it: of what was read, and the way from there to the column, or
+    /// nulls where the file has no such column.
+    ///
+    /// # Errors
+    /// Some values do not fit; the error names the file and the column.
+    pub(crate) fn column_of(
+        &self,
+        column: usize,
+        found: Option<(&ArrayRef, &[usize])>,
+        (shown, rows): (&str, usize),
+    ) -> Result<ArrayRef> {
+        let wanted = self.columns.get(column);
+        let data = wanted.map_or(DataType::Null, |wanted| wanted.data.clone());
+        let Some((read, path)) = found else { return Ok(new_null_array(&data, rows)) };
+        let array = followed(read, path);
+        check_range(&array).map_err(|e| e.in_file(shown, None, wanted.map(|wanted| wanted.name.as_str())))?;
+        cast_to(array, &data)
+    }
 }
 
 /// A column as another Arrow type of the same language type, or of a wider one.

@@ -23,6 +23,8 @@ struct SortedRows {
     ranges: Ranges,
     /// The rows of large ranges, in order.
     large: Vec<Option<Vec<u128>>>,
+    /// How many rows are handed on together.
+    together: usize,
 }
 
 /// What comes next, and how many rows are still wanted.
@@ -45,7 +47,7 @@ impl SortedScan {
         })?;
         let next = NextRange { range: 0, from: 0, wanted: keep.unwrap_or(usize::MAX) };
         Ok(SortedScan {
-            rows: Arc::new(SortedRows { ranges, large }),
+            rows: Arc::new(SortedRows { together: ranges.table.rows_together(), ranges, large }),
             next: Mutex::new(next),
             _reservation: reservation,
         })
@@ -101,7 +103,7 @@ struct Slice {
 
 impl Slice {
     fn in_order(&self) -> Vec<u128> {
-        let SortedRows { ranges, large } = &*self.rows;
+        let SortedRows { ranges, large, .. } = &*self.rows;
         if let Some(numbers) = large.get(self.first).and_then(Option::as_ref) {
             return numbers.get(self.from..self.from + self.wanted).unwrap_or_default().to_vec();
         }
@@ -123,7 +125,7 @@ impl Morsel for Slice {
             Some(numbers) => numbers,
             None => self.in_order(),
         };
-        let end = (self.at + self.rows.ranges.table.rows_together()).min(numbers.len());
+        let end = (self.at + self.rows.together).min(numbers.len());
         let some = numbers.get(self.at..end).unwrap_or_default();
         if some.is_empty() {
             return Ok(None);

@@ -6,7 +6,7 @@ use arrow_array::{Date32Array, TimestampMicrosecondArray};
 use churn_core::{Column, Type, both_valid};
 use churn_kernels::calendar::{self, Civil, DAY, SECOND};
 
-use super::dates::{dated, first_day, unit_of};
+use super::dates::{clock, dated, unit_of};
 use super::rounding::count_domain;
 use super::{Arguments, Complaint, Family, Function, arg, entry, ints_by_row};
 use crate::{Bound, arithmetic};
@@ -19,14 +19,6 @@ pub(super) const FUNCTIONS: &[Function] = &[
         "The day of a year, a month and a day; null if the calendar has none such.",
         ("make_date(2026, 2, 28)", "2026-02-28"),
         make_date,
-    ),
-    entry(
-        Family::Date,
-        "end_of",
-        "end_of(UNIT, x)",
-        "The last day of x's year, quarter, month or week, of a timestamp its last moment.",
-        ("end_of(month, date '2026-02-17')", "2026-02-28"),
-        end_of,
     ),
     entry(
         Family::Date,
@@ -79,63 +71,6 @@ fn make_date(mut args: Arguments) -> Result<Bound, Complaint> {
         count_domain(&days, before, rows, events);
         Ok(days)
     }))
-}
-
-/// The last day of the unit that a day lies in.
-fn last_day(unit: &str, day: i32) -> i32 {
-    let months = match unit {
-        "year" => 12,
-        "quarter" => 3,
-        "month" => 1,
-        "week" => return (first_day(unit, day) + 6).min(calendar::LAST_DAY),
-        _ => return day,
-    };
-    let Civil { year, month, .. } = calendar::to_civil(first_day(unit, day));
-    let month = month + months - 1;
-    calendar::to_days(Civil { year, month, day: calendar::month_length(year, month) })
-}
-
-fn end_of(mut args: Arguments) -> Result<Bound, Complaint> {
-    args.count(2..=2)?;
-    let unit = unit_of(&args)?;
-    let kind = dated(&mut args, 1)?;
-    let clock = clock(unit);
-    if clock.is_some() && kind == Type::Date {
-        return Err(Complaint::new(0, format!("A date has no {unit}."))
-            .next("Use year, quarter, month, week or day, or give a timestamp."));
-    }
-    Ok(args.call(kind.clone(), move |args, rows, _| {
-        let x = arg(args, 1);
-        let nulls = x.nulls(rows);
-        let given = |row: &usize| nulls.as_ref().is_none_or(|nulls| nulls.is_valid(*row));
-        if kind == Type::Date {
-            let days = arithmetic::dates(&x);
-            let last = |row: usize| Some(last_day(unit, days.get(row)?));
-            let last: Date32Array = (0..rows).map(|row| Some(row).filter(given).and_then(last)).collect();
-            return Ok(Column::Array(Arc::new(last)));
-        }
-        let moments = arithmetic::timestamps(&x);
-        let last = |row: usize| {
-            let at = moments.get(row)?;
-            Some(match clock {
-                Some(clock) => at - at.rem_euclid(clock) + clock - 1,
-                None => (i64::from(last_day(unit, i32::try_from(at.div_euclid(DAY)).ok()?)) + 1) * DAY - 1,
-            })
-        };
-        let last: TimestampMicrosecondArray =
-            (0..rows).map(|row| Some(row).filter(given).and_then(last)).collect();
-        Ok(Column::Array(Arc::new(last)))
-    }))
-}
-
-/// Microseconds of a unit of the clock.
-fn clock(unit: &str) -> Option<i64> {
-    match unit {
-        "hour" => Some(3600 * SECOND),
-        "minute" => Some(60 * SECOND),
-        "second" => Some(SECOND),
-        _ => None,
-    }
 }
 
 /// Whole units from one moment to another, towards zero.

@@ -99,7 +99,15 @@ pub(super) const FUNCTIONS: &[Function] = &[
         "start_of(UNIT, x)",
         "The first moment of x's year, quarter, month, week, day, hour, minute or second.",
         ("start_of(month, date '2026-03-17')", "2026-03-01"),
-        start_of,
+        |args| edge_of(args, Edge::Start),
+    ),
+    entry(
+        Family::Date,
+        "end_of",
+        "end_of(UNIT, x)",
+        "The last day of x's year, quarter, month or week, of a timestamp its last moment.",
+        ("end_of(month, date '2026-02-17')", "2026-02-28"),
+        |args| edge_of(args, Edge::End),
     ),
 ];
 
@@ -218,45 +226,60 @@ pub(super) fn unit_of(args: &Arguments) -> Result<&'static str, Complaint> {
     })
 }
 
-fn start_of(mut args: Arguments) -> Result<Bound, Complaint> {
+#[derive(Clone, Copy, PartialEq)]
+enum Edge {
+    Start,
+    End,
+}
+
+/// The first or the last day or moment of the unit that a day or a moment lies in.
+fn edge_of(mut args: Arguments, edge: Edge) -> Result<Bound, Complaint> {
     args.count(2..=2)?;
     let unit = unit_of(&args)?;
     let kind = dated(&mut args, 1)?;
-    let clock = match unit {
-        "hour" => 3600 * SECOND,
-        "minute" => 60 * SECOND,
-        "second" => SECOND,
-        _ => 0,
-    };
-    if clock > 0 && kind == Type::Date {
+    let clock = clock(unit);
+    if clock.is_some() && kind == Type::Date {
         return Err(Complaint::new(0, format!("A date has no {unit}."))
             .next("Use year, quarter, month, week or day, or give a timestamp."));
     }
     Ok(args.call(kind.clone(), move |args, rows, _| {
         let x = arg(args, 1);
-        if clock > 0 {
+        if let Some(clock) = clock {
             let nulls = x.nulls(rows);
             let at = arithmetic::timestamps(&x);
+            let further = if edge == Edge::End { clock - 1 } else { 0 };
             let cut: TimestampMicrosecondArray = (0..rows)
                 .map(|row| {
                     let at = at.get(row).filter(|_| nulls.as_ref().is_none_or(|n| n.is_valid(row)))?;
-                    Some(at - at.rem_euclid(clock))
+                    Some(at - at.rem_euclid(clock) + further)
                 })
                 .collect();
             return Ok(Column::Array(Arc::new(cut)));
         }
-        let (first, nulls) = by_day(&x, rows, |day| first_day(unit, day));
+        let of_day = if edge == Edge::End { last_day } else { first_day };
+        let (days, nulls) = by_day(&x, rows, |day| of_day(unit, day));
         Ok(Column::Array(match kind {
             Type::Timestamp => {
-                let first: Vec<i64> = first.into_iter().map(|day| i64::from(day) * DAY).collect();
-                Arc::new(TimestampMicrosecondArray::new(first.into(), nulls))
+                let further = if edge == Edge::End { DAY - 1 } else { 0 };
+                let moments: Vec<i64> = days.into_iter().map(|day| i64::from(day) * DAY + further).collect();
+                Arc::new(TimestampMicrosecondArray::new(moments.into(), nulls))
             }
-            _ => Arc::new(Date32Array::new(first.into(), nulls)),
+            _ => Arc::new(Date32Array::new(days.into(), nulls)),
         }))
     }))
 }
 
-pub(super) fn first_day(unit: &str, days: i32) -> i32 {
+/// Microseconds of a unit of the clock.
+pub(super) fn clock(unit: &str) -> Option<i64> {
+    match unit {
+        "hour" => Some(3600 * SECOND),
+        "minute" => Some(60 * SECOND),
+        "second" => Some(SECOND),
+        _ => None,
+    }
+}
+
+fn first_day(unit: &str, days: i32) -> i32 {
     let civil = calendar::to_civil(days);
     let of = |month: u32| calendar::to_days(Civil { year: civil.year, month, day: 1 });
     match unit {
@@ -266,4 +289,18 @@ pub(super) fn first_day(unit: &str, days: i32) -> i32 {
         "week" => days - (calendar::weekday(days) - 1),
         _ => days,
     }
+}
+
+/// The last day of the unit that a day lies in.
+fn last_day(unit: &str, day: i32) -> i32 {
+    let months = match unit {
+        "year" => 12,
+        "quarter" => 3,
+        "month" => 1,
+        "week" => return (first_day(unit, day) + 6).min(calendar::LAST_DAY),
+        _ => return day,
+    };
+    let Civil { year, month, .. } = calendar::to_civil(first_day(unit, day));
+    let month = month + months - 1;
+    calendar::to_days(Civil { year, month, day: calendar::month_length(year, month) })
 }

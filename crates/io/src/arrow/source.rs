@@ -8,7 +8,7 @@ use std::io::BufReader;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 
-use arrow_array::{ArrayRef, RecordBatch, new_null_array};
+use arrow_array::RecordBatch;
 use arrow_buffer::Buffer;
 use arrow_ipc::convert::try_fb_to_schema;
 use arrow_ipc::reader::{FileDecoder, StreamReader, read_footer_length};
@@ -257,25 +257,15 @@ impl Morsel for ArrowMorsel {
             }
         };
         let rows = read.num_rows();
-        let column = |column: &usize| -> Result<ArrayRef> {
-            let wanted = shared.united.columns.get(*column);
-            let data = wanted.map_or(arrow_schema::DataType::Null, |c| c.data.clone());
-            let place = shared.united.places.get(self.file).and_then(|p| p.get(*column).copied().flatten());
-            match place.and_then(|p| file.columns.get(p)?.path.split_first()) {
-                Some((root, path)) => {
-                    let name = wanted.map_or("", |c| &c.name);
-                    merge_schemas::column_of(
-                        &file.shown,
-                        name,
-                        merge_schemas::followed(read.column(*root), path),
-                        &data,
-                    )
-                }
-                None if shared.file_column == Some(*column) => {
-                    Ok(merge_schemas::file_name(&file.shown, rows))
-                }
-                None => Ok(new_null_array(&data, rows)),
+        let places = shared.united.places.get(self.file);
+        let column = |column: &usize| {
+            if shared.file_column == Some(*column) {
+                return Ok(merge_schemas::file_name(&file.shown, rows));
             }
+            let place = places.and_then(|places| places.get(*column).copied().flatten());
+            let way = place.and_then(|place| file.columns.get(place)?.path.split_first());
+            let found = way.map(|(root, path)| (read.column(*root), path));
+            shared.united.column_of(*column, found, (&file.shown, rows))
         };
         let columns = shared.request.columns.iter().map(column).collect::<Result<_>>()?;
         Decoded::tested(Batch { columns, rows }, test).map(Some)

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use arrow_array::{ArrayRef, RecordBatch, new_null_array};
+use arrow_array::RecordBatch;
 use churn_core::{Batch, Error, ErrorKind, Result};
 use parquet::arrow::ProjectionMask;
 use parquet::arrow::arrow_reader::{ParquetRecordBatchReader, ParquetRecordBatchReaderBuilder, RowSelection};
@@ -112,24 +112,12 @@ impl RowGroupPiece {
     fn batch(&self, reader: &PieceReader, read: &RecordBatch) -> Result<Batch> {
         let file = self.file()?;
         let rows = read.num_rows();
-        let column = |(column, way): (&usize, &Option<(usize, Vec<usize>)>)| -> Result<ArrayRef> {
-            let wanted = self.shared.united.columns.get(*column);
-            let data = wanted.map_or(arrow_schema::DataType::Null, |c| c.data.clone());
-            match way {
-                Some((root, path)) => {
-                    let name = wanted.map_or("", |c| &c.name);
-                    merge_schemas::column_of(
-                        &file.shown,
-                        name,
-                        merge_schemas::followed(read.column(*root), path),
-                        &data,
-                    )
-                }
-                None if self.shared.file_column == Some(*column) => {
-                    Ok(merge_schemas::file_name(&file.shown, rows))
-                }
-                None => Ok(new_null_array(&data, rows)),
+        let column = |(column, way): (&usize, &Option<(usize, Vec<usize>)>)| {
+            if self.shared.file_column == Some(*column) {
+                return Ok(merge_schemas::file_name(&file.shown, rows));
             }
+            let found = way.as_ref().map(|(root, path)| (read.column(*root), path.as_slice()));
+            self.shared.united.column_of(*column, found, (&file.shown, rows))
         };
         let columns = reader.columns.iter().zip(&reader.ways).map(column).collect::<Result<_>>()?;
         Ok(Batch { columns, rows })
