@@ -98,10 +98,12 @@ fn conditions_skip_what_statistics_rule_out(
     assert_eq!(told + rows as u64, 300_000);
 }
 
-/// Conditions, and the keys of a join, reach the files of a folder and of a glob.
+/// Conditions, and the keys of a join, reach the files of a folder, of a glob and of an append.
 #[rstest]
 #[case::a_folder("read 'split'", true)]
 #[case::a_glob("read 'many-*.parquet'", true)]
+#[case::an_append("read 'many-0.parquet'\nappend 'many-1.parquet'", true)]
+#[case::a_sorted_append("read 'many-0.parquet'\nappend 'many-1.parquet'\nsort lot", true)]
 #[case::a_folder_of_text("read 'text'", false)]
 fn conditions_reach_files_through_what_wraps_them(#[case] read: &str, #[case] has_statistics: bool) {
     let folder = tempfile::tempdir().unwrap();

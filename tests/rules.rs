@@ -82,6 +82,11 @@ fn rewrites(steps: &[&str]) -> Vec<String> {
         holds the other table by its keys; makes only rows that may pass the filter",
       "filter herd > 50 and litres > 5 -> row by row", "Rewrites: filter tested while joining."]
 )]
+#[case::into_appended_tables(
+    &["append 't.csv'", "filter litres > 15 and fat > 4"],
+    &["append 't.csv' -> 't.csv': 1 file, 115 bytes; 5 of 5 columns; then the rows of 1 other table",
+      "filter litres > 15 and fat > 4 -> tested while reading", "Rewrites: filter moved down, filter tested while reading."]
+)]
 #[case::two_windows_one_sort(
     &["window by farm order by day: before = lag(litres)", "window by farm order by day: after = lead(litres)"],
     &["window by farm order by day -> worked out with the window after it", "before = lag(litres)",
@@ -112,6 +117,7 @@ fn a_rule_rewrites(#[case] steps: &[&str], #[case] expected: &[&str]) {
 #[case::a_filter_over_limited_rows("filter tested while reading", &["first 2", "filter litres > 5"])]
 #[case::sorted_groups("sort keeps the first rows only", &["sort litres", "first 1 per farm"])]
 #[case::what_may_fail_in_a_join("filter tested while joining", &["join 'farms.csv' on farm", "filter litres / herd > 1"])]
+#[case::a_filter_below_an_append_that_may_fail("filter moved down", &["append 't.csv'", "filter litres / 0 > 4"])]
 #[case::windows_of_other_orders(
     "windows share a sort",
     &["window by farm order by day: before = lag(litres)", "window by farm order by litres: other = lag(day)"]
@@ -122,4 +128,25 @@ fn a_rule_rewrites(#[case] steps: &[&str], #[case] expected: &[&str]) {
 )]
 fn a_rule_leaves_alone(#[case] rule: &str, #[case] steps: &[&str]) {
     assert!(!rewrites(steps).contains(&rule.to_owned()), "{:#?}", plan(steps));
+}
+
+/// Filters that are tested in the tables of an append leave its account as it is: all rows are rows of the append.
+#[rstest]
+#[case::one(&["filter fat > 3.95"], &[8, 4])]
+#[case::two(&["filter fat > 3.95", "filter litres > 15"], &[8, 4, 2])]
+#[case::before_a_group(&["group by grade: n = count()", "filter grade <> 'A'"], &[8, 2, 2])]
+#[case::behind_a_column(&["add double = litres * 1.5", "filter grade = 'C'"], &[8, 8, 2])]
+fn the_account_of_an_append_is_that_of_its_rows(#[case] steps: &[&str], #[case] rows: &[u64]) {
+    let folder = tempfile::tempdir().unwrap();
+    fs::write(folder.path().join("t.csv"), DELIVERIES).unwrap();
+    let flow = Flow::read("t.csv").in_folder(folder.path()).then("append 't.csv'");
+    let flow = steps.iter().fold(flow, |flow, step| flow.then(step));
+    let table = flow.run().unwrap();
+    let told: Vec<_> = table.ledger().steps().iter().skip(1).map(|step| step.rows_out.unwrap()).collect();
+    assert_eq!(told, rows, "{}", table.ledger());
+    // What is told of a filter is what became of the rows before it.
+    for pair in table.ledger().steps().windows(2).filter(|pair| pair[1].step.starts_with("filter fat")) {
+        let left_out: u64 = pair[1].events.iter().map(|(_, n)| n).sum();
+        assert_eq!(left_out + pair[1].rows_out.unwrap(), pair[0].rows_out.unwrap(), "{}", table.ledger());
+    }
 }

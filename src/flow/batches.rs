@@ -75,7 +75,7 @@ impl Flow {
         let (to, from) = sync_channel(2);
         std::thread::spawn(move || {
             let last = to.clone();
-            if let Err(error) = churn_exec::run(&plan.plan, &options, || Ok(Channel::sink(to))) {
+            if let Err(error) = churn_exec::run(&plan.plan, &options, |_| Ok(Channel::sink(to))) {
                 // A reader that went away does not need to know.
                 let _ = last.send(Err(error));
             }

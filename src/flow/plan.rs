@@ -108,7 +108,7 @@ impl CheckedPlan {
     /// Whatever the data hold against it.
     pub fn run_with(&self, options: &RunOptions) -> Result<Table> {
         let plan = &*self.complete(options)?;
-        let (batches, ledger) = churn_exec::run(plan, options, || Ok(churn_exec::Collect::sink()))?;
+        let (batches, ledger) = churn_exec::run(plan, options, |_| Ok(churn_exec::Collect::sink()))?;
         Ok(Table::new(plan.main.fields.clone(), batches, None, ledger))
     }
 
@@ -118,7 +118,8 @@ impl CheckedPlan {
     /// As [`CheckedPlan::run_with`].
     pub fn run_head(&self, rows: usize, options: &RunOptions) -> Result<Table> {
         let plan = &*self.complete(options)?;
-        let ((batches, total), ledger) = churn_exec::run(plan, options, || Ok(churn_exec::Head::sink(rows)))?;
+        let ((batches, total), ledger) =
+            churn_exec::run(plan, options, |_| Ok(churn_exec::Head::sink(rows)))?;
         Ok(Table::new(plan.main.fields.clone(), batches, Some(total), ledger))
     }
 
@@ -136,14 +137,13 @@ impl CheckedPlan {
         let plan = &*self.complete(options)?;
         let (format, fields) = (Format::named(format)?, &plan.main.fields);
         let with = WriteOptions::default();
-        let resources = options.writer_resources();
         let ((), ledger) = match format.encoder(fields, &with) {
             Some(encoder) => {
                 let last = plan.steps.len().saturating_sub(1);
-                churn_exec::run(plan, options, || Writer::sink(out, encoder, last))
+                churn_exec::run(plan, options, |_| Writer::sink(out, encoder, last))
             }
-            None => churn_exec::run(plan, options, || {
-                let writer = format.writer(Out::new(out), fields, &with, &resources)?;
+            None => churn_exec::run(plan, options, |run| {
+                let writer = format.writer(Out::new(out), fields, &with, run)?;
                 let lost =
                     || Error::new(ErrorKind::Internal, "A format has neither an encoder nor a writer.");
                 Ok(ColumnarOutput::sink(writer.ok_or_else(lost)?))

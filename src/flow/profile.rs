@@ -53,8 +53,8 @@ impl CheckedPlan {
     pub fn profile_with(&self, detail: Detail, options: &RunOptions) -> Result<Profile> {
         let plan = &*self.complete(options)?;
         let fields = &plan.main.fields;
-        let (found, ledger) = churn_exec::run(plan, options, || {
-            churn_exec::profile::sink(asked(fields, detail)?, options.thread_count())
+        let (found, ledger) = churn_exec::run(plan, options, |run| {
+            churn_exec::profile::sink(asked(fields, detail)?, run.threads().clone())
         })?;
         Profile::new(fields, detail, found, ledger)
     }

@@ -89,7 +89,8 @@ impl Step for Append {
             let columns = united(&fields, &table);
             (table.node, columns)
         });
-        let op = operators::Append { own, others: others.collect(), fields: fields.clone() };
+        let op =
+            operators::Append { own, others: others.collect(), fields: fields.clone(), moved: Vec::new() };
         Some(Relation { node: input.node.over(op, step), fields })
     }
 }

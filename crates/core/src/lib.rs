@@ -9,7 +9,8 @@
 //! | `events`, `counters`, `ledger` | what happens to values and rows on the way, counted by step, and the account of it |
 //! | `join_kind` | the kinds of joins |
 //! | `names`, `readable`, `aligned` | names, numbers and lines as people read them |
-//! | `cancel`, `parallel`, `deep` | stopping a run, work on several threads, recursion on deep trees |
+//! | `cancel`, `parallel`, `deep` | stopping a run, the threads of a run, recursion on deep trees |
+//! | `current_step` | the step that a thread is at work for |
 
 #![forbid(unsafe_code)]
 
@@ -18,6 +19,7 @@ mod batch;
 pub mod cancel;
 mod column;
 mod counters;
+pub mod current_step;
 pub mod deep;
 pub mod error;
 mod events;

@@ -3,6 +3,7 @@
 use std::collections::HashMap;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
+use churn_core::parallel::Threads;
 use churn_core::{Counters, Result, StepId};
 use churn_io::binary::{Out, RowWriter, WriterResources};
 use churn_io::split::SplitTarget;
@@ -27,7 +28,6 @@ pub(crate) struct Context {
     outputs: Mutex<Vec<Output>>,
     /// Tables that are used more than once, once they have run.
     tables: Mutex<HashMap<usize, MaterializedTable>>,
-    threads: usize,
     pub(crate) resources: WriterResources,
 }
 
@@ -78,7 +78,6 @@ impl Context {
             counters: Mutex::new(tally),
             outputs: Mutex::new(Vec::new()),
             tables: Mutex::new(HashMap::new()),
-            threads: options.thread_count(),
             options,
             steps: plan.steps.clone(),
         }
@@ -94,8 +93,9 @@ impl Context {
         locked(&self.tables).insert(table, kept);
     }
 
-    pub(crate) fn threads(&self) -> usize {
-        self.threads
+    /// The threads of the run.
+    pub(crate) fn threads(&self) -> &Threads {
+        self.resources.threads()
     }
 
     pub(crate) fn steps(&self) -> usize {

@@ -4,8 +4,8 @@ use churn_core::names::name;
 use churn_core::readable::{bytes, plural};
 use churn_core::{Counters, Event, Events, Ledger, LedgerStep};
 use churn_io::source::About;
-use churn_plan::Plan;
 use churn_plan::operators::Op;
+use churn_plan::{Node, Plan};
 
 /// The ledger of a run: what its counters say of each step of its plan that ran, tables first.
 pub fn account(plan: &Plan, counters: &Counters) -> Ledger {
@@ -34,7 +34,7 @@ pub fn account(plan: &Plan, counters: &Counters) -> Ledger {
             _ if is_stopped => None,
             (true, Some(_)) => of_table(),
             (true, None) => before,
-            (false, _) => Some(counted.rows),
+            (false, _) => Some(counted.rows + left_out_below(plan, id, counters)),
         };
         let events = Event::ALL.into_iter().map(|e| (e, counted.events.get(e)));
         let events = events.filter(|(_, n)| *n > 0 && !is_stopped);
@@ -51,6 +51,15 @@ pub fn account(plan: &Plan, counters: &Counters) -> Ledger {
         others.clear();
     }
     Ledger::new(steps)
+}
+
+/// Rows of a step that were left out before they came to it, by filters behind it.
+fn left_out_below(plan: &Plan, step: usize, counters: &Counters) -> u64 {
+    let of = |node: &&Node| match &node.op {
+        Op::Append(append) if node.step == step => append.left_out_below(counters),
+        _ => 0,
+    };
+    plan.nodes().iter().map(of).sum()
 }
 
 /// What a step's source is, in words.

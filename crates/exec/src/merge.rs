@@ -205,6 +205,8 @@ mod tests {
     use arrow_array::{ArrayRef, Int64Array};
     use proptest::prelude::*;
 
+    use churn_core::parallel::Threads;
+
     use super::*;
     use crate::budget::Budget;
     use crate::sort::batches;
@@ -235,7 +237,7 @@ mod tests {
             keep in prop::option::of(0usize..900),
         ) {
             let (spill, budget) = (Spill::new(None), Budget::new(Some(1)));
-            let disk = Disk { spill: &spill, budget: &budget, threads: 1 };
+            let disk = Disk { spill: &spill, budget: &budget, threads: &Threads::new(1) };
             let merged = |keys: &[Vec<u64>]| -> Result<Vec<i64>> {
                 let scan: Box<dyn Scan> = Box::new(Merge::new(runs(keys, &spill)?, keep, &disk)?);
                 let batches = batches(scan).collect::<Result<Vec<_>>>()?;

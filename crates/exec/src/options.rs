@@ -6,6 +6,7 @@ use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 
 use churn_core::cancel::Cancel;
+use churn_core::parallel::Threads;
 use churn_io::binary::WriterResources;
 use churn_io::source::ReadResources;
 
@@ -66,12 +67,11 @@ impl RunOptions {
         self
     }
 
-    /// What writers of files may use of it.
-    #[doc(hidden)]
-    pub fn writer_resources(&self) -> WriterResources {
+    /// What a run and the writers of its files share of it: the threads are those of one run.
+    pub(crate) fn writer_resources(&self) -> WriterResources {
         let share = |memory: u64| usize::try_from(memory / 4).unwrap_or(usize::MAX);
         WriterResources::new(
-            self.thread_count(),
+            Threads::new(self.thread_count()),
             self.memory.map_or(usize::MAX, share),
             self.temporary.clone(),
         )

@@ -3,6 +3,7 @@
 use std::sync::{Mutex, PoisonError};
 
 use arrow_array::{ArrayRef, BooleanArray};
+use churn_core::parallel::Threads;
 use churn_core::{Batch, Error, Event, Result, StepId, Type};
 use churn_io::source::Scan;
 use churn_kernels::hash;
@@ -126,7 +127,7 @@ impl SerialOp for FirstPer {
         self.tell(rows as usize, kept as usize, work);
         runs.push(full.passed.finish()?);
         let SeenKeys { spill, reservation, threads, .. } = &self.seen;
-        let disk = Disk { spill, budget: reservation.budget(), threads: *threads };
+        let disk = Disk { spill, budget: reservation.budget(), threads };
         Ok(Some(Box::new(Merge::new(runs, None, &disk)?)))
     }
 }
@@ -165,7 +166,7 @@ pub(crate) struct SeenKeys {
     table: KeyTable,
     reservation: Reservation,
     spill: Spill,
-    threads: usize,
+    threads: Threads,
     /// The place of the next row.
     row: u64,
     full: Option<Full>,
@@ -202,7 +203,7 @@ impl SeenKeys {
             kinds,
             reservation: context.budget.reservation(),
             spill: context.spill.clone(),
-            threads: context.threads(),
+            threads: context.threads().clone(),
             row: 0,
             full: None,
         })
@@ -232,7 +233,7 @@ impl SeenKeys {
             process,
             bytes_a_row: 8,
             spill: &self.spill,
-            threads: self.threads,
+            threads: self.threads.clone(),
         };
         files.processed(partitions, &mut self.reservation.budget().reservation())
     }

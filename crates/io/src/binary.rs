@@ -4,7 +4,7 @@ use std::fs::File;
 use std::io::Write;
 use std::path::PathBuf;
 
-use churn_core::parallel::Helpers;
+use churn_core::parallel::Threads;
 use churn_core::{Batch, Error, ErrorKind, Result};
 
 /// Takes rows in order and writes them as a file of a columnar format.
@@ -18,7 +18,7 @@ pub trait RowWriter: Send {
 /// What writers may use. None of it decides what the bytes of a file are.
 #[derive(Clone, Debug)]
 pub struct WriterResources {
-    pub(crate) helpers: Helpers,
+    pub(crate) threads: Threads,
     /// Bytes that wait in memory, at most.
     pub(crate) bytes: usize,
     /// Where more than that waits.
@@ -29,11 +29,16 @@ impl WriterResources {
     const LEAST: usize = 1 << 20;
     const MOST: usize = 256 << 20;
 
-    /// With so many threads, within so many bytes: a little is always there, and more than enough helps nobody. What
+    /// With these threads, within so many bytes: a little is always there, and more than enough helps nobody. What
     /// has no room in memory waits in this folder, or in the system's for temporary files.
-    pub fn new(threads: usize, bytes: usize, temporary: Option<PathBuf>) -> WriterResources {
+    pub fn new(threads: Threads, bytes: usize, temporary: Option<PathBuf>) -> WriterResources {
         let bytes = bytes.clamp(WriterResources::LEAST, WriterResources::MOST);
-        WriterResources { helpers: Helpers::beside(threads), bytes, temporary }
+        WriterResources { threads, bytes, temporary }
+    }
+
+    /// The threads of the run.
+    pub fn threads(&self) -> &Threads {
+        &self.threads
     }
 
     /// Those of one of so many writers.

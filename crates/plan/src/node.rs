@@ -54,10 +54,14 @@ impl Node {
         let Node { mut op, input, step } = self;
         let input = input.map(|input| Box::new(deep::guarded(|| input.rewritten(rule))));
         for other in op.operator_mut().others_mut() {
-            let taken = std::mem::replace(other, Node::nothing());
-            *other = deep::guarded(|| taken.rewritten(rule));
+            other.change(|other| deep::guarded(|| other.rewritten(rule)));
         }
         rule(Node { op, input, step })
+    }
+
+    /// Makes it what `f` makes of it.
+    pub(crate) fn change(&mut self, f: impl FnOnce(Node) -> Node) {
+        *self = f(std::mem::replace(self, Node::nothing()));
     }
 
     /// The operator and those below it, topmost first.

@@ -7,7 +7,7 @@ use churn_expr::Bound;
 use churn_expr::bind::AggregateCall;
 
 use crate::Node;
-use crate::operators::{Compute, Condition};
+use crate::operators::{Condition, Filter};
 use crate::rules::prune;
 
 /// A logical operator. Rules and walks ask it; none of them goes through all operators itself.
@@ -87,6 +87,9 @@ pub trait Operator {
         FilterBelow::Stays
     }
 
+    /// Notes that a filter of a step, which stood above it, is now tested in all its inputs ([`FilterBelow::Splits`]).
+    fn filter_moved(&mut self, _filter: &Filter, _step: StepId) {}
+
     /// How it runs, in a few words a line.
     fn explain(&self) -> Vec<String>;
 }
@@ -99,6 +102,8 @@ pub enum FilterBelow {
     Moves,
     /// Above it, and in this form below it, too.
     Copies(Bound),
+    /// In its inputs in place of above: in the first in the first of these forms, in its other tables in the others.
+    Splits(Vec<Bound>),
 }
 
 /// A walk that leaves out columns.
@@ -118,8 +123,7 @@ impl Pruning {
 
     /// Leaves out the columns of another table that are not among these.
     pub fn other(&mut self, other: &mut Node, needed: Vec<ColumnId>) {
-        let none = Node { op: Compute::default().into(), input: None, step: other.step };
-        *other = deep::guarded(|| prune::prune(std::mem::replace(other, none), needed, self));
+        other.change(|node| deep::guarded(|| prune::prune(node, needed, self)));
     }
 }
 

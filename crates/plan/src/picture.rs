@@ -57,10 +57,12 @@ fn notes_of(step: usize, plan: &Plan, nodes: &[&Node]) -> Vec<String> {
     let own: Vec<&&Node> = nodes.iter().filter(|n| n.step == step).collect();
     let mut conditions = nodes.iter().flat_map(|node| node.op.operator().conditions());
     let moved = conditions.any(|condition| condition.step == step && !condition.early);
-    if moved {
-        return vec!["tested while reading".into()];
-    }
     let mut notes: Vec<String> = own.iter().rev().flat_map(|node| node.op.operator().explain()).collect();
+    // A filter may be tested in several tables.
+    notes.dedup();
+    if moved {
+        notes.insert(0, "tested while reading".into());
+    }
     let is_read = plan.steps.get(step).is_some_and(|s| s.reads.is_some());
     if notes.is_empty() && is_read {
         notes.push("part of this chain".into());

@@ -13,7 +13,7 @@ impl Build for Distinct {
         let keys = places(&pipeline.layout, &self.by)?;
         let seen = serial::SeenKeys::new(keys, place.kinds(&self.by), place.context)?;
         let (step, passed) = (place.step(), Vec::new());
-        pipeline.serial.push(Box::new(serial::FirstPer { count: 1, seen, passed, distinct: true, step }));
+        pipeline.push_serial(Box::new(serial::FirstPer { count: 1, seen, passed, distinct: true, step }));
         Ok(pipeline)
     }
 }

@@ -18,7 +18,7 @@ impl Build for First {
             let seen = serial::SeenKeys::new(keys, place.kinds(&self.per), place.context)?;
             Box::new(serial::FirstPer { count, seen, passed: Vec::new(), distinct: false, step })
         };
-        pipeline.serial.push(op);
+        pipeline.push_serial(op);
         Ok(pipeline)
     }
 }

@@ -47,6 +47,6 @@ pub(super) fn grouped(
         are_many: false.into(),
         expected: 0.into(),
     };
-    let sink = group::sink(grouping, &context.budget, context.spill.clone(), context.threads())?;
+    let sink = group::sink(grouping, &context.budget, context.spill.clone(), context.threads().clone())?;
     Ok(pipeline_of(pipeline::run(pipeline, sink, context)?, layout))
 }

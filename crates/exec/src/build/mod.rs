@@ -25,8 +25,10 @@ mod write;
 
 use std::sync::{Arc, PoisonError};
 
+use churn_core::current_step;
 use churn_core::parallel::guarded;
 use churn_core::{ColumnId, Counters, Error, ErrorKind, Field, Ledger, Result, StepId, Type, deep};
+use churn_io::binary::WriterResources;
 use churn_plan::operators::Op;
 use churn_plan::{Found, Node, Plan, Wanted};
 
@@ -48,7 +50,7 @@ use crate::stream;
 pub fn run<W, C>(
     plan: &Plan,
     options: &RunOptions,
-    sink: impl FnOnce() -> Result<Sink<W, C>>,
+    sink: impl FnOnce(&WriterResources) -> Result<Sink<W, C>>,
 ) -> Result<(C::Output, Ledger)>
 where
     W: Worker,
@@ -81,7 +83,7 @@ fn find_within(plan: &Plan, options: &RunOptions, wanted: &Wanted) -> Result<Fou
 fn run_counted<W, C>(
     plan: &Plan,
     options: &RunOptions,
-    sink: impl FnOnce() -> Result<Sink<W, C>>,
+    sink: impl FnOnce(&WriterResources) -> Result<Sink<W, C>>,
 ) -> Result<(C::Output, Counters)>
 where
     W: Worker,
@@ -89,7 +91,7 @@ where
 {
     let context = Context::new(options.clone(), plan);
     let pipeline = deep::with_room_for(plan.length(), || whole(plan, &context))?;
-    let output = pipeline::run(pipeline, sink()?, &context)?;
+    let output = pipeline::run(pipeline, sink(&context.resources)?, &context)?;
     Ok((output, ended(context)?))
 }
 
@@ -204,7 +206,9 @@ impl Place<'_> {
 
 /// The pipeline that gives a node's rows; what blocks below it has run when this returns.
 fn build(node: &Node, context: &Context) -> Result<Pipeline> {
-    let pipeline = deep::guarded(|| of(&node.op).build(&Place { node, context }))?;
+    let step = Some(Arc::from(context.step_text(node.step)));
+    let build = || of(&node.op).build(&Place { node, context });
+    let pipeline = current_step::within(&step, || deep::guarded(build))?;
     // Of long chains not, as each node's columns are found by a walk over all below it.
     debug_assert!(
         context.steps() > CHECKED_STEPS || pipeline.layout == node.columns(),

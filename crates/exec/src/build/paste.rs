@@ -18,7 +18,7 @@ impl Build for Paste {
         pipeline.layout.extend(ids(&self.added));
         // Only all rows show that there are as many.
         pipeline.acts = true;
-        pipeline.serial.push(Box::new(paste::Paste::new(other, place.text())));
+        pipeline.push_serial(Box::new(paste::Paste::new(other, place.text())));
         Ok(pipeline)
     }
 }

@@ -13,7 +13,7 @@ impl Build for RequireUnique {
         let keys = places(&pipeline.layout, &ids(&self.by))?;
         let kinds = self.by.iter().map(|f| f.kind.clone()).collect();
         pipeline.acts = true;
-        pipeline.serial.push(Box::new(serial::RequireUnique {
+        pipeline.push_serial(Box::new(serial::RequireUnique {
             seen: serial::SeenKeys::new(keys, kinds, place.context)?,
             names: self.by.iter().map(|f| f.name.clone()).collect(),
             shown: named_places(&pipeline.layout, &self.shown)?,

@@ -14,7 +14,7 @@ impl Build for Sample {
         match self.size {
             SampleSize::Percent(percent) => {
                 let op = serial::SamplePercent { percent, seed: self.seed, row: 0, step };
-                pipeline.serial.push(Box::new(op));
+                pipeline.push_serial(Box::new(op));
                 Ok(pipeline)
             }
             SampleSize::Rows(count) => {

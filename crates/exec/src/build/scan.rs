@@ -49,7 +49,7 @@ impl Build for Scan {
         let mut pipeline = Pipeline { acts, ..Pipeline::of(leg, layout) };
         if let Some(rows) = first_rows {
             // A trial on the first rows of a source: conditions see those rows only.
-            pipeline.serial.push(Box::new(serial::First {
+            pipeline.push_serial(Box::new(serial::First {
                 skip: 0,
                 left: rows,
                 stops: true,

@@ -35,7 +35,7 @@ impl Build for Window {
             order: self.order.iter().map(key).collect::<Result<_>>()?,
             calls: self.calls.iter().map(call).collect::<Result<_>>()?,
             text: place.text(),
-            threads: context.threads(),
+            threads: context.threads().clone(),
         };
         let bytes_a_row = window.bytes_a_row();
         let sink = PartitionedSink::sink(by, kinds, (Arc::new(window), bytes_a_row), context);

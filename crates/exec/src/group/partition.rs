@@ -4,6 +4,7 @@ use std::sync::Arc;
 
 use arrow_array::ArrayRef;
 use arrow_array::cast::AsArray;
+use churn_core::parallel::Threads;
 use churn_core::{Batch, Error, ErrorKind, Result};
 use churn_expr::aggregates::Accumulator;
 use churn_kernels::known::known;
@@ -129,7 +130,7 @@ impl Partition {
         &mut self,
         spill: &Spill,
         reservation: &mut Reservation,
-        threads: usize,
+        threads: &Threads,
     ) -> Result<()> {
         let budget = reservation.budget().clone();
         let bytes = self.memory();

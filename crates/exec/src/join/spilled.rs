@@ -9,8 +9,9 @@ use std::sync::Arc;
 
 use arrow_array::cast::AsArray;
 use arrow_array::{Array, ArrayRef, BooleanArray, UInt32Array};
+use churn_core::parallel::Threads;
 use churn_core::widen::widen;
-use churn_core::{Batch, Error, Event, JoinKind, Result, Type, parallel, taken};
+use churn_core::{Batch, Error, Event, JoinKind, Result, Type, taken};
 
 use super::build_side::BuildSide;
 use super::external_asof;
@@ -127,13 +128,16 @@ pub(super) fn join(
     left_kinds: &[Type],
     context: &Context,
 ) -> Result<Joined> {
+    // Pairs are joined side by side, each on one thread.
+    let one = context.threads().one();
     let pair = |(left, other): (Run, Run)| {
         churn_core::cancel::check()?;
-        let pair = Pair { how, left, left_kinds, budget: &context.budget, spill: &context.spill };
+        let pair =
+            Pair { how, left, left_kinds, budget: &context.budget, spill: &context.spill, threads: &one };
         pair.join(&other)
     };
     let pairs: Vec<(Run, Run)> = left.into_iter().zip(other).collect();
-    let done = parallel::each(context.threads(), pairs.into_iter(), pair)?;
+    let done = context.threads().each(pairs.into_iter(), pair)?;
     let mut joined =
         Joined { matched: Vec::new(), alone: Vec::new(), rows: 0, none: 0, several: 0, other_none: 0 };
     let mut unexpected: Option<(u64, Error)> = None;
@@ -163,6 +167,7 @@ struct Pair<'a> {
     left_kinds: &'a [Type],
     budget: &'a Budget,
     spill: &'a Spill,
+    threads: &'a Threads,
 }
 
 impl Pair<'_> {
@@ -213,7 +218,7 @@ impl Pair<'_> {
     }
 
     fn disk(&self) -> Disk<'_> {
-        Disk { spill: self.spill, budget: self.budget, threads: 1 }
+        Disk { spill: self.spill, budget: self.budget, threads: self.threads }
     }
 
     /// As many rows of the other table as fit; a few in any case.

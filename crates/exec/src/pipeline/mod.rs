@@ -15,6 +15,7 @@ mod worker;
 
 use std::sync::Arc;
 
+use churn_core::current_step::{self, StepText};
 use churn_core::parallel::guarded;
 use churn_core::{Batch, ColumnId, Error, ErrorKind, Result, StepId, cancel};
 use churn_io::source::{Morsel, Scan};
@@ -24,7 +25,7 @@ use super::materialized::materialize_to_error;
 use super::morsel_output::{MorselOutput, SideOutput};
 use super::serial::SerialOp;
 use super::sink::{Commit, Sink, Worker};
-use super::stream::{ScanTest, StreamOp};
+use super::stream::{ScanTest, StreamOp, Take};
 
 /// A source and the operators that its rows go through first.
 pub(crate) struct Leg {
@@ -38,6 +39,8 @@ pub(crate) struct Leg {
     pub(crate) stream: Vec<Arc<dyn StreamOp>>,
     /// Whether it starts only when all rows before it were handed over.
     pub(crate) waits: bool,
+    /// The step that its source is read for.
+    pub(crate) step: StepText,
 }
 
 impl Leg {
@@ -51,16 +54,22 @@ impl Leg {
             rejects: None,
             stream: Vec::new(),
             waits: false,
+            step: current_step::get(),
         }
+    }
+
+    /// The next morsel of its source.
+    fn next(&self) -> Result<Option<Box<dyn Morsel>>> {
+        current_step::within(&self.step, || self.scan.next())
     }
 
     /// The next rows of a morsel.
     fn read(&self, morsel: &mut dyn Morsel, work: &mut MorselOutput) -> Result<Option<Batch>> {
         cancel::check()?;
-        let decoded = match &self.test {
+        let decoded = current_step::within(&self.step, || match &self.test {
             None => morsel.next(None),
             Some(test) => test.with(work, |test| morsel.next(Some(test))),
-        };
+        });
         let Some(decoded) = decoded? else { return Ok(None) };
         work.source_rows += decoded.rows + decoded.skipped;
         if let Some(test) = self.test.as_ref().and_then(|t| t.tests.first()) {
@@ -102,14 +111,19 @@ impl Pipeline {
         Pipeline { legs: vec![leg], serial: Vec::new(), ends: Vec::new(), acts: false, layout }
     }
 
-    /// Adds an operator: to the workers' part, or behind the first serial one.
+    /// Adds an operator of the current step: to the workers' part, or behind the first serial one.
     pub(crate) fn push(&mut self, op: Box<dyn StreamOp>) {
         if self.serial.is_empty() {
-            let op: Arc<dyn StreamOp> = Arc::from(op);
+            let op: Arc<dyn StreamOp> = Arc::new(InStep::of(op));
             self.legs.iter_mut().for_each(|leg| leg.stream.push(op.clone()));
         } else {
-            self.serial.push(Box::new(super::serial::Streamed(op)));
+            self.push_serial(Box::new(super::serial::Streamed(op)));
         }
+    }
+
+    /// Adds an operator of the current step that sees all rows in order.
+    pub(crate) fn push_serial(&mut self, op: Box<dyn SerialOp>) {
+        self.serial.push(Box::new(InStep::of(op)));
     }
 
     /// The same rows from a pipeline without serial operators: if it has some, it runs, and its rows are held.
@@ -125,7 +139,48 @@ impl Pipeline {
     }
 }
 
-/// Runs a pipeline into a sink; gives the sink's output.
+/// An operator whose work is that of a step: what is told of it if it panics.
+struct InStep<O> {
+    step: StepText,
+    op: O,
+}
+
+impl<O> InStep<O> {
+    /// An operator of the step that is being built.
+    fn of(op: O) -> InStep<O> {
+        InStep { step: current_step::get(), op }
+    }
+}
+
+impl StreamOp for InStep<Box<dyn StreamOp>> {
+    fn apply(&self, batch: Batch, work: &mut MorselOutput) -> Result<Batch> {
+        current_step::within(&self.step, || self.op.apply(batch, work))
+    }
+
+    fn multiplies(&self) -> bool {
+        self.op.multiplies()
+    }
+
+    fn each(&self, batch: Batch, work: &mut MorselOutput, take: &mut Take<'_>) -> Result<()> {
+        current_step::within(&self.step, || self.op.each(batch, work, take))
+    }
+}
+
+impl SerialOp for InStep<Box<dyn SerialOp>> {
+    fn apply(&mut self, batch: Batch, work: &mut MorselOutput) -> Result<Batch> {
+        current_step::within(&self.step, || self.op.apply(batch, work))
+    }
+
+    fn is_full(&self) -> bool {
+        self.op.is_full()
+    }
+
+    fn finish(&mut self, work: &mut MorselOutput) -> Result<Option<Box<dyn Scan>>> {
+        current_step::within(&self.step, || self.op.finish(work))
+    }
+}
+
+/// Runs a pipeline into a sink; gives the sink's output. The sink's work is that of the current step.
 ///
 /// # Errors
 /// The first error in the order of rows, whichever worker met it.

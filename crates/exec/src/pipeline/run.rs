@@ -5,9 +5,8 @@ use std::sync::atomic::AtomicBool;
 use std::sync::{Condvar, Mutex, MutexGuard, PoisonError};
 use std::time::Instant;
 
-use churn_core::cancel::{self, Cancel};
 use churn_core::parallel::guarded;
-use churn_core::{Error, Result};
+use churn_core::{Error, Result, cancel};
 use churn_io::target::Placed;
 
 use super::worker::Done;
@@ -96,7 +95,7 @@ pub(super) fn run_rows(
     if gathers {
         legs.iter_mut().for_each(|leg| leg.scan.gather());
     }
-    let threads = context.threads();
+    let threads = context.threads().count() as u64;
     let run = Run {
         legs: &legs,
         has_serial: !serial.is_empty(),
@@ -131,18 +130,9 @@ pub(super) fn run_rows(
         // Morsels that may be in work at once. Sinks that aggregate hold one result a morsel, which may be large: one more
         // than there are threads. Others hold batches that wait for the ordered side: some more, so that workers go on
         // while it is busy.
-        ahead: if gathers { threads as u64 + 1 } else { threads as u64 * 8 + 1 },
+        ahead: if gathers { threads + 1 } else { threads * 8 + 1 },
     };
-    if threads == 1 {
-        run.worker();
-    } else {
-        let cancel = Cancel::of_this_thread();
-        std::thread::scope(|scope| {
-            for _ in 0..threads {
-                scope.spawn(|| cancel.within(|| run.worker()));
-            }
-        });
-    }
+    context.threads().together(|| run.worker());
     let Run { queue, ordered, .. } = run;
     let queue = queue.into_inner().unwrap_or_else(PoisonError::into_inner);
     let OrderedSide { serial, commit, mut work, .. } =

@@ -231,10 +231,15 @@ fn run_into<const GATHERS: bool>(
         Rows { gathers: GATHERS, rows: Vec::new(), most: usize::MAX, seen: seen.clone(), fails: None };
     sink(&mut rows);
     let context = context(threads, &seen, batch_rows);
-    let mut pipeline = Pipeline::of(Leg::of(Box::new(scan)), vec![0]);
-    steps.into_iter().for_each(|step| pipeline.push(Box::new(step)));
+    let at = |text: &str| Some(Arc::from(text));
+    let leg = current_step::within(&at("read"), || Leg::of(Box::new(scan)));
+    let mut pipeline = Pipeline::of(leg, vec![0]);
+    for (number, step) in steps.into_iter().enumerate() {
+        current_step::within(&at(&format!("step {number}")), || pipeline.push(Box::new(step)));
+    }
     let sink = Sink { worker: Arc::new(RowsWorker::<GATHERS>), commit: rows };
-    let made = context.options.cancelled().within(|| run(pipeline, sink, &context));
+    let run = || current_step::within(&at("sink"), || run(pipeline, sink, &context));
+    let made = guarded(|| context.options.cancelled().within(run));
     (made, seen)
 }
 
@@ -295,23 +300,24 @@ fn the_first_error_in_order_is_told(#[values(1, 2, 7)] threads: usize) {
 }
 
 #[rstest]
-fn a_panic_becomes_an_error(#[values(1, 2, 7)] threads: usize) {
-    let told = |made: Result<Vec<i64>>| {
+fn a_panic_becomes_an_error_that_names_the_step(#[values(1, 2, 7)] threads: usize) {
+    let told = |made: Result<Vec<i64>>, what: &str, step: &str| {
         let error = made.unwrap_err();
-        assert_eq!(error.kind(), ErrorKind::Internal);
-        error.to_string()
+        assert_eq!((error.kind(), error.step()), (ErrorKind::Internal, Some(step)));
+        assert!(error.to_string().contains(what), "{error}");
     };
     let (in_morsel, _) = run_simply(Numbers::of(9).with(4, Fault::Panic), threads);
-    assert!(told(in_morsel).contains("morsel 4 panics"));
-    let (in_step, _) = run_into::<true>(Numbers::of(9), vec![Step::Panics(13)], |_| {}, (threads, None));
-    assert!(told(in_step).contains("a step panics"));
+    told(in_morsel, "morsel 4 panics", "read");
+    let panics = || vec![Step::Repeated(2), Step::Panics(13), Step::Repeated(1)];
+    let (in_step, _) = run_into::<true>(Numbers::of(9), panics(), |_| {}, (threads, None));
+    told(in_step, "a step panics", "step 1");
     let fails = |rows: &mut Rows| rows.fails = Some(Fault::Panic);
     let (in_sink, seen) = run_into::<false>(Numbers::of(9), Vec::new(), fails, (threads, None));
-    assert!(told(in_sink).contains("the sink panics"));
+    told(in_sink, "the sink panics", "sink");
     assert!(!seen.finished.load(Ordering::Relaxed));
     let fails = |rows: &mut Rows| rows.fails = Some(Fault::Cancel);
     let (at_the_end, _) = run_into::<true>(Numbers::of(9), Vec::new(), fails, (threads, None));
-    assert!(told(at_the_end).contains("the end panics"));
+    told(at_the_end, "the end panics", "sink");
 }
 
 #[rstest]

@@ -55,7 +55,7 @@ impl Run<'_> {
     /// The next morsel, and the leg that it is of.
     pub(super) fn next(&self, at: &mut usize) -> Result<Option<Taken>> {
         while let Some(leg) = self.legs.get(*at) {
-            match guarded(|| leg.scan.next()) {
+            match guarded(|| leg.next()) {
                 Ok(Some(morsel)) => return Ok(Some((*at, morsel))),
                 Ok(None) => *at += 1,
                 Err(error) => return Err(self.named(*at, error)),

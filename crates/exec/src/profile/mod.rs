@@ -15,7 +15,8 @@ mod values;
 use std::sync::Arc;
 
 use arrow_array::Float64Array;
-use churn_core::{Batch, Result, Scalar, Type, parallel};
+use churn_core::parallel::Threads;
+use churn_core::{Batch, Result, Scalar, Type};
 use churn_kernels::moments::Moments;
 
 pub use column::{Fact, Summary};
@@ -46,8 +47,8 @@ pub struct Found {
     pub correlations: Vec<Option<f64>>,
 }
 
-/// A sink that finds what is asked, on so many threads.
-pub fn sink(asked: Asked, threads: usize) -> Result<Sink<ProfileWorkers, ProfileSink>> {
+/// A sink that finds what is asked, on these threads.
+pub fn sink(asked: Asked, threads: Threads) -> Result<Sink<ProfileWorkers, ProfileSink>> {
     let asked = Arc::new(asked);
     let (all, pairs) = (Summaries::new(&asked)?, asked.pairs.states());
     let whole = ProfileSink { asked: asked.clone(), all, pairs, threads };
@@ -82,23 +83,24 @@ impl Summaries {
         facts.try_for_each(|(growing, fact)| growing.update(fact, batch, &zeros))
     }
 
-    /// Adds rows on so many threads: each column sees them in order.
-    fn update_side_by_side(&mut self, asked: &Asked, rows: &[Batch], threads: usize) -> Result<()> {
+    /// Adds rows on these threads: each column sees them in order.
+    fn update_side_by_side(&mut self, asked: &Asked, rows: &[Batch], threads: &Threads) -> Result<()> {
         if rows.is_empty() {
             return Ok(());
         }
-        parallel::each(threads, self.columns.iter_mut().enumerate(), |(place, summary)| {
+        threads.each(self.columns.iter_mut().enumerate(), |(place, summary)| {
             rows.iter()
                 .filter_map(|batch| batch.columns.get(place))
                 .try_for_each(|array| summary.update(array))
         })?;
         let zeros = vec![0; rows.iter().map(|batch| batch.rows).max().unwrap_or(0)];
-        parallel::each(threads, self.facts.iter_mut().zip(&asked.facts), |(growing, fact)| {
-            let update =
-                |batch: &Batch| growing.update(fact, batch, zeros.get(..batch.rows).unwrap_or_default());
-            rows.iter().try_for_each(update)
-        })
-        .map(drop)
+        threads
+            .each(self.facts.iter_mut().zip(&asked.facts), |(growing, fact)| {
+                let update =
+                    |batch: &Batch| growing.update(fact, batch, zeros.get(..batch.rows).unwrap_or_default());
+                rows.iter().try_for_each(update)
+            })
+            .map(drop)
     }
 
     fn merge(&mut self, later: Summaries) -> Result<()> {
@@ -192,7 +194,7 @@ pub struct ProfileSink {
     asked: Arc<Asked>,
     all: Summaries,
     pairs: Vec<Moments>,
-    threads: usize,
+    threads: Threads,
 }
 
 impl Commit for ProfileSink {
@@ -204,8 +206,8 @@ impl Commit for ProfileSink {
             Told::Rows(rows) => (rows, None),
             Told::Morsel(rows, summaries) => (rows, summaries),
         };
-        self.all.update_side_by_side(&self.asked, &rows.batches, self.threads)?;
-        self.asked.pairs.update(&mut self.pairs, &rows.pairs, self.threads)?;
+        self.all.update_side_by_side(&self.asked, &rows.batches, &self.threads)?;
+        self.asked.pairs.update(&mut self.pairs, &rows.pairs, &self.threads)?;
         summaries.map_or(Ok(()), |later| self.all.merge(later))?;
         Ok(true)
     }

@@ -7,7 +7,8 @@
 use arrow_array::cast::AsArray;
 use arrow_array::types::Float64Type;
 use arrow_array::{Array, Float64Array};
-use churn_core::{Batch, Error, ErrorKind, Events, Result, Type, parallel};
+use churn_core::parallel::Threads;
+use churn_core::{Batch, Error, ErrorKind, Events, Result, Type};
 use churn_expr::{Bound, Node, cast};
 use churn_kernels::moments::Moments;
 
@@ -63,26 +64,27 @@ impl Pairs {
         vec![Moments::default(); self.places.len()]
     }
 
-    /// Adds rows of the columns, on so many threads: each pair sees the rows in order.
+    /// Adds rows of the columns, on these threads: each pair sees the rows in order.
     pub(super) fn update(
         &self,
         states: &mut [Moments],
         rows: &[Vec<Float64Array>],
-        threads: usize,
+        threads: &Threads,
     ) -> Result<()> {
         let parts = states.chunks_mut(TOGETHER).zip(self.places.chunks(TOGETHER));
         let parts: Vec<_> = parts.collect();
-        parallel::each(threads, parts.into_iter(), |(states, places)| {
-            for columns in rows {
-                for (state, (a, b)) in states.iter_mut().zip(places) {
-                    if let Some((a, b)) = columns.get(*a).zip(columns.get(*b)) {
-                        add(state, a, b);
+        threads
+            .each(parts.into_iter(), |(states, places)| {
+                for columns in rows {
+                    for (state, (a, b)) in states.iter_mut().zip(places) {
+                        if let Some((a, b)) = columns.get(*a).zip(columns.get(*b)) {
+                            add(state, a, b);
+                        }
                     }
                 }
-            }
-            Ok(())
-        })
-        .map(drop)
+                Ok(())
+            })
+            .map(drop)
     }
 }
 

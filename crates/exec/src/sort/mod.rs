@@ -19,6 +19,7 @@ mod table;
 use std::sync::Arc;
 
 use churn_core::Result;
+use churn_core::parallel::Threads;
 use churn_kernels::memory;
 
 pub(super) use changes::Changes;
@@ -45,7 +46,7 @@ pub(crate) struct SortSink {
     keep: Option<usize>,
     reservation: Reservation,
     spill: Spill,
-    threads: usize,
+    threads: Threads,
     parts: Vec<Keyed>,
     runs: Vec<Run>,
 }
@@ -57,7 +58,7 @@ pub(crate) fn sink(
     written: Option<Written>,
     context: &Context,
 ) -> Result<Sink<SortWorkers, SortSink>> {
-    let commit = SortSink::new(keep, context.budget.reservation(), &context.spill, context.threads());
+    let commit = SortSink::new(keep, context.budget.reservation(), &context.spill, context.threads().clone());
     let workers = SortWorkers::new(order, written, &context.budget)?;
     Ok(Sink { worker: Arc::new(workers), commit })
 }
@@ -66,14 +67,14 @@ pub(crate) fn sink(
 const WIDE: usize = 512;
 
 impl SortSink {
-    fn new(keep: Option<usize>, reservation: Reservation, spill: &Spill, threads: usize) -> SortSink {
+    fn new(keep: Option<usize>, reservation: Reservation, spill: &Spill, threads: Threads) -> SortSink {
         SortSink { keep, reservation, spill: spill.clone(), threads, parts: Vec::new(), runs: Vec::new() }
     }
 
     /// Puts what is held on disk, in order.
     fn spill_held(&mut self) -> Result<()> {
         let table = SortTable::new(std::mem::take(&mut self.parts));
-        self.runs.extend(Ranges::new(table, self.threads)?.spilled(&self.spill, self.threads)?);
+        self.runs.extend(Ranges::new(table, &self.threads)?.spilled(&self.spill, &self.threads)?);
         self.reservation.hold(0)
     }
 }
@@ -99,16 +100,16 @@ impl Commit for SortSink {
 
     fn finish(mut self, _: &mut MorselOutput) -> Result<Materialized> {
         if self.runs.is_empty() {
-            let ranges = Ranges::new(SortTable::new(self.parts), self.threads)?;
+            let ranges = Ranges::new(SortTable::new(self.parts), &self.threads)?;
             return Ok(Materialized::Scan(Box::new(SortedScan::new(
                 ranges,
                 self.keep,
-                self.threads,
+                &self.threads,
                 self.reservation,
             )?)));
         }
         self.spill_held()?;
-        let disk = Disk { spill: &self.spill, budget: self.reservation.budget(), threads: self.threads };
+        let disk = Disk { spill: &self.spill, budget: self.reservation.budget(), threads: &self.threads };
         Ok(Materialized::Scan(Box::new(Merge::new(self.runs, self.keep, &disk)?)))
     }
 }

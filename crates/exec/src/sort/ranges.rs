@@ -2,7 +2,8 @@
 
 use std::sync::Arc;
 
-use churn_core::{Result, parallel};
+use churn_core::Result;
+use churn_core::parallel::Threads;
 use churn_kernels::known::known;
 
 use super::bounds::RangeBounds;
@@ -39,9 +40,9 @@ struct Pieces {
 
 impl Ranges {
     /// Cuts all parts at the same bounds.
-    pub(super) fn new(table: SortTable, threads: usize) -> Result<Ranges> {
+    pub(super) fn new(table: SortTable, threads: &Threads) -> Result<Ranges> {
         let bounds = bounds(&table);
-        let pieces = parallel::each(threads, 0..table.parts.len(), |part| Ok(cut(&table, part, &bounds)))?;
+        let pieces = threads.each(0..table.parts.len(), |part| Ok(cut(&table, part, &bounds)))?;
         let mut sizes = vec![0; bounds.ranges()];
         for Pieces { starts, .. } in &pieces {
             for (size, ends) in sizes.iter_mut().zip(starts.windows(2)) {
@@ -69,11 +70,11 @@ impl Ranges {
     }
 
     /// Writes all rows in order to files, one for each thread.
-    pub(super) fn spilled(self, spill: &Spill, threads: usize) -> Result<Vec<Run>> {
+    pub(super) fn spilled(self, spill: &Spill, threads: &Threads) -> Result<Vec<Run>> {
         let most = self.table.rows_to_disk();
         let ranges: Vec<usize> = (0..self.sizes.len()).collect();
-        let share = ranges.len().div_ceil(threads.max(1)).max(1);
-        parallel::each(threads, ranges.chunks(share), |ranges| {
+        let share = ranges.len().div_ceil(threads.count()).max(1);
+        threads.each(ranges.chunks(share), |ranges| {
             let mut writer = spill.writer()?;
             let mut waiting: Vec<u128> = Vec::new();
             for range in ranges {

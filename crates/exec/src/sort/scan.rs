@@ -2,7 +2,8 @@
 
 use std::sync::{Arc, Mutex, PoisonError};
 
-use churn_core::{Result, parallel};
+use churn_core::Result;
+use churn_core::parallel::Threads;
 use churn_io::source::{Decoded, Morsel, RowTest, Scan};
 
 use super::ranges::Ranges;
@@ -39,10 +40,10 @@ impl SortedScan {
     pub(super) fn new(
         ranges: Ranges,
         keep: Option<usize>,
-        threads: usize,
+        threads: &Threads,
         reservation: Reservation,
     ) -> Result<SortedScan> {
-        let large = parallel::each(threads, ranges.sizes.iter().enumerate(), |(range, rows)| {
+        let large = threads.each(ranges.sizes.iter().enumerate(), |(range, rows)| {
             Ok((*rows > LARGE).then(|| ranges.in_order(range)))
         })?;
         let next = NextRange { range: 0, from: 0, wanted: keep.unwrap_or(usize::MAX) };

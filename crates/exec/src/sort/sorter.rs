@@ -24,7 +24,7 @@ pub(crate) struct Sorter {
 impl Sorter {
     pub(crate) fn new(keys: Vec<OrderKey>, disk: &Disk) -> Result<Sorter> {
         let order = Order { keys, step: 0, text: String::new() };
-        let sort = SortSink::new(None, disk.budget.reservation(), disk.spill, disk.threads);
+        let sort = SortSink::new(None, disk.budget.reservation(), disk.spill, disk.threads.clone());
         Ok(Sorter {
             workers: SortWorkers::new(order, None, disk.budget)?,
             sort,

@@ -14,6 +14,7 @@ use arrow_ipc::CompressionType;
 use arrow_ipc::reader::StreamReader;
 use arrow_ipc::writer::{IpcWriteOptions, StreamWriter};
 use arrow_schema::{ArrowError, Field, Schema};
+use churn_core::parallel::Threads;
 use churn_core::widen::{alone, bytes_alone, without_dictionary};
 use churn_core::{Batch, Error, ErrorKind, Result, cancel};
 use churn_io::place;
@@ -33,7 +34,7 @@ pub(crate) struct Disk<'a> {
     pub(crate) spill: &'a Spill,
     pub(crate) budget: &'a Budget,
     /// Threads that may sort them.
-    pub(crate) threads: usize,
+    pub(crate) threads: &'a Threads,
 }
 
 /// Bytes of rows that stand in a file together, about: as much of each file is held of those that are merged.

@@ -11,6 +11,7 @@ use std::sync::Arc;
 
 use arrow_array::cast::AsArray;
 use arrow_array::{ArrayRef, BooleanArray, Int64Array, LargeBinaryArray, UInt32Array};
+use churn_core::parallel::Threads;
 use churn_core::{Batch, Result, Type};
 use churn_kernels::known::known;
 use churn_kernels::memory;
@@ -192,7 +193,7 @@ pub(crate) struct Partitions<'a> {
     /// What the process holds beside the rows.
     pub(crate) bytes_a_row: usize,
     pub(crate) spill: &'a Spill,
-    pub(crate) threads: usize,
+    pub(crate) threads: Threads,
 }
 
 /// How often rows are partitioned at most: after so many times those of one file have one key.
@@ -205,7 +206,7 @@ impl Partitions<'_> {
     /// Works on the rows of one file after the other; gives the results, each run in order.
     pub(crate) fn processed(&self, runs: Vec<Run>, reservation: &mut Reservation) -> Result<Vec<Run>> {
         let budget = reservation.budget().clone();
-        let disk = Disk { spill: self.spill, budget: &budget, threads: self.threads };
+        let disk = Disk { spill: self.spill, budget: &budget, threads: &self.threads };
         // Partitions that are many are merged on the way: they are all open.
         let (mut results, mut merged) = (Vec::new(), Vec::new());
         // Without keys all rows are in one file, however often they are partitioned.
@@ -291,7 +292,7 @@ pub(crate) struct PartitionedSink {
     /// What the process holds beside the rows.
     bytes_a_row: usize,
     spill: Spill,
-    threads: usize,
+    threads: Threads,
     reservation: Reservation,
     batches: Vec<Batch>,
     writer: Option<PartitionWriter>,
@@ -311,7 +312,7 @@ impl PartitionedSink {
             process,
             bytes_a_row,
             spill: context.spill.clone(),
-            threads: context.threads(),
+            threads: context.threads().clone(),
             reservation: context.budget.reservation(),
             batches: Vec::new(),
             writer: None,
@@ -369,10 +370,10 @@ impl Commit for PartitionedSink {
             process: self.process.as_ref(),
             bytes_a_row: self.bytes_a_row,
             spill: &self.spill,
-            threads: self.threads,
+            threads: self.threads.clone(),
         };
         let runs = files.processed(writer.finish()?, &mut self.reservation)?;
-        let disk = Disk { spill: &self.spill, budget: self.reservation.budget(), threads: self.threads };
+        let disk = Disk { spill: &self.spill, budget: self.reservation.budget(), threads: &self.threads };
         Ok(Materialized::Scan(Box::new(Merge::new(runs, None, &disk)?)))
     }
 }

@@ -13,7 +13,8 @@ mod tasks;
 use std::sync::atomic::{AtomicU32, Ordering};
 
 use arrow_array::{Array, ArrayRef, UInt32Array};
-use churn_core::{Batch, Error, ErrorKind, Result, Type, parallel, taken};
+use churn_core::parallel::Threads;
+use churn_core::{Batch, Error, ErrorKind, Result, Type, taken};
 use churn_expr::windows::{Frame, Task};
 
 use super::materialized::concat;
@@ -30,7 +31,7 @@ pub struct Window {
     pub(crate) order: Vec<Key>,
     pub(crate) calls: Vec<Call>,
     pub(crate) text: String,
-    pub(crate) threads: usize,
+    pub(crate) threads: Threads,
 }
 
 /// A call, its columns placed.
@@ -95,7 +96,7 @@ impl Window {
             true => Vec::new(),
             false => std::iter::repeat_with(AtomicU32::default).take(rows).collect(),
         };
-        let worked = parallel::each(self.threads, chunks(&starts, &mut places).into_iter(), |chunk| {
+        let worked = self.threads.each(chunks(&starts, &mut places).into_iter(), |chunk| {
             let PartitionChunk { from, places, ends } = chunk;
             let order = Ordered::new(&self.order, &columns, places)?;
             let sorted = order.sorted(&ends);
@@ -135,7 +136,7 @@ impl Window {
         let back: Vec<u32> = back.into_iter().map(AtomicU32::into_inner).collect();
         let back = UInt32Array::from(back);
         let calls = worked.first().map_or(0, Vec::len);
-        parallel::each(self.threads, 0..calls, |call| {
+        self.threads.each(0..calls, |call| {
             let parts: Vec<&dyn Array> =
                 worked.iter().filter_map(|results| results.get(call)).map(AsRef::as_ref).collect();
             taken(&arrow_select::concat::concat(&parts).map_err(churn_core::arrow_error)?, &back)
@@ -153,7 +154,7 @@ impl Window {
             }
         }
         let parts: &[Batch] = batches;
-        let whole = parallel::each(self.threads, used.into_iter().enumerate(), |(place, used)| {
+        let whole = self.threads.each(used.into_iter().enumerate(), |(place, used)| {
             let parts = parts.iter().filter(|_| used).filter_map(|batch| {
                 let column = churn_core::widen::widen(batch.columns.get(place)?);
                 Some(column.map(|column| Batch { columns: vec![column], rows: batch.rows }))

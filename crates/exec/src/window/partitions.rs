@@ -3,7 +3,7 @@
 use std::sync::atomic::{AtomicU32, Ordering};
 
 use arrow_array::ArrayRef;
-use churn_core::{Batch, Result, parallel};
+use churn_core::{Batch, Result};
 use churn_kernels::known::known;
 
 use super::Window;
@@ -31,7 +31,7 @@ impl Window {
         }
         starts.push(sum);
         let places: Vec<AtomicU32> = std::iter::repeat_with(AtomicU32::default).take(rows).collect();
-        parallel::each(self.threads, shares.into_iter(), |share| {
+        self.threads.each(shares.into_iter(), |share| {
             let mut next = share.counts;
             for (row, number) in (share.first..).zip(&share.numbers) {
                 let Some(at) = next.get_mut(*number as usize) else { continue };
@@ -45,8 +45,8 @@ impl Window {
 
     /// The partition of each row, numbered by first appearance, and how many rows of each a share has.
     fn numbered(&self, batches: &[Batch]) -> Result<Vec<Share>> {
-        let shares = batches.chunks(batches.len().div_ceil(self.threads.max(1)).max(1));
-        let made = parallel::each(self.threads, shares, |share| {
+        let shares = batches.chunks(batches.len().div_ceil(self.threads.count()).max(1));
+        let made = self.threads.each(shares, |share| {
             let mut table = KeyTable::new(self.kinds.clone());
             let mut numbers = Vec::with_capacity(share.iter().map(|batch| batch.rows).sum());
             for batch in share {
@@ -67,7 +67,7 @@ impl Window {
             shares.push((known, Share { first, numbers, counts: vec![0; all.len()] }));
             first += rows;
         }
-        parallel::each(self.threads, shares.into_iter(), |(numbers, mut share)| {
+        self.threads.each(shares.into_iter(), |(numbers, mut share)| {
             for number in &mut share.numbers {
                 *number = known(&numbers, *number as usize);
                 share.counts.get_mut(*number as usize).into_iter().for_each(|count| *count += 1);

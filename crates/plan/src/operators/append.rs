@@ -1,11 +1,12 @@
 //! Rows of other tables below.
 
 use churn_core::readable::plural;
-use churn_core::{ColumnId, Field};
+use churn_core::{ColumnId, Counters, Event, Field, StepId};
 use churn_expr::Bound;
 
 use crate::Node;
-use crate::operator::{Operator, Pruning, retain_marked};
+use crate::operator::{FilterBelow, Operator, Pruning, retain_marked};
+use crate::operators::Filter;
 
 /// Rows of other tables below those of the input.
 #[derive(Clone)]
@@ -16,6 +17,28 @@ pub struct Append {
     pub own: Vec<Bound>,
     /// The other tables, and what each column is there.
     pub others: Vec<(Node, Vec<Bound>)>,
+    /// Filters that stood above it and are tested in each of the tables now: their steps, and whether they are prefilters.
+    pub moved: Vec<(StepId, bool)>,
+}
+
+impl Append {
+    /// The rows that filters left out below it: they are rows of it in the account of a run.
+    pub fn left_out_below(&self, counters: &Counters) -> u64 {
+        let left_out = |(step, early): &(StepId, bool)| {
+            let of = |event| counters.get(*step).events.get(event);
+            of(Event::Skipped)
+                + if *early { of(Event::Prefiltered) } else { of(Event::NotTrue) + of(Event::Unknown) }
+        };
+        self.moved.iter().map(left_out).sum()
+    }
+
+    /// A condition on its columns as one on those of a table whose rows it takes as `columns`.
+    fn within(&self, condition: &Bound, columns: &[Bound]) -> Bound {
+        condition.replaced(&|id| {
+            let place = self.fields.iter().position(|field| field.id == id)?;
+            columns.get(place).cloned()
+        })
+    }
 }
 
 impl Operator for Append {
@@ -49,6 +72,21 @@ impl Operator for Append {
         needed.clear();
         self.own.iter().for_each(|by| by.columns(&mut needed));
         needed
+    }
+
+    /// A condition that cannot fail moves into each of the tables, where all that comes out of them can neither: then what a
+    /// table tells of its rows goes for it, and files are skipped by it.
+    fn filter_below(&self, condition: &Bound, _: &[ColumnId]) -> FilterBelow {
+        let mut columns = self.own.iter().chain(self.others.iter().flat_map(|(_, columns)| columns));
+        if !condition.is_infallible() || !columns.all(Bound::is_infallible) {
+            return FilterBelow::Stays;
+        }
+        let others = self.others.iter().map(|(_, columns)| self.within(condition, columns));
+        FilterBelow::Splits([self.within(condition, &self.own)].into_iter().chain(others).collect())
+    }
+
+    fn filter_moved(&mut self, filter: &Filter, step: StepId) {
+        self.moved.push((step, filter.early));
     }
 
     fn explain(&self) -> Vec<String> {

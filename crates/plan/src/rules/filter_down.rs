@@ -1,4 +1,5 @@
-//! A filter moves below steps that keep each row as it is, and below `window` and `per` if it is of their partitions.
+//! A filter moves below steps that keep each row as it is, below `window` and `per` if it is of their partitions, and below
+//! `append` into each of its tables.
 //!
 //! It moves below computed columns only where those can neither fail nor count an event, so that neither an
 //! error nor the ledger changes; a condition on a computed column stays above it. Above a group it stays, since the
@@ -35,7 +36,7 @@ fn push_within(node: Node, changed: &mut bool) -> Node {
         Node { op, input: Some(_), .. } => op.operator().filter_below(&condition, &used),
         _ => FilterBelow::Stays,
     };
-    let Node { op, input: Some(lower), step: of } = *input else {
+    let Node { mut op, input: Some(lower), step: of } = *input else {
         return input.over(Filter { condition, early }, step);
     };
     match below {
@@ -43,6 +44,19 @@ fn push_within(node: Node, changed: &mut bool) -> Node {
         FilterBelow::Moves => {
             *changed = true;
             push(lower.over(Filter { condition, early }, step), changed).over(op, of)
+        }
+        FilterBelow::Splits(conditions) => {
+            *changed = true;
+            let mut conditions = conditions.into_iter().map(|condition| Filter { condition, early });
+            let operator = op.operator_mut();
+            operator.filter_moved(&Filter { condition, early }, step);
+            let mut below = |node: Node| match conditions.next() {
+                Some(filter) => push(node.over(filter, step), changed),
+                None => node,
+            };
+            let lower = below(*lower);
+            operator.others_mut().into_iter().for_each(|other| other.change(&mut below));
+            lower.over(op, of)
         }
         FilterBelow::Copies(copy) => {
             *changed = true;

@@ -5,6 +5,7 @@ mod results;
 use std::sync::atomic::Ordering::Relaxed;
 use std::sync::{Arc, Mutex, PoisonError};
 
+use churn_core::parallel::Threads;
 use churn_core::{Batch, Result};
 use churn_kernels::known::known;
 
@@ -43,7 +44,7 @@ pub(crate) struct Groups {
     /// The files of the partitions, once the budget was used up.
     files: Option<Vec<Writer>>,
     spill: Spill,
-    threads: usize,
+    threads: Threads,
     /// Rows that stay.
     rows: BroadcastRows,
     /// Rows that stay, partitioned by their keys, once there was no room for their groups; and the place of the next.
@@ -57,7 +58,7 @@ pub(crate) fn sink(
     grouping: Grouping,
     budget: &Budget,
     spill: Spill,
-    threads: usize,
+    threads: Threads,
 ) -> Result<Sink<GroupWorkers, Groups>> {
     let grouping = Arc::new(grouping);
     let commit = Groups {
@@ -116,7 +117,7 @@ impl Groups {
     }
 
     fn disk(&self) -> Disk<'_> {
-        Disk { spill: &self.spill, budget: self.reservation.budget(), threads: self.threads }
+        Disk { spill: &self.spill, budget: self.reservation.budget(), threads: &self.threads }
     }
 
     fn groups(&mut self) -> usize {
@@ -183,7 +184,7 @@ impl Groups {
             }
             Ok(())
         };
-        churn_core::parallel::each(self.threads, self.partitions.iter().zip(columns), merge).map(drop)
+        self.threads.each(self.partitions.iter().zip(columns), merge).map(drop)
     }
 
     /// Merges tables whose rows stay: each row gets its group's number.
@@ -251,7 +252,7 @@ impl Groups {
             process: &process,
             bytes_a_row: 8,
             spill: &self.spill,
-            threads: self.threads,
+            threads: self.threads.clone(),
         };
         let runs = files.processed(writer.finish()?, &mut self.reservation)?;
         Ok(Materialized::Scan(Box::new(Merge::new(runs, None, &self.disk())?)))
@@ -261,7 +262,7 @@ impl Groups {
     fn spill_states(&mut self) -> Result<()> {
         let Some(partition) = self.partitions.first_mut() else { return Ok(()) };
         let partition = partition.get_mut().unwrap_or_else(PoisonError::into_inner);
-        partition.spill_states(&self.spill, &mut self.reservation, self.threads)?;
+        partition.spill_states(&self.spill, &mut self.reservation, &self.threads)?;
         self.reservation.hold_whole(self.rows.memory() + partition.memory())
     }
 
@@ -293,7 +294,7 @@ impl Groups {
             }
             Ok(())
         };
-        churn_core::parallel::each(self.threads, files.iter_mut().zip(columns), write).map(drop)
+        self.threads.each(files.iter_mut().zip(columns), write).map(drop)
     }
 }
 

@@ -27,7 +27,7 @@ impl Groups {
             let groups = if grouping.keys.is_empty() { 1 } else { partition.keys.len() };
             Ok((partition.results(groups, &grouping.text)?, partition.first, groups))
         };
-        let mut made = churn_core::parallel::each(self.threads, partitions.into_iter(), finish)?;
+        let mut made = self.threads.each(partitions.into_iter(), finish)?;
         if grouping.is_broadcast {
             let mut results = made.pop().map(|(columns, ..)| columns).unwrap_or_default();
             return self.rows.materialized(results.split_off(grouping.kinds.len().min(results.len())));
@@ -50,7 +50,7 @@ impl Groups {
                 _ => arrow_select::interleave::interleave(&parts, &places).map_err(churn_core::arrow_error),
             }
         };
-        let columns = churn_core::parallel::each(self.threads, 0..width, gather)?;
+        let columns = self.threads.each(0..width, gather)?;
         let batch = Batch { columns, rows: groups };
         tell(&batch, &grouping, work);
         Ok(Materialized::Batches(slices(batch)))
@@ -67,7 +67,7 @@ impl Groups {
             for batch in file.reader()?.into_iter().flatten() {
                 partition.load(&batch?, &grouping)?;
                 if !self.reservation.try_hold(partition.wanted()) {
-                    partition.spill_states(&self.spill, &mut self.reservation, self.threads)?;
+                    partition.spill_states(&self.spill, &mut self.reservation, &self.threads)?;
                     self.reservation.hold_whole(partition.memory())?;
                 }
             }

@@ -8,7 +8,7 @@ use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 
 use arrow_array::ArrayRef;
 use arrow_schema::FieldRef;
-use churn_core::parallel::{Help, Helpers, guarded};
+use churn_core::parallel::{Threads, guarded};
 use churn_core::{Batch, Result};
 
 use super::{ColumnEncoder, Done};
@@ -28,7 +28,7 @@ enum Task {
 /// The columns.
 pub(super) struct ColumnScheduler {
     shared: Arc<Scheduler>,
-    helpers: Helpers,
+    threads: Threads,
     ahead: usize,
 }
 
@@ -44,6 +44,8 @@ struct QueueState {
     queues: Vec<ColumnQueue>,
     /// Tasks that are not done.
     open: usize,
+    /// Threads that help.
+    helpers: usize,
     failed: Option<churn_core::Error>,
 }
 
@@ -65,11 +67,11 @@ impl ColumnScheduler {
         let shared = Scheduler {
             fields: fields.to_vec(),
             columns: fields.iter().map(|_| Mutex::new(None)).collect(),
-            state: Mutex::new(QueueState { queues, open: 0, failed: None }),
+            state: Mutex::new(QueueState { queues, open: 0, helpers: 0, failed: None }),
             moved: Condvar::new(),
         };
         let ahead = if resources.bytes < LITTLE { 1 } else { AHEAD };
-        ColumnScheduler { shared: Arc::new(shared), helpers: resources.helpers.clone(), ahead }
+        ColumnScheduler { shared: Arc::new(shared), threads: resources.threads.clone(), ahead }
     }
 
     /// Starts a row group.
@@ -118,13 +120,16 @@ impl ColumnScheduler {
     /// Adds a task for each column.
     fn add(&self, tasks: impl Iterator<Item = Task>) {
         let mut state = lock(&self.shared.state);
-        let QueueState { queues, open, .. } = &mut *state;
+        let QueueState { queues, open, helpers, .. } = &mut *state;
         for (queue, task) in queues.iter_mut().zip(tasks) {
             queue.tasks.push_back(task);
             *open += 1;
         }
-        drop(state);
-        self.helpers.call(&self.shared);
+        while *helpers + 1 < self.threads.count() {
+            *helpers += 1;
+            let shared = self.shared.clone();
+            self.threads.start(move || shared.help());
+        }
     }
 }
 
@@ -142,6 +147,18 @@ impl QueueState {
 }
 
 impl Scheduler {
+    /// Does tasks until none can be taken.
+    fn help(&self) {
+        loop {
+            while self.one() {}
+            let mut state = lock(&self.state);
+            if !state.has_free() {
+                state.helpers -= 1;
+                return;
+            }
+        }
+    }
+
     /// Does the next task of the column that is most behind; false if none can be taken.
     fn one(&self) -> bool {
         let (place, task) = {
@@ -187,11 +204,5 @@ impl Scheduler {
             Task::End => return slot.take().map(ColumnEncoder::finish).transpose(),
         }
         Ok(None)
-    }
-}
-
-impl Help for Scheduler {
-    fn help(&self) {
-        while self.one() {}
     }
 }

@@ -180,6 +180,8 @@ impl Read for PageReader {
 
 #[cfg(test)]
 mod tests {
+    use churn_core::parallel::Threads;
+
     use super::*;
     use proptest::prelude::*;
 
@@ -187,7 +189,7 @@ mod tests {
         /// Whatever waits in memory or in the file comes back, however much of it is dropped between.
         #[test]
         fn what_waits_comes_back(lengths in proptest::collection::vec(0usize..3_000, 1..40), room in 0usize..20_000) {
-            let resources = WriterResources::new(1, 0, None);
+            let resources = WriterResources::new(Threads::new(1), 0, None);
             let resources = resources.share(resources.bytes / room.max(1));
             let spool = Spool::new(&resources);
             let content = |i: usize, length: usize| Bytes::from(vec![i as u8; length]);
