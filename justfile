@@ -17,12 +17,16 @@ format:
     cargo fmt --all
 
 # What must hold before a change lands
-check: lint doc test sizes
+check: lint elsewhere doc test sizes
 
 # Formatting and lints, warnings denied
 lint:
     cargo fmt --all --check
     cargo clippy --workspace --all-targets -- -D warnings
+
+# The code for other systems than this one, as far as it can be checked here
+elsewhere:
+    bash .ci/elsewhere
 
 # The documentation, warnings denied
 doc:

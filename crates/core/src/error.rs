@@ -198,6 +198,28 @@ impl Error {
     }
 }
 
+/// What must be there, and is a fault of this crate if it is not.
+pub trait OrFault<T> {
+    /// The value, or an error of kind [`ErrorKind::Internal`] that says what is missing and where in the code that was seen.
+    ///
+    /// # Errors
+    /// It is not there.
+    #[track_caller]
+    fn or_fault(self, what: &str) -> Result<T>;
+}
+
+impl<T> OrFault<T> for Option<T> {
+    #[track_caller]
+    fn or_fault(self, what: &str) -> Result<T> {
+        let place = std::panic::Location::caller();
+        self.ok_or_else(|| {
+            Error::new(ErrorKind::Internal, format!("There is no {what}; this is a fault of churn."))
+                .why(format!("It was seen in {}, line {}.", place.file(), place.line()))
+                .next("Please report it, with the recipe.")
+        })
+    }
+}
+
 impl fmt::Display for Error {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let inner = &self.0;

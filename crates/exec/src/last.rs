@@ -6,7 +6,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use churn_core::{Batch, Result, StepId};
 use churn_io::memory::Ready;
-use churn_io::source::{Morsel, Scan};
+use churn_io::source::{Capability, Morsel, Scan};
 
 use super::budget::Reservation;
 use super::context::Context;
@@ -139,6 +139,10 @@ impl LastState {
 }
 
 impl Scan for Pieces {
+    fn enable(&mut self, _: Capability<'_>) -> bool {
+        false
+    }
+
     fn next(&self) -> Result<Option<Box<dyn Morsel>>> {
         let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
         while let Some(batch) = state.next()? {

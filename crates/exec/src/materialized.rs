@@ -6,7 +6,7 @@ use arrow_array::{Array, ArrayRef};
 use churn_core::widen::alike;
 use churn_core::{Batch, Error, Result};
 use churn_io::memory::{Batches, Ready};
-use churn_io::source::{Morsel, Scan};
+use churn_io::source::{Capability, Morsel, Scan};
 
 use super::budget::Reservation;
 use super::context::Context;
@@ -172,6 +172,10 @@ impl Commit for TableBuffer {
 struct SpilledRows(Mutex<Option<Reader>>);
 
 impl Scan for SpilledRows {
+    fn enable(&mut self, _: Capability<'_>) -> bool {
+        false
+    }
+
     fn next(&self) -> Result<Option<Box<dyn Morsel>>> {
         let mut reader = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         let batch = reader.as_mut().and_then(Iterator::next).transpose()?;

@@ -4,7 +4,9 @@ use std::fmt;
 use std::sync::Arc;
 
 use churn_core::{Batch, Field, Result};
-use churn_io::source::{About, Decoded, Morsel, Request, RowTest, Scan, Source, SourceColumn};
+use churn_io::source::{
+    About, Capability, Decoded, Guess, Morsel, Request, RowTest, Scan, Source, SourceColumn,
+};
 
 use super::materialized::MaterializedTable;
 
@@ -50,6 +52,10 @@ struct Picked {
 }
 
 impl Scan for Picked {
+    fn enable(&mut self, _: Capability<'_>) -> bool {
+        false
+    }
+
     fn next(&self) -> Result<Option<Box<dyn Morsel>>> {
         let morsel = self.scan.next()?;
         let columns = self.columns.clone();
@@ -67,6 +73,10 @@ struct PickedMorsel {
 }
 
 impl Morsel for PickedMorsel {
+    fn guess(&self) -> Option<Box<dyn Guess + '_>> {
+        None
+    }
+
     fn next(&mut self, test: Option<&mut dyn RowTest>) -> Result<Option<Decoded>> {
         let Some(Decoded { batch, .. }) = self.morsel.next(None)? else { return Ok(None) };
         let columns = self.columns.iter().filter_map(|i| batch.columns.get(*i).cloned()).collect();

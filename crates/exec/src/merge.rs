@@ -11,7 +11,7 @@ use std::sync::{Mutex, PoisonError};
 use arrow_array::cast::AsArray;
 use arrow_array::{Array, LargeBinaryArray};
 use churn_core::{Batch, Error, ErrorKind, Result};
-use churn_io::source::{Decoded, Morsel, RowTest, Scan};
+use churn_io::source::{Capability, Decoded, Guess, Morsel, RowTest, Scan};
 
 use super::spill::{Disk, Reader, Run};
 
@@ -154,6 +154,10 @@ impl MergeState {
 }
 
 impl Scan for Merge {
+    fn enable(&mut self, _: Capability<'_>) -> bool {
+        false
+    }
+
     fn next(&self) -> Result<Option<Box<dyn Morsel>>> {
         let mut state = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         Ok(state.next()?.map(|merged| Box::new(MergedMorsel(Some(merged))) as Box<dyn Morsel>))
@@ -189,6 +193,10 @@ impl Merged {
 struct MergedMorsel(Option<Merged>);
 
 impl Morsel for MergedMorsel {
+    fn guess(&self) -> Option<Box<dyn Guess + '_>> {
+        None
+    }
+
     fn next(&mut self, _: Option<&mut dyn RowTest>) -> Result<Option<Decoded>> {
         let Some(merged) = self.0.take() else { return Ok(None) };
         let batch = merged.gathered(1)?;

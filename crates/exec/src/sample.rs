@@ -5,13 +5,14 @@
 //! go to a file in their order, and those that are in at the end are picked while it is read. Sixteen bytes a row that is
 //! asked for are held in any case.
 
+use churn_kernels::known::known_part;
 use std::collections::BinaryHeap;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use arrow_array::UInt32Array;
 use churn_core::{Batch, Result, StepId};
 use churn_io::memory::Ready;
-use churn_io::source::{Morsel, Scan};
+use churn_io::source::{Capability, Morsel, Scan};
 
 use super::budget::Reservation;
 use super::context::Context;
@@ -122,7 +123,7 @@ fn write(file: &mut Writer, places: &[u64], mut batch: Batch) -> Result<()> {
 /// The rows, among some with these places, whose places are among others; both rise.
 fn chosen(own: &[u64], batch: &Batch, places: &[u64]) -> Result<(Vec<u64>, Batch)> {
     let from = own.first().map_or(0, |first| places.partition_point(|place| place < first));
-    let mut wanted = places.get(from..).unwrap_or_default().iter().peekable();
+    let mut wanted = known_part(places, from..).iter().peekable();
     let is_wanted = |place: &u64| {
         while wanted.next_if(|next| *next < place).is_some() {}
         wanted.peek() == Some(&place)
@@ -186,10 +187,14 @@ struct Picked {
 }
 
 impl Scan for Picked {
+    fn enable(&mut self, _: Capability<'_>) -> bool {
+        false
+    }
+
     fn next(&self) -> Result<Option<Box<dyn Morsel>>> {
         let mut reader = self.reader.lock().unwrap_or_else(PoisonError::into_inner);
         while let Some(mut batch) = reader.as_mut().and_then(Iterator::next).transpose()? {
-            let own = decode_positions(&batch.columns.remove(0));
+            let own = decode_positions(&batch.columns.remove(0))?;
             let own: Vec<u64> = own.values().iter().map(|place| *place as u64).collect();
             let (_, batch) = chosen(&own, &batch, &self.places)?;
             if batch.rows > 0 {

@@ -293,7 +293,7 @@ impl RequireUnique {
                 let mut own = batch.clone();
                 // The last column has the places of the rows.
                 let places = own.columns.pop();
-                let places = places.as_ref().map(decode_positions);
+                let places = places.as_ref().map(decode_positions).transpose()?;
                 let place = |row: usize| places.as_ref().map_or(u64::MAX, |places| places.value(row) as u64);
                 if let Some(repeated) = Self::first(&own, &places_where(&keep, false), place) {
                     let mut found = found.lock().unwrap_or_else(PoisonError::into_inner);

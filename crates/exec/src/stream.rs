@@ -1,10 +1,11 @@
 //! Operators that work on one batch and keep nothing.
 
+use churn_kernels::known::known_part;
 use std::sync::Arc;
 
 use arrow_array::cast::AsArray;
 use arrow_array::{Array, BooleanArray};
-use churn_core::{Batch, Error, ErrorKind, Event, Result, Scalar, StepId, cancel};
+use churn_core::{Batch, Error, ErrorKind, Event, OrFault, Result, Scalar, StepId, cancel};
 use churn_expr::Bound;
 use churn_io::format::Encoder;
 use churn_io::source::RowTest;
@@ -50,7 +51,7 @@ pub(crate) fn through(
 ) -> Result<()> {
     for (i, op) in ops.iter().enumerate() {
         if op.multiplies() {
-            let later = ops.get(i + 1..).unwrap_or_default();
+            let later = known_part(ops, i + 1..);
             // One batch may become any number of them.
             return op.each(batch, work, &mut |batch, work| {
                 cancel::check()?;
@@ -223,7 +224,7 @@ impl StreamOp for Require {
             return Ok(batch);
         }
         let offends = |row: &usize| truth.is_null(*row) || !truth.value(*row);
-        let first = (0..batch.rows).find(offends).unwrap_or(0);
+        let first = (0..batch.rows).find(offends).or_fault("row that offends")?;
         let what = self.message.clone().unwrap_or_else(|| "A row does not hold what is required.".into());
         Err(offending(what, &batch, &self.shown, first).in_step(&self.text))
     }
@@ -295,8 +296,7 @@ impl StreamOp for TapLines {
             // Taken over if they are all of the column, and nobody else has it.
             let text =
                 if range == (0..values.len()) { values.into_vec() } else { Err(values.slice(range.start)) };
-            let text = text
-                .unwrap_or_else(|values| values.as_slice().get(..range.len()).unwrap_or_default().to_vec());
+            let text = text.unwrap_or_else(|values| known_part(values.as_slice(), ..range.len()).to_vec());
             work.side.push((self.0, SideOutput::Bytes(text)));
         }
         Ok(Batch { columns: Vec::new(), rows })

@@ -1,5 +1,6 @@
 //! `unpivot` and `unnest`: a row becomes several.
 
+use churn_kernels::known::{known, known_part};
 use std::sync::Arc;
 
 use arrow_array::cast::AsArray;
@@ -60,7 +61,7 @@ impl Unpivot {
         if !self.skip_nulls {
             return Ok(batch);
         }
-        let values = batch.columns.get(first_value..).unwrap_or_default();
+        let values = known_part(&batch.columns, first_value..);
         let keep: Vec<bool> = (0..rows).map(|row| values.iter().any(|column| column.is_valid(row))).collect();
         let kept = batch.filter(&keep.into())?;
         work.counters.event(self.step, Event::Empty, rows - kept.rows);
@@ -137,7 +138,7 @@ impl Unnest {
             }
             source.extend(std::iter::repeat_n(row as u32, length));
             for (list, places) in lists.iter().zip(&mut elements) {
-                let from = list.value_offsets().get(row).map_or(0, |from| *from as u32);
+                let from = known(list.value_offsets(), row) as u32;
                 places.extend((from..from + length as u32).map(Some));
             }
         }

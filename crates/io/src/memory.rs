@@ -5,7 +5,9 @@ use std::sync::Mutex;
 use churn_core::widen::check_range;
 use churn_core::{Batch, Result};
 
-use super::source::{About, Decoded, Morsel, Request, RowTest, Scan, Source, SourceColumn};
+use super::source::{
+    About, Capability, Decoded, Guess, Morsel, Request, RowTest, Scan, Source, SourceColumn,
+};
 
 /// Batches as a source; each is a morsel.
 #[derive(Debug)]
@@ -63,6 +65,10 @@ impl Batches {
 }
 
 impl Scan for Batches {
+    fn enable(&mut self, _: Capability<'_>) -> bool {
+        false
+    }
+
     fn next(&self) -> Result<Option<Box<dyn Morsel>>> {
         let mut left = self.left.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
         Ok(left.next().map(|batch| Box::new(Ready::new(batch)) as Box<dyn Morsel>))
@@ -84,6 +90,10 @@ impl Ready {
 }
 
 impl Morsel for Ready {
+    fn guess(&self) -> Option<Box<dyn Guess + '_>> {
+        None
+    }
+
     fn next(&mut self, test: Option<&mut dyn RowTest>) -> Result<Option<Decoded>> {
         self.0.take().map(|batch| Decoded::tested(batch, test)).transpose()
     }

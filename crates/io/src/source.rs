@@ -126,7 +126,7 @@ pub struct Request {
 }
 
 /// Passthrough of rows to a text writer: the scan gives lines as bytes, and decodes only the columns named here.
-pub struct OnlyLines {
+pub struct LinesOnly {
     /// Encodes the rows whose bytes in the source are not those that the writer would produce.
     pub encoder: Arc<dyn LineEncoder>,
     /// Positions, among the request's columns, of those that later operators need; the others may come out as null.
@@ -142,23 +142,27 @@ pub struct ReadResources {
     pub memory: Option<u64>,
 }
 
+/// What some scans can do beside giving rows, to be asked for before the first morsel is taken.
+///
+/// A scan answers for each of them, and one that wraps others hands on what they can do as well: there is no answer by
+/// default, so that none is forgotten.
+pub enum Capability<'a> {
+    /// Large morsels, for a run that makes little of each. Their borders depend on the data alone.
+    LargeMorsels,
+    /// Leaving out rows outside of ranges, as far as the source can tell; it says how many. Places are those of the
+    /// request's columns.
+    Ranges(&'a [(usize, Range)]),
+    /// A column of bytes behind the others: each row as it stands in the source, where that is as a text writer would
+    /// write it, and null elsewhere.
+    LinesToo(LineForm),
+    /// The rows as lines, in a column of bytes behind the others, of which few are needed.
+    LinesOnly(LinesOnly),
+}
+
 /// A source being read.
 pub trait Scan: Send + Sync {
-    /// Says that morsels may be large. Their borders depend on the data alone.
-    fn gather(&mut self) {}
-    /// Says that rows outside of these ranges are not wanted, before the first morsel is taken: a source may leave
-    /// them out, and says how many. Places are those of the request's columns.
-    fn narrow(&mut self, _ranges: &[(usize, Range)]) {}
-    /// Asks for a column of bytes behind the others: each row as it stands in the source, where that is as `form`
-    /// writes it, and null elsewhere. Gives whether there will be one.
-    fn keep_lines(&mut self, _form: LineForm) -> bool {
-        false
-    }
-    /// Asks for the rows as lines, in a column of bytes behind the others, and says that of the others few are needed.
-    /// Gives whether it will be so.
-    fn only_lines(&mut self, _only: OnlyLines) -> bool {
-        false
-    }
+    /// Makes use of a capability; gives false, and nothing changes, if the scan does not have it.
+    fn enable(&mut self, capability: Capability<'_>) -> bool;
     /// The next morsel, in order; `None` at the end.
     ///
     /// Called by one worker at a time.
@@ -193,15 +197,16 @@ pub trait Morsel: Send {
     /// The next rows, of those that pass the test; `None` at its end.
     fn next(&mut self, test: Option<&mut dyn RowTest>) -> Result<Option<Decoded>>;
 
-    /// Where it began and ended, if that was guessed and must be compared with its neighbours.
-    fn seam(&self) -> Option<Seam> {
-        None
-    }
+    /// Its borders, if they were guessed and must be compared with its neighbours'.
+    fn guess(&self) -> Option<Box<dyn Guess + '_>>;
+}
 
+/// The borders of a morsel that was cut out of a text before its records were known.
+pub trait Guess {
+    /// Where it began and ended.
+    fn seam(&self) -> Seam;
     /// The same part, with its first record at `start`: for one whose guess was wrong.
-    fn again(&self, _start: u64) -> Option<Box<dyn Morsel>> {
-        None
-    }
+    fn again(&self, start: u64) -> Box<dyn Morsel>;
 }
 
 /// Some of a morsel's rows.

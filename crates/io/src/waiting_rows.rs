@@ -3,6 +3,7 @@
 //! Where a part ends is told by the rows alone: how they came in batches, how many threads made them and how much memory
 //! there is do not change what is written.
 
+use churn_kernels::known::known;
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -140,7 +141,7 @@ fn bytes_of_column(column: &dyn Array) -> usize {
         }
         DataType::List(_) => {
             let lists = column.as_list::<i32>();
-            let offset = |row: usize| lists.value_offsets().get(row).map_or(0, |offset| *offset as usize);
+            let offset = |row: usize| known(lists.value_offsets(), row) as usize;
             let (from, to) = (offset(0), offset(lists.len()));
             lists.len() * size_of::<i32>() + bytes_of_column(lists.values().slice(from, to - from).as_ref())
         }

@@ -4,6 +4,7 @@
 //! its number, so that most keys that are not equal are told apart without a look at their bytes, and so that a table that
 //! grows needs no key again.
 
+use crate::known::{known, known_part};
 use crate::prefetch;
 
 /// Keys that are looked up together.
@@ -36,8 +37,8 @@ impl ByteKeys {
     /// The key with a number; none of a number that is not there.
     #[inline]
     pub fn get(&self, number: usize) -> &[u8] {
-        let start = if number == 0 { 0 } else { self.ends.get(number - 1).copied().unwrap_or(0) };
-        self.bytes.get(start..self.ends.get(number).copied().unwrap_or(start)).unwrap_or_default()
+        let start = if number == 0 { 0 } else { known(&self.ends, number - 1) };
+        known_part(&self.bytes, start..self.ends.get(number).copied().unwrap_or(start))
     }
 
     /// All keys, in order.
@@ -110,7 +111,7 @@ impl ByteNumbering {
     pub fn number(&mut self, keys: &ByteKeys, hashes: &[u64], into: &mut Vec<u32>) {
         into.reserve(keys.len());
         for from in (0..keys.len()).step_by(CHUNK) {
-            let some = hashes.get(from..(from + CHUNK).min(keys.len())).unwrap_or_default();
+            let some = known_part(hashes, from..(from + CHUNK).min(keys.len()));
             // Room for all of them, so that none finds the table full.
             let wanted = self.keys.len() + some.len();
             if wanted * 2 > self.slots.len() {
@@ -152,7 +153,7 @@ impl ByteNumbering {
             return;
         }
         for from in (0..keys.len()).step_by(CHUNK) {
-            let some = hashes.get(from..(from + CHUNK).min(keys.len())).unwrap_or_default();
+            let some = known_part(hashes, from..(from + CHUNK).min(keys.len()));
             self.bring_near(some);
             let number = |(row, hash): (usize, &u64)| self.look(keys.get(from + row), tag(*hash)).1;
             into.extend(some.iter().enumerate().map(|one| number(one).unwrap_or(u32::MAX)));

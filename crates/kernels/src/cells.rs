@@ -6,6 +6,7 @@
 
 use crate::chunk::{CHUNK, Chunk};
 use crate::grid::Grid;
+use crate::known::{known, known_part};
 use crate::{calendar, date_parsing, number_parsing};
 
 /// The cells of one column of a block.
@@ -44,7 +45,7 @@ impl Rows<'_> {
     pub fn row(&self, place: usize) -> usize {
         match self {
             Rows::All(_) => place,
-            Rows::These(rows) => rows.get(place).map_or(0, |row| *row as usize),
+            Rows::These(rows) => known(rows, place) as usize,
         }
     }
 
@@ -90,7 +91,7 @@ impl<'a> Cells<'a> {
 
     #[inline(always)]
     fn text(&self, (start, end): (usize, usize)) -> &'a [u8] {
-        self.bytes.get(start..end).unwrap_or_default()
+        known_part(self.bytes, start..end)
     }
 
     /// Reads decimal fractions; `parse` reads those that are not of the common form.

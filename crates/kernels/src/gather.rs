@@ -3,6 +3,7 @@
 //! Parts are large and few, places random: each loop does one look-up of the part and one of the value, which
 //! processors overlap with the next ones.
 
+use crate::known::{known, known_part};
 use std::sync::Arc;
 
 use arrow_array::types::{ArrowPrimitiveType, Int32Type};
@@ -11,7 +12,6 @@ use arrow_array::{
 };
 use arrow_buffer::{Buffer, MutableBuffer, NullBuffer, OffsetBuffer, ScalarBuffer};
 
-use crate::known::known;
 use crate::{memory, prefetch};
 
 /// A row: the number of its part, and its number in there.
@@ -91,10 +91,10 @@ pub fn bytes(parts: &[&LargeBinaryArray], places: &[Place]) -> LargeBinaryArray 
     let slices: Vec<(&[i64], &[u8])> = parts.iter().map(|p| (p.value_offsets(), p.value_data())).collect();
     // From a row on, what can be copied at once, and how long it is.
     let row = |place: &Place| {
-        let (offsets, data) = slices.get(place.0 as usize).copied().unwrap_or_default();
-        let at = |i: usize| offsets.get(i).map_or(0, |o| *o as usize);
+        let (offsets, data) = known(&slices, place.0 as usize);
+        let at = |i: usize| known(offsets, i) as usize;
         let (start, end) = (at(place.1 as usize), at(place.1 as usize + 1));
-        (data.get(start..).unwrap_or_default(), end - start)
+        (known_part(data, start..), end - start)
     };
     let (rows, size) =
         parts.iter().fold((0, 0), |(rows, size), p| (rows + p.len(), size + p.value_data().len()));

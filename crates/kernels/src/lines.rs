@@ -1,5 +1,6 @@
 //! Rows as lines of text: pointed to where they stand, then copied to the places that a sort gives them.
 
+use crate::known::known_part;
 use std::sync::Arc;
 
 use arrow_array::{Array, BinaryViewArray, LargeBinaryArray};
@@ -114,10 +115,10 @@ struct NextLine {
 fn line_of<'a>(part: &'a BinaryViewArray, view: &u128, inline: &'a [u8; 16]) -> &'a [u8] {
     let ByteView { length, buffer_index, offset, .. } = ByteView::from(*view);
     if length <= SHORT {
-        return inline.get(4..4 + length as usize).unwrap_or_default();
+        return known_part(inline, 4..4 + length as usize);
     }
     let buffer = part.data_buffers().get(buffer_index as usize).map_or(&[][..], Buffer::as_slice);
-    buffer.get(offset as usize..offset as usize + length as usize).unwrap_or_default()
+    known_part(buffer, offset as usize..offset as usize + length as usize)
 }
 
 /// Copies a line to the front of `into`; for usual lengths two copies of a fixed size that overlap.

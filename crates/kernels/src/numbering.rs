@@ -107,6 +107,7 @@ impl Numbering {
             *slot = at as u32;
         }
         for slot in numbers.iter_mut().take(keys.len()) {
+            // A table without keys has no slots: what is none less one is no key's number.
             *slot = slots.get(*slot as usize).copied().unwrap_or(0).wrapping_sub(1);
             prefetch::near(own, *slot as usize);
         }

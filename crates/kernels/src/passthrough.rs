@@ -6,6 +6,7 @@
 //! (its row is then encoded from its values), never yes of one that is not. Fractions with trailing zeros are the one
 //! exception: their rows are copied without those zeros.
 
+use crate::known::known_part;
 use arrow_array::BinaryViewArray;
 use arrow_buffer::NullBuffer;
 
@@ -135,9 +136,9 @@ impl<'a> Passthrough<'a> {
         for (cells, bits) in &self.trimmed {
             if bits[place / CHUNK] >> (place % CHUNK) & 1 == 1 {
                 let (cell, end) = cells.range(self.rows.row(place));
-                own.extend_from_slice(bytes.get(from..end).unwrap_or_default());
+                own.extend_from_slice(known_part(bytes, from..end));
                 from = end;
-                let text = bytes.get(cell..end).unwrap_or_default();
+                let text = known_part(bytes, cell..end);
                 let zeros = text.iter().rev().take_while(|byte| **byte == b'0').count();
                 // One digit stays behind the point.
                 let bare = text.len() - zeros;
@@ -145,7 +146,7 @@ impl<'a> Passthrough<'a> {
                 own.truncate(own.len() - zeros + usize::from(is_bare));
             }
         }
-        own.extend_from_slice(bytes.get(from..end).unwrap_or_default());
+        own.extend_from_slice(known_part(bytes, from..end));
     }
 }
 

@@ -9,6 +9,7 @@
 //! [`last_record_end`] finds where a block may be cut. With comment lines both take a plain loop,
 //! [`Dialect::comment`] says so.
 
+use crate::known::{known, known_part};
 use crate::masks::{Masks, Needles, Way, portable};
 use crate::prefetch;
 
@@ -52,7 +53,7 @@ impl Default for Structure {
 impl Structure {
     /// Where each line ends, in order.
     pub fn line_ends(&self) -> &[u32] {
-        self.edges.get(1..).unwrap_or_default()
+        known_part(&self.edges, 1..)
     }
 
     /// How many cells the first line has.
@@ -60,8 +61,8 @@ impl Structure {
         let end = self.line_ends().first().map_or(0, |end| *end as usize);
         let (whole, part) = (end / 64, end % 64);
         let ones = |words: &[u64]| words.iter().map(|w| w.count_ones() as usize).sum::<usize>();
-        let last = self.separators.get(whole).copied().unwrap_or(0) & ((1 << part) - 1);
-        ones(self.separators.get(..whole).unwrap_or_default()) + ones(&[last]) + 1
+        let last = known(&self.separators, whole) & ((1 << part) - 1);
+        ones(known_part(&self.separators, ..whole)) + ones(&[last]) + 1
     }
 
     /// Forgets the line ends from the `count`th on.

@@ -3,6 +3,7 @@
 //! Cells of ASCII, which nearly all are, need no further proof that they are UTF-8; others are proved one by one.
 //! A column whose texts all fit into their views does not hold the block.
 
+use crate::known::known_part;
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -58,9 +59,11 @@ impl TextBlock {
     ) -> BinaryViewArray {
         let rows = parts.len();
         let mut views = Vec::with_capacity(rows);
-        views.extend(parts.map(|(start, end)| {
-            view_of(self.bytes().get(start..end).unwrap_or_default(), 0, self.range.start + start)
-        }));
+        views.extend(
+            parts.map(|(start, end)| {
+                view_of(known_part(self.bytes(), start..end), 0, self.range.start + start)
+            }),
+        );
         let mut start = 0;
         for (row, end) in own.ends {
             views[row] = view_of(&own.text[start..end], 1, start);
@@ -132,7 +135,7 @@ impl<'a> ViewBuilder<'a> {
     }
 
     fn view_of_long_part(&mut self, start: usize, end: usize) -> u128 {
-        let part = self.bytes.get(start..end).unwrap_or_default();
+        let part = known_part(self.bytes, start..end);
         if !part.is_ascii() {
             self.prove(start, end);
         }
@@ -207,7 +210,7 @@ impl<'a> ViewBuilder<'a> {
     /// Proves a part that is not ASCII to be UTF-8.
     #[cold]
     fn prove(&mut self, start: usize, end: usize) {
-        let part = self.bytes.get(start..end).unwrap_or_default();
+        let part = known_part(self.bytes, start..end);
         if let Err(error) = simdutf8::compat::from_utf8(part) {
             self.bad.get_or_insert(start + error.valid_up_to());
         }

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
-use churn_core::{ColumnId, Error, Event, Result, Type};
+use churn_core::{ColumnId, Error, Event, OrFault, Result, Type};
 use churn_plan::operators::{Cell, Pivot};
 
 use super::{Build, Place, pipeline_of, places};
@@ -26,7 +26,7 @@ impl Build for Pivot {
         let cell = |cell: &Cell| {
             Ok(pivot::Cell {
                 combination: cell.combination,
-                value: position(Some(cell.value))?.unwrap_or(0),
+                value: position(Some(cell.value))?.or_fault("column of a cell")?,
                 only: cell.only.clone(),
                 fill: cell.fill.clone(),
                 kind: cell.field.kind.clone(),

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use churn_core::Result;
+use churn_core::{OrFault, Result};
 use churn_plan::operators::{Call, Window, WindowKey};
 
 use super::{Build, Place, pipeline_of, places};
@@ -16,7 +16,8 @@ impl Build for Window {
         let context = place.context;
         let mut layout = pipeline.layout.clone();
         let key = |key: &WindowKey| {
-            let column = places(&layout, &[key.by])?.first().copied().unwrap_or(0);
+            let column =
+                places(&layout, &[key.by])?.first().copied().or_fault("column of a window's order")?;
             Ok(run::key(column, key.kind.clone(), key.descending, key.nulls_first))
         };
         let call = |call: &Call| {

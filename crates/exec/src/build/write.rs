@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use churn_core::{Error, Result, StepId};
 use churn_io::format::{Encoder, LineEncoder, WriteOptions};
-use churn_io::source::{OnlyLines, Scan};
+use churn_io::source::{Capability, LinesOnly, Scan};
 use churn_io::split::SplitTarget;
 use churn_io::target::Target as File;
 use churn_plan::Node;
@@ -33,8 +33,9 @@ pub(super) fn build_for_effect(node: &Node, context: &Context) -> Result<Pipelin
     let mut read = Vec::new();
     how.keys.iter().for_each(|key| key.by.columns(&mut read));
     let read = places(&below.layout, &read)?;
-    let only = OnlyLines { encoder: encoder.clone(), read };
-    let is_source = bare_source(&mut below, &columns).is_some_and(|scan| scan.only_lines(only));
+    let only = LinesOnly { encoder: encoder.clone(), read };
+    let is_source =
+        bare_source(&mut below, &columns).is_some_and(|scan| scan.enable(Capability::LinesOnly(only)));
     let written = if is_source { Written::Lines(columns.len()) } else { Written::Columns(encoder, columns) };
     let mut pipeline = sorted(below, how, Some(written), sort.step, context)?;
     pipeline.layout = Vec::new();
@@ -49,7 +50,7 @@ impl Build for Write {
         let encoder = text_encoder(self);
         let form = encoder.as_ref().and_then(|encoder| encoder.line_form());
         let source = bare_source(&mut pipeline, &columns).zip(form);
-        let is_kept = source.is_some_and(|(scan, form)| scan.keep_lines(form));
+        let is_kept = source.is_some_and(|(scan, form)| scan.enable(Capability::LinesToo(form)));
         let ready = is_kept.then_some(columns.len());
         let target = &Write { options: told_order(self, place.node), ..self.clone() };
         let output = write_output(target, encoder.as_deref(), place.step(), place.context)?;

@@ -5,9 +5,9 @@ use std::sync::{Arc, Mutex, PoisonError};
 use arrow_array::cast::AsArray;
 use arrow_array::types::UInt32Type;
 use arrow_array::{ArrayRef, UInt32Array};
-use churn_core::{Batch, Result, taken};
+use churn_core::{Batch, OrFault, Result, taken};
 use churn_io::memory::Ready;
-use churn_io::source::{Morsel, Scan};
+use churn_io::source::{Capability, Morsel, Scan};
 
 use super::external::ExternalStates;
 use super::local::{Grouping, LocalTable};
@@ -165,13 +165,17 @@ struct SpilledBroadcast {
 }
 
 impl Scan for SpilledBroadcast {
+    fn enable(&mut self, _: Capability<'_>) -> bool {
+        false
+    }
+
     fn next(&self) -> Result<Option<Box<dyn Morsel>>> {
         let mut reader = self.reader.lock().unwrap_or_else(PoisonError::into_inner);
         let Some(mut batch) = reader.as_mut().and_then(Iterator::next).transpose()? else { return Ok(None) };
         let numbers = batch.columns.pop();
         let numbers = numbers.as_ref().and_then(|n| n.as_primitive_opt::<UInt32Type>());
-        let numbers = numbers.map(|n| n.values().to_vec()).unwrap_or_default();
-        Ok(Some(Box::new(Ready::new(broadcast(batch, &numbers, &self.results)?))))
+        let numbers = numbers.or_fault("column of the groups' numbers")?.values();
+        Ok(Some(Box::new(Ready::new(broadcast(batch, numbers, &self.results)?))))
     }
 
     fn progress(&self) -> (u64, Option<u64>) {

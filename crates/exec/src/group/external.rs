@@ -2,6 +2,7 @@
 //! states do not fit in memory. Their values are drained into an external sort by group and value, and the results are
 //! found in one pass over the sorted values.
 
+use churn_kernels::known::known_part;
 use std::sync::Arc;
 
 use arrow_array::cast::AsArray;
@@ -63,7 +64,7 @@ impl SortedValues {
         let mut changes = Changes::new(&[Type::Int, self.kind])?;
         for batch in batches(self.sorter.finish()?) {
             let batch = batch?;
-            let is_new = changes.of(batch.columns.get(..2).unwrap_or_default(), batch.rows)?;
+            let is_new = changes.of(known_part(&batch.columns, ..2), batch.rows)?;
             let (groups, columns) = batch.columns.split_first().ok_or_else(lost)?;
             let groups = groups.as_primitive::<Int64Type>().values();
             let groups: Vec<usize> = groups.iter().map(|group| *group as usize).collect();

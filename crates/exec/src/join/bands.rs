@@ -8,6 +8,7 @@ use arrow_array::{Array, ArrayRef};
 use arrow_row::{OwnedRow, RowConverter, SortField};
 use churn_core::{Result, Type};
 use churn_expr::ast::Binary;
+use churn_kernels::known::{known, known_part};
 
 use super::index::Index;
 use crate::keys::normal;
@@ -118,7 +119,7 @@ impl Bands {
     }
 
     fn rank(&self, condition: usize, row: u32) -> u32 {
-        self.conditions.get(condition).and_then(|c| c.ranks.get(row as usize)).copied().unwrap_or(0)
+        self.conditions.get(condition).map_or(0, |of| known(&of.ranks, row as usize))
     }
 
     /// For each condition the rank that each left row needs at least.
@@ -140,10 +141,10 @@ impl Bands {
     /// Appends the rows of a group that satisfy all conditions, in the order of the table.
     pub(super) fn rows(&self, index: &Index, group: u32, needs: &[u64], into: &mut Vec<u32>) {
         let (mut from, to) = index.range_of(group);
-        let rows = index.rows().get(from..to).unwrap_or_default();
+        let rows = known_part(index.rows(), from..to);
         let Some(first) = needs.first() else { return };
         from += rows.partition_point(|row| u64::from(self.rank(0, *row)) < *first);
-        let row_at = |at: usize| index.rows().get(at).copied().unwrap_or(0);
+        let row_at = |at: usize| known(index.rows(), at);
         match needs.get(1) {
             None => into.extend((from..to).map(row_at)),
             Some(need) => self.tops.walk(from, to, *need, &mut |at| into.push(row_at(at))),

@@ -12,7 +12,7 @@ use std::sync::Arc;
 use arrow_array::cast::AsArray;
 use arrow_array::types::Int64Type;
 use arrow_array::{ArrayRef, UInt32Array};
-use churn_core::{Batch, Result, Type};
+use churn_core::{Batch, OrFault, Result, Type};
 use churn_expr::ast::Binary;
 
 use super::spec::JoinSpec;
@@ -39,23 +39,23 @@ pub(super) fn by_place(run: &Run, disk: &Disk) -> Result<Run> {
 
 /// The first column, places as bytes, is a number while it is sorted by.
 fn sorted(run: &Run, keys: Vec<OrderKey>, disk: &Disk) -> Result<Run> {
-    let replaced = |mut batch: Batch, places: &dyn Fn(&ArrayRef) -> ArrayRef| {
+    let replaced = |mut batch: Batch, places: &dyn Fn(&ArrayRef) -> Result<ArrayRef>| {
         if let Some(column) = batch.columns.first_mut() {
-            *column = places(column);
+            *column = places(column)?;
         }
-        batch
+        Ok(batch)
     };
     let mut sorter = Sorter::new(keys, disk)?;
     for batch in run.reader()?.into_iter().flatten() {
-        sorter.push(replaced(batch?, &|places| Arc::new(decode_positions(places))))?;
+        sorter.push(replaced(batch?, &|places| Ok(Arc::new(decode_positions(places)?)))?)?;
     }
     let mut writer = disk.spill.writer()?;
     for batch in batches(sorter.finish()?) {
         let as_bytes = |places: &ArrayRef| {
-            let numbers = places.as_primitive_opt::<Int64Type>().map_or(&[][..], |p| p.values());
-            encode_positions(numbers.iter().map(|n| n.cast_unsigned()))
+            let numbers = places.as_primitive_opt::<Int64Type>().or_fault("column of places")?.values();
+            Ok(encode_positions(numbers.iter().map(|n| n.cast_unsigned())))
         };
-        writer.write(replaced(batch?, &as_bytes))?;
+        writer.write(replaced(batch?, &as_bytes)?)?;
     }
     writer.finish()
 }

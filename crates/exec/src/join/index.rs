@@ -1,5 +1,6 @@
 //! Where the other table's rows of a key are.
 
+use churn_kernels::known::{known, known_part};
 use std::sync::Arc;
 
 use arrow_array::cast::AsArray;
@@ -8,7 +9,6 @@ use arrow_array::{Array, ArrayRef};
 use arrow_buffer::NullBuffer;
 use churn_core::widen::widen;
 use churn_core::{Result, Type, cancel};
-use churn_kernels::known::known;
 
 use super::bands::Bands;
 use crate::keys::{KeyTable, UNKNOWN, normal};
@@ -169,7 +169,7 @@ impl Index {
             },
             Groups::Many { rows, .. } => {
                 let (from, to) = self.range_of(group as u32);
-                rows.get(from..to).unwrap_or_default()
+                known_part(rows, from..to)
             }
         }
     }
@@ -179,7 +179,7 @@ impl Index {
         match &self.groups {
             Groups::One(..) => (group as usize, group as usize + 1),
             Groups::Many { starts, .. } => {
-                let at = |i: usize| starts.get(i).map_or(0, |at| *at as usize);
+                let at = |i: usize| known(starts, i) as usize;
                 if group == UNKNOWN { (0, 0) } else { (at(group as usize), at(group as usize + 1)) }
             }
         }

@@ -12,6 +12,7 @@ use churn_core::{Batch, ColumnId, Event, JoinKind, Result, Scalar, Type};
 use churn_expr::Bound;
 use churn_expr::compare::order_of;
 use churn_io::ranges::Range;
+use churn_io::source::Capability;
 use churn_plan::operators::Join;
 
 use super::spec::ProbeInput;
@@ -88,7 +89,7 @@ pub(super) fn push(join: &Join, left: &mut Pipeline, shared: &ProbeInput) -> Res
             && let Some(place) = join.keys.first().and_then(|key| key.left.as_column()).and_then(place)
             && let Some(range) = range(shared, join)
         {
-            leg.scan.narrow(&[(place, range)]);
+            leg.scan.enable(Capability::Ranges(&[(place, range)]));
         }
         let (tried, kept) = (AtomicUsize::new(0), AtomicUsize::new(0));
         tests.push(Box::new(KeyFilter { shared: shared.clone(), keys, tried, kept }));

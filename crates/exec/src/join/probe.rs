@@ -4,7 +4,7 @@ use std::sync::{Mutex, PoisonError};
 
 use churn_core::{Batch, Event, Result, Type};
 use churn_io::memory::Ready;
-use churn_io::source::{Morsel, Scan};
+use churn_io::source::{Capability, Morsel, Scan};
 
 use super::spec::{Left, Pairs, ProbeInput};
 use crate::keys::UNKNOWN;
@@ -93,6 +93,7 @@ impl Probe {
         let (how, side) = &self.0;
         let none = others.iter().filter(|row| **row == UNKNOWN).count();
         if how.is_unexpected(usize::from(none == 0)) {
+            // Of one that matched although none may, any row is told.
             let row = others.iter().position(|row| *row == UNKNOWN).unwrap_or(0);
             return Err(how.unexpected(left, row, 0));
         }
@@ -114,6 +115,10 @@ pub(super) struct Unmatched {
 }
 
 impl Scan for Unmatched {
+    fn enable(&mut self, _: Capability<'_>) -> bool {
+        false
+    }
+
     fn next(&self) -> Result<Option<Box<dyn Morsel>>> {
         let (how, side) = &self.shared;
         let mut next = self.next.lock().unwrap_or_else(PoisonError::into_inner);

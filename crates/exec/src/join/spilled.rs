@@ -5,9 +5,9 @@
 //! matched in all is known at the end. Results carry the place of their left row, and are merged by it. Without an
 //! equality there is one pair of files. The rows of an asof join are taken nearest first, if they do not fit together.
 
+use churn_kernels::known::known;
 use std::sync::Arc;
 
-use arrow_array::cast::AsArray;
 use arrow_array::{Array, ArrayRef, BooleanArray, UInt32Array};
 use churn_core::parallel::Threads;
 use churn_core::widen::widen;
@@ -22,6 +22,7 @@ use crate::merge;
 use crate::morsel_output::MorselOutput;
 use crate::sink::{Commit, CompactBatches, Sink};
 use crate::spill::partitioned::PartitionWriter;
+use crate::spill::partitioned::decode_positions;
 use crate::spill::{Disk, Run, Spill};
 use crate::stream::StreamOp;
 
@@ -316,9 +317,8 @@ impl Pair<'_> {
         for batch in self.batches()? {
             let (places, batch, left) = batch?;
             if let Some(row) = wrong.and_then(|at| at.checked_sub(first)).filter(|row| *row < batch.rows) {
-                let place = places.as_binary_opt::<i64>().map_or(&[][..], |p| p.value(row));
-                let place = place.try_into().map_or(0, u64::from_be_bytes);
-                let found = counts.get(first + row).map_or(0, |n| *n as usize);
+                let place = decode_positions(&places)?.value(row).cast_unsigned();
+                let found = known(counts, first + row) as usize;
                 paired.unexpected = Some((place, how.unexpected(&left, row, found)));
             }
             let marks: Vec<bool> = counts.iter().skip(first).take(batch.rows).map(keep).collect();

@@ -14,6 +14,7 @@ use arrow_buffer::NullBuffer;
 use churn_core::{Scalar, Type};
 use churn_kernels::byte_numbering::ByteKeys;
 use churn_kernels::hash;
+use churn_kernels::known::{known, known_part};
 
 /// Stands for null.
 const NULL_PART: u8 = u8::MAX;
@@ -75,8 +76,8 @@ impl<'a> Part<'a> {
             Part::Text(texts) if texts.is_null(row) => out.push(NULL_PART),
             Part::Text(texts) => write_bytes(texts.value(row).as_bytes(), out),
             Part::Words(_, nulls) | Part::Decimals(_, nulls) if is_null(nulls) => out.push(NULL_PART),
-            Part::Words(words, _) => write_number(u128::from(words.get(row).copied().unwrap_or(0)), out),
-            Part::Decimals(values, _) => write_decimal(values.get(row).copied().unwrap_or(0), out),
+            Part::Words(words, _) => write_number(u128::from(known(words, row)), out),
+            Part::Decimals(values, _) => write_decimal(known(values, row), out),
             Part::Other(array) => write_scalar(&Scalar::from_array(array, row), out),
         }
     }
@@ -154,7 +155,7 @@ fn write_bytes(bytes: &[u8], out: &mut Vec<u8>) {
 
 fn write_number(number: u128, out: &mut Vec<u8>) {
     let length = (u128::BITS - number.leading_zeros()).div_ceil(8) as usize;
-    write_bytes(number.to_le_bytes().get(..length).unwrap_or_default(), out);
+    write_bytes(known_part(&number.to_le_bytes(), ..length), out);
 }
 
 fn write_decimal(value: i128, out: &mut Vec<u8>) {

@@ -160,15 +160,18 @@ impl Run<'_> {
 
     /// The morsel, read again if it began elsewhere than the one before it ended.
     pub(super) fn joined(&self, done: Done, seams: &mut HashMap<(usize, usize), u64>) -> Done {
-        let Some(seam) = done.morsel.seam() else { return done };
+        let Some(guess) = done.morsel.guess() else { return done };
+        let seam = guess.seam();
         let place = (done.leg, seam.place);
-        let done = match wrong_start(done.leg, seam, seams).and_then(|start| done.morsel.again(start)) {
+        let again = wrong_start(done.leg, seam, seams).map(|start| guess.again(start));
+        drop(guess);
+        let done = match again {
             // In the ordered side already: nothing of it is handed over early.
             Some(morsel) => self.process(done.leg, morsel, &mut Turn { number: None, is_held: false }),
             None => done,
         };
-        if let Some(seam) = done.morsel.seam() {
-            seams.insert(place, seam.end);
+        if let Some(guess) = done.morsel.guess() {
+            seams.insert(place, guess.seam().end);
         }
         done
     }

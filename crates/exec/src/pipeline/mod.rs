@@ -18,7 +18,7 @@ use std::sync::Arc;
 use churn_core::current_step::{self, StepText};
 use churn_core::parallel::guarded;
 use churn_core::{Batch, ColumnId, Error, ErrorKind, Result, StepId, cancel};
-use churn_io::source::{Morsel, Scan};
+use churn_io::source::{Capability, Morsel, Scan};
 
 use super::context::Context;
 use super::materialized::materialize_to_error;
@@ -245,6 +245,10 @@ pub(crate) fn failing(error: Error) -> Leg {
 struct Failing(Error);
 
 impl Scan for Failing {
+    fn enable(&mut self, _: Capability<'_>) -> bool {
+        false
+    }
+
     fn next(&self) -> Result<Option<Box<dyn Morsel>>> {
         Err(self.0.clone())
     }

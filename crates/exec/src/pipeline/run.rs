@@ -7,6 +7,7 @@ use std::time::Instant;
 
 use churn_core::parallel::guarded;
 use churn_core::{Error, Result, cancel};
+use churn_io::source::Capability;
 use churn_io::target::Placed;
 
 use super::worker::Done;
@@ -93,7 +94,9 @@ pub(super) fn run_rows(
     let Pipeline { mut legs, serial, ends, .. } = pipeline;
     let gathers = serial.is_empty() && worker.gathers();
     if gathers {
-        legs.iter_mut().for_each(|leg| leg.scan.gather());
+        legs.iter_mut().for_each(|leg| {
+            leg.scan.enable(Capability::LargeMorsels);
+        });
     }
     let threads = context.threads().count() as u64;
     let run = Run {

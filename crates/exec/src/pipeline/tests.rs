@@ -8,7 +8,7 @@ use arrow_array::cast::AsArray;
 use arrow_array::types::Int64Type;
 use arrow_array::{ArrayRef, Int64Array};
 use churn_core::{Error, ErrorKind};
-use churn_io::source::{Decoded, RowTest};
+use churn_io::source::{Capability, Decoded, Guess, RowTest};
 use churn_plan::{Node, Plan, Relation};
 use proptest::prelude::*;
 use rstest::rstest;
@@ -73,8 +73,10 @@ struct NumbersMorsel {
 }
 
 impl Scan for Numbers {
-    fn gather(&mut self) {
-        self.seen.gathers.store(true, Ordering::Relaxed);
+    fn enable(&mut self, capability: Capability<'_>) -> bool {
+        let gathers = matches!(capability, Capability::LargeMorsels);
+        self.seen.gathers.fetch_or(gathers, Ordering::Relaxed);
+        gathers
     }
 
     fn next(&self) -> Result<Option<Box<dyn Morsel>>> {
@@ -104,6 +106,10 @@ impl Scan for Numbers {
 }
 
 impl Morsel for NumbersMorsel {
+    fn guess(&self) -> Option<Box<dyn Guess + '_>> {
+        None
+    }
+
     fn next(&mut self, test: Option<&mut dyn RowTest>) -> Result<Option<Decoded>> {
         if std::mem::take(&mut self.is_slow) {
             std::thread::sleep(Duration::from_millis(40));

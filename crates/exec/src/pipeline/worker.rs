@@ -141,7 +141,7 @@ impl Run<'_> {
         let mut is_gathered = false;
         let mut handover = Handover::GoOn;
         while let Some(batch) = leg.read(morsel, work).map_err(named)? {
-            let seam = morsel.seam();
+            let seam = morsel.guess().map(|guess| guess.seam());
             self.each_batch(leg, batch, work, &mut |batch, work| {
                 if !matches!(handover, Handover::GoOn) {
                     return Ok(());
@@ -166,7 +166,7 @@ impl Run<'_> {
             match handover {
                 Handover::GoOn => {}
                 Handover::Stopped => return Ok(MorselResult::Parts(Parts::Ready(Vec::new()), 0)),
-                Handover::StartsAt(start) => match morsel.again(start) {
+                Handover::StartsAt(start) => match morsel.guess().map(|guess| guess.again(start)) {
                     Some(again) => return Ok(MorselResult::Again(again)),
                     None => handover = Handover::GoOn,
                 },

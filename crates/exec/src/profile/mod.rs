@@ -12,6 +12,7 @@ pub mod measure;
 mod pairs;
 mod values;
 
+use churn_kernels::known::known_part;
 use std::sync::Arc;
 
 use arrow_array::Float64Array;
@@ -96,8 +97,7 @@ impl Summaries {
         let zeros = vec![0; rows.iter().map(|batch| batch.rows).max().unwrap_or(0)];
         threads
             .each(self.facts.iter_mut().zip(&asked.facts), |(growing, fact)| {
-                let update =
-                    |batch: &Batch| growing.update(fact, batch, zeros.get(..batch.rows).unwrap_or_default());
+                let update = |batch: &Batch| growing.update(fact, batch, known_part(&zeros, ..batch.rows));
                 rows.iter().try_for_each(update)
             })
             .map(drop)

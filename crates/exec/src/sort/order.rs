@@ -118,6 +118,7 @@ impl SortKeys {
         match self {
             SortKeys::Rows(keys) => leading(keys.row(row).as_ref()),
             SortKeys::Words(words) => {
+                // A key of one word has no second one.
                 let word = |place: usize| words.get(place).map_or(0, |words| words.whole(row));
                 code_of(word(0), word(1))
             }

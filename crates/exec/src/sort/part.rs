@@ -4,6 +4,7 @@
 //! those that come to stand together in the end are near each other in every part, and gathering them goes through
 //! each part once from front to back.
 
+use churn_kernels::known::known;
 use std::sync::{Arc, OnceLock};
 
 use arrow_array::cast::AsArray;
@@ -183,7 +184,7 @@ fn rows_in(batches: &[Batch], order: &[u32]) -> Result<Batch> {
         .collect();
     let place = |row: &u32| {
         let batch = starts.partition_point(|start| *start <= *row as usize) - 1;
-        (batch as u32, *row - starts.get(batch).map_or(0, |start| *start as u32))
+        (batch as u32, *row - known(&starts, batch) as u32)
     };
     let places: Vec<(u32, u32)> = order.iter().map(place).collect();
     gathered(&batches.iter().collect::<Vec<_>>(), &places)

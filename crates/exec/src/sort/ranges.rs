@@ -126,7 +126,7 @@ fn cut(table: &SortTable, number: usize, bounds: &Arc<RangeBounds>) -> Pieces {
         }
         Layout::Partitioned { .. } => {
             let numbers = table.in_order(number);
-            let row_at = |at: usize| numbers.get(at).map_or(0, |number| table.place(*number).1 as usize);
+            let row_at = |at: usize| table.place(known(&numbers, at)).1 as usize;
             Pieces { starts: starts(&row_at), numbers: Some(numbers) }
         }
         Layout::Sorted => Pieces { starts: starts(&|at| at), numbers: None },

@@ -1,10 +1,11 @@
 //! Sorted rows, put in order and gathered as they are taken.
 
+use churn_kernels::known::known_part;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use churn_core::Result;
 use churn_core::parallel::Threads;
-use churn_io::source::{Decoded, Morsel, RowTest, Scan};
+use churn_io::source::{Capability, Decoded, Guess, Morsel, RowTest, Scan};
 
 use super::ranges::Ranges;
 use super::table::ROWS;
@@ -81,6 +82,10 @@ impl NextRange {
 }
 
 impl Scan for SortedScan {
+    fn enable(&mut self, _: Capability<'_>) -> bool {
+        false
+    }
+
     fn next(&self) -> Result<Option<Box<dyn Morsel>>> {
         let mut next = self.next.lock().unwrap_or_else(PoisonError::into_inner);
         Ok(next.slice(&self.rows).map(|slice| Box::new(slice) as Box<dyn Morsel>))
@@ -106,7 +111,7 @@ impl Slice {
     fn in_order(&self) -> Vec<u128> {
         let SortedRows { ranges, large, .. } = &*self.rows;
         if let Some(numbers) = large.get(self.first).and_then(Option::as_ref) {
-            return numbers.get(self.from..self.from + self.wanted).unwrap_or_default().to_vec();
+            return known_part(numbers, self.from..self.from + self.wanted).to_vec();
         }
         let mut numbers = Vec::new();
         for range in self.first..ranges.sizes.len() {
@@ -121,13 +126,17 @@ impl Slice {
 }
 
 impl Morsel for Slice {
+    fn guess(&self) -> Option<Box<dyn Guess + '_>> {
+        None
+    }
+
     fn next(&mut self, _: Option<&mut dyn RowTest>) -> Result<Option<Decoded>> {
         let numbers = match self.numbers.take() {
             Some(numbers) => numbers,
             None => self.in_order(),
         };
         let end = (self.at + self.rows.together).min(numbers.len());
-        let some = numbers.get(self.at..end).unwrap_or_default();
+        let some = known_part(&numbers, self.at..end);
         if some.is_empty() {
             return Ok(None);
         }

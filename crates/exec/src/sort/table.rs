@@ -172,6 +172,7 @@ impl SortTable {
 
     /// The numbers of a part's rows, in order.
     pub(super) fn in_order(&self, part: usize) -> Vec<u128> {
+        debug_assert!(part < self.parts.len(), "part {part} of {}", self.parts.len());
         let rows = self.parts.get(part).map_or(0, |part| part.batch.rows);
         let mut numbers = Vec::with_capacity(rows);
         self.append_numbers(part, 0..rows, &mut numbers);

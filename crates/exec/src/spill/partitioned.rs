@@ -12,7 +12,7 @@ use std::sync::Arc;
 use arrow_array::cast::AsArray;
 use arrow_array::{ArrayRef, BooleanArray, Int64Array, LargeBinaryArray, UInt32Array};
 use churn_core::parallel::Threads;
-use churn_core::{Batch, Result, Type};
+use churn_core::{Batch, OrFault, Result, Type};
 use churn_kernels::known::known;
 use churn_kernels::memory;
 
@@ -37,10 +37,10 @@ pub(crate) fn encode_positions(numbers: impl Iterator<Item = u64>) -> ArrayRef {
 }
 
 /// The numbers of such places.
-pub(crate) fn decode_positions(places: &ArrayRef) -> Int64Array {
-    let number = |bytes: &[u8]| bytes.try_into().map_or(0, i64::from_be_bytes);
-    let places = places.as_binary_opt::<i64>();
-    places.into_iter().flat_map(|p| p.iter().flatten()).map(number).collect()
+pub(crate) fn decode_positions(places: &ArrayRef) -> Result<Int64Array> {
+    let number = |bytes: Option<&[u8]>| bytes?.try_into().ok().map(i64::from_be_bytes);
+    let places = places.as_binary_opt::<i64>().or_fault("column of places")?;
+    places.iter().map(|bytes| number(bytes).or_fault("number of a place")).collect()
 }
 
 /// Rows on their way to files.
@@ -269,18 +269,12 @@ impl Partitions<'_> {
         let mut writer = PartitionWriter::at_level(self.kinds.to_vec(), level, self.spill)?;
         for batch in run.reader()?.into_iter().flatten() {
             let mut batch = batch?;
-            let places = batch.columns.remove(0);
-            let places =
-                places.as_binary_opt::<i64>().map(|p| p.iter().flatten().map(decode_position).collect());
-            writer.push(&batch, &(self.keys)(&batch)?, &places.unwrap_or_else(Vec::new))?;
+            let places = decode_positions(&batch.columns.remove(0))?;
+            let places: Vec<u64> = places.values().iter().map(|place| place.cast_unsigned()).collect();
+            writer.push(&batch, &(self.keys)(&batch)?, &places)?;
         }
         writer.finish()
     }
-}
-
-/// A place from its bytes.
-fn decode_position(bytes: &[u8]) -> u64 {
-    bytes.try_into().map_or(0, u64::from_be_bytes)
 }
 
 /// A sink that runs a [`PartitionOperator`] over all its rows: at once while they fit in memory, else by partitions.

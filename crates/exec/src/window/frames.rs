@@ -1,5 +1,6 @@
 //! Which rows each row's frame holds: from a first one to one behind the last, both rising with the row.
 
+use churn_kernels::known::known;
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -9,7 +10,6 @@ use arrow_array::{Array, ArrayRef, Float64Array, Int64Array};
 use churn_core::{Column, Events, Interval, Result, Type};
 use churn_expr::arithmetic;
 use churn_expr::windows::{Distance, Frame, Limit};
-use churn_kernels::known::known;
 
 use super::order::Key;
 use crate::sort::{is_word, words_of};
@@ -155,7 +155,7 @@ impl Reaches {
                 Reach::Unbounded => partition.rows.start,
                 Reach::To(..) if !is_key => block.start,
                 Reach::To(limits, open) => {
-                    let limit = limits.get(limit(row)).copied().unwrap_or(0);
+                    let limit = known(limits, limit(row));
                     while *from < last {
                         let word = words.0(*from)?;
                         if word > limit || (word == limit && !*open) {

@@ -4,7 +4,7 @@ use arrow_array::{Array, ArrayRef, UInt32Array};
 use arrow_row::{RowConverter, Rows, SortField};
 use arrow_schema::SortOptions;
 use churn_core::{Result, Type, taken};
-use churn_kernels::known::known;
+use churn_kernels::known::{known, known_part};
 
 use super::frames::turned;
 use crate::keys::normal;
@@ -115,7 +115,7 @@ impl<'a> Ordered<'a> {
             match &self.by {
                 By::None => {}
                 By::Words(words, bits) => {
-                    let words = words.get(from..to).unwrap_or_default();
+                    let words = known_part(words, from..to);
                     if words.is_sorted() {
                         // Rows mostly come in order of time.
                     } else if *bits <= u32::BITS {

@@ -1,5 +1,6 @@
 //! What a window works out for the sorted rows of some partitions.
 
+use churn_kernels::known::known_part;
 use std::cell::OnceCell;
 use std::sync::Arc;
 
@@ -69,12 +70,12 @@ impl<'a> Partitions<'a> {
     fn places(&self) -> Vec<RowPlace> {
         let mut values = Vec::with_capacity(self.rows.len());
         for (from, to) in self.ranges() {
-            let rows = self.sorted.get(from..to).unwrap_or_default();
+            let rows = known_part(self.sorted, from..to);
             let (mut first, mut dense) = (0, 0);
             while first < rows.len() {
                 let same =
                     |row: &u32| rows.get(first).is_some_and(|start| self.order.are_equal(*start, *row));
-                let count = rows.get(first..).unwrap_or_default().iter().take_while(|row| same(row)).count();
+                let count = known_part(rows, first..).iter().take_while(|row| same(row)).count();
                 let end = first + count.max(1);
                 values.resize(values.len() + end - first, RowPlace { first, end, dense, rows: rows.len() });
                 (first, dense) = (end, dense + 1);

@@ -8,6 +8,7 @@
 //! again and become the stack. Each row is merged three times at most. Since nothing is subtracted, sums keep their
 //! accuracy. At most one block of single-row states is in memory, however wide the frame is.
 
+use churn_kernels::known::known_part;
 use std::cmp::Ordering;
 use std::collections::VecDeque;
 use std::ops::Range;
@@ -209,7 +210,7 @@ where
             block.states.resize_with(end - rows.start, S::default);
             (self.update)(&mut block.states, &own, &args)?;
         }
-        Ok(block.states.get(rows.start - block.from..rows.end - block.from).unwrap_or_default())
+        Ok(known_part(&block.states, rows.start - block.from..rows.end - block.from))
     }
 }
 
@@ -240,7 +241,7 @@ pub fn quantiles(values: &Float64Array, rows: Option<&[u32]>, p: f64, frames: &[
     for (first, end) in frames {
         let (first, end) = (*first as usize, *end as usize);
         if first < end {
-            rank_of.get(to.max(first)..end).unwrap_or_default().iter().for_each(|rank| counts.add(*rank, 1));
+            known_part(&rank_of, to.max(first)..end).iter().for_each(|rank| counts.add(*rank, 1));
             rank_of
                 .get(from..first.min(to))
                 .unwrap_or_default()
@@ -248,7 +249,7 @@ pub fn quantiles(values: &Float64Array, rows: Option<&[u32]>, p: f64, frames: &[
                 .for_each(|rank| counts.add(*rank, -1));
             (from, to) = (first, end);
         } else {
-            rank_of.get(from..to).unwrap_or_default().iter().for_each(|rank| counts.add(*rank, -1));
+            known_part(&rank_of, from..to).iter().for_each(|rank| counts.add(*rank, -1));
             (from, to) = (end.max(to), end.max(to));
         }
         let value_at = |place: usize| sorted.get(counts.find(place)).map(|(value, _)| *value);

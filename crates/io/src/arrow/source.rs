@@ -19,7 +19,9 @@ use churn_core::{Batch, Error, ErrorKind, Result};
 use crate::merge_schemas::{self, Flat, MergedSchema};
 use crate::open_files::{OpenFiles, PositionedFile};
 use crate::place;
-use crate::source::{About, Decoded, Morsel, Request, RowTest, Scan, Source, SourceColumn};
+use crate::source::{
+    About, Capability, Decoded, Guess, Morsel, Request, RowTest, Scan, Source, SourceColumn,
+};
 
 /// The first bytes of a file that has a footer.
 const MAGIC: [u8; 6] = *b"ARROW1";
@@ -183,6 +185,10 @@ struct ArrowScan {
 }
 
 impl Scan for ArrowScan {
+    fn enable(&mut self, _: Capability<'_>) -> bool {
+        false
+    }
+
     fn next(&self) -> Result<Option<Box<dyn Morsel>>> {
         let mut next = self.next.lock().unwrap_or_else(PoisonError::into_inner);
         loop {
@@ -241,6 +247,10 @@ struct ArrowMorsel {
 }
 
 impl Morsel for ArrowMorsel {
+    fn guess(&self) -> Option<Box<dyn Guess + '_>> {
+        None
+    }
+
     fn next(&mut self, test: Option<&mut dyn RowTest>) -> Result<Option<Decoded>> {
         let shared = &self.shared;
         let Some(file) = shared.files.get(self.file) else { return Ok(None) };

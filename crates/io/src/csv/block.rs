@@ -15,7 +15,7 @@ use super::cells::{Borders, Cells};
 use super::options::{BadCells, BadRows};
 use super::source::Cast;
 use super::{decode, passthrough};
-use crate::source::{Decoded, OnlyLines, RowTest};
+use crate::source::{Decoded, LinesOnly, RowTest};
 
 /// The rows of a block whose structure is known.
 pub(super) fn decode_block(
@@ -115,7 +115,7 @@ impl BlockColumns<'_> {
     /// The columns that are not known yet, and the rows as they stand if they are wanted so.
     fn rest(&mut self, known: Vec<Option<ArrayRef>>, rows: Rows<'_>) -> Result<Batch> {
         let shared = self.at.shared;
-        if let Some(only) = &shared.only_lines {
+        if let Some(only) = &shared.lines_only {
             return self.lines(only, known, rows);
         }
         let columns = shared.request.columns.iter().zip(known);
@@ -141,7 +141,7 @@ impl BlockColumns<'_> {
     /// are decoded and encoded; of the others only the needed columns are decoded.
     fn lines(
         &mut self,
-        only: &OnlyLines,
+        only: &LinesOnly,
         mut columns: Vec<Option<ArrayRef>>,
         rows: Rows<'_>,
     ) -> Result<Batch> {

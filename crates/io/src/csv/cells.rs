@@ -1,5 +1,6 @@
 //! Where the cells of a block stand that are needed; rows that do not fit the table left out.
 
+use churn_kernels::known::known_part;
 use std::borrow::Cow;
 
 use churn_kernels::cells as kernel;
@@ -116,7 +117,7 @@ impl<'a> Cells<'a> {
     /// The cell's bytes as they stand in the block.
     #[inline]
     pub(super) fn raw(&self, cell: CsvCell) -> &'a [u8] {
-        self.bytes.get(cell.start..cell.end).unwrap_or_default()
+        known_part(self.bytes, cell.start..cell.end)
     }
 
     /// The cell's bytes with doubled quotes made single.

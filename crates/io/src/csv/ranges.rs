@@ -6,6 +6,7 @@
 //! takes them in order, and has a range that guessed wrong read again from the right place. So the borders
 //! depend on the text alone, and nobody waits for anybody.
 
+use churn_kernels::known::known_part;
 use std::fs::File;
 use std::sync::Arc;
 
@@ -82,7 +83,7 @@ impl Range {
                     origin = self.from - 1;
                     let wanted = (self.block as u64 + 1).min(self.to - origin) as usize + SLACK;
                     read = self.fill(head, scratch, origin, 0, wanted)?;
-                    let bytes = scratch.bytes.get(..read).unwrap_or_default();
+                    let bytes = known_part(&scratch.bytes, ..read);
                     let Some(line_end) = memchr::memchr(b'\n', bytes) else { return Ok(None) };
                     self.at = origin + line_end as u64 + 1;
                     self.began = self.at;
@@ -107,7 +108,7 @@ impl Range {
                 }
                 read += 1;
             }
-            borders.structure.find(bytes.get(start..read).unwrap_or_default(), options.dialect());
+            borders.structure.find(known_part(bytes, start..read), options.dialect());
             let enough = (target - self.at) as usize;
             let ends = borders.structure.line_ends();
             let lines = ends.partition_point(|end| (*end as usize) + 1 < enough);

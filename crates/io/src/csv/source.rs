@@ -20,7 +20,9 @@ use super::options::{CsvOptions, Header};
 use super::ranges::{Range, Scratch};
 use super::{infer, passthrough};
 use crate::format::LineForm;
-use crate::source::{About, Decoded, Morsel, OnlyLines, Request, RowTest, Scan, Seam, Source, SourceColumn};
+use crate::source::{
+    About, Capability, Decoded, Guess, LinesOnly, Morsel, Request, RowTest, Scan, Seam, Source, SourceColumn,
+};
 
 /// How one file's cells become a column of the table.
 #[derive(Clone, Copy, Debug)]
@@ -253,7 +255,7 @@ impl Source for CsvSource {
                 file_column: self.options.file_column.as_ref().map(|_| self.columns.len() - 1),
                 request,
                 lines: None,
-                only_lines: None,
+                lines_only: None,
                 scratch: Mutex::default(),
                 pool: Pool::default(),
             }),
@@ -275,7 +277,7 @@ pub(super) struct CsvScanState {
     /// For each file how its cells are written, if rows are wanted as they stand and can be had so.
     pub(super) lines: Option<Vec<Option<Vec<Form>>>>,
     /// Set where rows are wanted as lines alone.
-    pub(super) only_lines: Option<OnlyLines>,
+    pub(super) lines_only: Option<LinesOnly>,
     /// Memory that no morsel is using, and blocks that no column points into.
     scratch: Mutex<Vec<Scratch>>,
     pool: Pool,
@@ -302,11 +304,8 @@ struct CsvScan {
     shared: Arc<CsvScanState>,
 }
 
-impl Scan for CsvScan {
-    fn gather(&mut self) {
-        self.cutter.get_mut().unwrap_or_else(PoisonError::into_inner).gather();
-    }
-
+impl CsvScan {
+    /// Has rows given as they stand as well, where they are as `form` writes them; false if that is so of no file.
     fn keep_lines(&mut self, form: LineForm) -> bool {
         let Some(shared) = Arc::get_mut(&mut self.shared) else { return false };
         if !passthrough::is_usual(&shared.options, form) {
@@ -325,12 +324,27 @@ impl Scan for CsvScan {
         shared.lines.is_some()
     }
 
-    fn only_lines(&mut self, only: OnlyLines) -> bool {
+    /// Has rows given as lines alone.
+    fn give_lines_only(&mut self, only: LinesOnly) -> bool {
         let is_kept = only.encoder.line_form().is_some_and(|form| self.keep_lines(form));
         if let Some(shared) = Arc::get_mut(&mut self.shared).filter(|_| is_kept) {
-            shared.only_lines = Some(only);
+            shared.lines_only = Some(only);
         }
         is_kept
+    }
+}
+
+impl Scan for CsvScan {
+    fn enable(&mut self, capability: Capability<'_>) -> bool {
+        match capability {
+            Capability::LargeMorsels => {
+                self.cutter.get_mut().unwrap_or_else(PoisonError::into_inner).gather();
+                true
+            }
+            Capability::Ranges(_) => false,
+            Capability::LinesToo(form) => self.keep_lines(form),
+            Capability::LinesOnly(only) => self.give_lines_only(only),
+        }
     }
 
     fn next(&self) -> Result<Option<Box<dyn Morsel>>> {
@@ -389,27 +403,29 @@ impl Morsel for CsvMorsel {
         Ok(Some(decoded))
     }
 
-    fn seam(&self) -> Option<Seam> {
+    fn guess(&self) -> Option<Box<dyn Guess + '_>> {
         match &self.cut {
-            Some(Cut::Range(range)) => Some(Seam {
-                place: range.file,
-                start: range.began,
-                known: range.start.is_some(),
-                end: range.at,
-            }),
+            Some(Cut::Range(range)) => Some(Box::new(RangeGuess { range, shared: &self.shared })),
             _ => None,
         }
     }
+}
 
-    fn again(&self, start: u64) -> Option<Box<dyn Morsel>> {
-        let Some(Cut::Range(range)) = &self.cut else { return None };
-        let range = Range {
-            start: Some(start),
-            began: u64::MAX,
-            at: start,
-            seekable: range.seekable.clone(),
-            ..*range
-        };
-        Some(Box::new(CsvMorsel { cut: Some(Cut::Range(range)), shared: self.shared.clone() }))
+/// Where a range of a file took its first record to begin.
+struct RangeGuess<'a> {
+    range: &'a Range,
+    shared: &'a Arc<CsvScanState>,
+}
+
+impl Guess for RangeGuess<'_> {
+    fn seam(&self) -> Seam {
+        let Range { file, began, at, start, .. } = *self.range;
+        Seam { place: file, start: began, known: start.is_some(), end: at }
+    }
+
+    fn again(&self, start: u64) -> Box<dyn Morsel> {
+        let seekable = self.range.seekable.clone();
+        let range = Range { start: Some(start), began: u64::MAX, at: start, seekable, ..*self.range };
+        Box::new(CsvMorsel { cut: Some(Cut::Range(range)), shared: self.shared.clone() })
     }
 }

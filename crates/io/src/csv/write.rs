@@ -11,6 +11,7 @@ use churn_core::names::name;
 use churn_core::scalar::write_float;
 use churn_core::widen::widen;
 use churn_core::{Batch, Error, ErrorKind, Field, Result, Scalar};
+use churn_kernels::known::known;
 use churn_kernels::{calendar, digits, gather, lines};
 
 use crate::format::{Encoder, LineEncoder, LineForm, WriteOptions};
@@ -115,7 +116,7 @@ impl CsvEncoder {
     fn write_value(&self, cells: &WrittenColumn<'_>, row: usize, out: &mut Vec<u8>) {
         match &cells.values {
             ColumnValues::Texts(texts) => {
-                let view = texts.views().get(row).copied().unwrap_or(0);
+                let view = known(texts.views(), row);
                 // A mark of byte order would be taken for one at the start of a file.
                 let marked = (view >> 32) as u32 & 0x00ff_ffff == 0x00bf_bbef;
                 if !(self.plain && !marked && digits::push_short_text(view, self.special(), out)) {
@@ -205,7 +206,7 @@ impl Days {
 
 #[inline]
 fn at<T: Copy + Default>(values: &[T], row: usize) -> T {
-    values.get(row).copied().unwrap_or_default()
+    known(values, row)
 }
 
 impl<'a> WrittenColumn<'a> {

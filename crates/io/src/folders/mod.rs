@@ -15,7 +15,9 @@ use churn_core::{Batch, Result, Scalar, Type};
 
 use crate::merge_schemas::{FileColumns, MergedSchema, cast_to};
 use crate::ranges::Range;
-use crate::source::{About, Decoded, Looked, Morsel, Request, RowTest, Scan, Seam, Source, SourceColumn};
+use crate::source::{
+    About, Capability, Decoded, Guess, Looked, Morsel, Request, RowTest, Scan, Seam, Source, SourceColumn,
+};
 pub(crate) use names::{folder_name, is_of_key};
 use names::{keys_of, kind, value};
 
@@ -305,12 +307,14 @@ impl FolderScan {
 }
 
 impl Scan for FolderScan {
-    fn gather(&mut self) {
-        self.gathers = true;
-    }
-
-    fn narrow(&mut self, ranges: &[(usize, Range)]) {
-        self.narrowed.extend_from_slice(ranges);
+    fn enable(&mut self, capability: Capability<'_>) -> bool {
+        match capability {
+            Capability::LargeMorsels => self.gathers = true,
+            Capability::Ranges(ranges) => self.narrowed.extend_from_slice(ranges),
+            // A line of a file does not have the keys that its folder's name tells.
+            Capability::LinesToo(_) | Capability::LinesOnly(_) => return false,
+        }
+        true
     }
 
     fn next(&self) -> Result<Option<Box<dyn Morsel>>> {
@@ -332,11 +336,11 @@ impl Scan for FolderScan {
             if self.may_pass(folder) {
                 let mut scan = folder.source.open(self.shared.request(number))?;
                 if self.gathers {
-                    scan.gather();
+                    scan.enable(Capability::LargeMorsels);
                 }
                 let narrowed = self.shared.narrowed(number, &self.narrowed);
                 if !narrowed.is_empty() {
-                    scan.narrow(&narrowed);
+                    scan.enable(Capability::Ranges(&narrowed));
                 }
                 state.open = Some((number, scan));
             } else if let Some(rows) = folder.source.about().rows {
@@ -365,6 +369,10 @@ struct LeftOut {
 }
 
 impl Morsel for LeftOut {
+    fn guess(&self) -> Option<Box<dyn Guess + '_>> {
+        None
+    }
+
     fn next(&mut self, _: Option<&mut dyn RowTest>) -> Result<Option<Decoded>> {
         let Some(rows) = self.rows.take() else { return Ok(None) };
         let wanted = self.shared.request.columns.iter().filter_map(|c| self.shared.united.columns.get(*c));
@@ -398,12 +406,27 @@ impl Morsel for FolderMorsel {
         Ok(Some(Decoded { batch, ..Decoded { batch: Batch { columns: Vec::new(), rows: 0 }, ..read } }))
     }
 
-    fn seam(&self) -> Option<Seam> {
-        self.inner.seam().map(|seam| Seam { place: self.number << 32 | seam.place, ..seam })
+    fn guess(&self) -> Option<Box<dyn Guess + '_>> {
+        let inner = self.inner.guess()?;
+        Some(Box::new(FolderGuess { inner, number: self.number, shared: &self.shared }))
+    }
+}
+
+/// The borders of a morsel of a folder's files: their places are those of the folder.
+struct FolderGuess<'a> {
+    inner: Box<dyn Guess + 'a>,
+    number: usize,
+    shared: &'a Arc<FolderScanState>,
+}
+
+impl Guess for FolderGuess<'_> {
+    fn seam(&self) -> Seam {
+        let seam = self.inner.seam();
+        Seam { place: self.number << 32 | seam.place, ..seam }
     }
 
-    fn again(&self, start: u64) -> Option<Box<dyn Morsel>> {
-        let inner = self.inner.again(start)?;
-        Some(Box::new(FolderMorsel { inner, number: self.number, shared: self.shared.clone() }))
+    fn again(&self, start: u64) -> Box<dyn Morsel> {
+        let inner = self.inner.again(start);
+        Box::new(FolderMorsel { inner, number: self.number, shared: self.shared.clone() })
     }
 }

@@ -1,5 +1,6 @@
 //! Names of folders: `key=value`, and what a value in one means.
 
+use churn_kernels::known::known_part;
 use std::path::Path;
 
 use churn_core::{Scalar, Type};
@@ -57,7 +58,7 @@ fn decoded(text: &str) -> String {
         match hex.and_then(|h| u8::from_str_radix(h, 16).ok()).filter(|_| *first == b'%') {
             Some(byte) => {
                 bytes.push(byte);
-                rest = after.get(2..).unwrap_or_default();
+                rest = known_part(after, 2..);
             }
             None => {
                 bytes.push(*first);

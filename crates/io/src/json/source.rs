@@ -13,7 +13,9 @@ use super::cutter::{Cutter, JsonBlock, JsonFile};
 use super::decode::{JsonColumns, Places};
 use super::look;
 use crate::merge_schemas::{self, FileColumns, MergedSchema};
-use crate::source::{About, Decoded, Looked, Morsel, Request, RowTest, Scan, Source, SourceColumn};
+use crate::source::{
+    About, Capability, Decoded, Guess, Looked, Morsel, Request, RowTest, Scan, Source, SourceColumn,
+};
 
 /// Bytes of all files together that are looked at from their starts; of those after them less is.
 const WHOLE_TOGETHER: usize = 64 << 20;
@@ -192,6 +194,10 @@ struct JsonScan {
 }
 
 impl Scan for JsonScan {
+    fn enable(&mut self, _: Capability<'_>) -> bool {
+        false
+    }
+
     fn next(&self) -> Result<Option<Box<dyn Morsel>>> {
         let block = self.cutter.lock().unwrap_or_else(PoisonError::into_inner).next()?;
         let morsel = |block| {
@@ -211,6 +217,10 @@ struct JsonMorsel {
 }
 
 impl Morsel for JsonMorsel {
+    fn guess(&self) -> Option<Box<dyn Guess + '_>> {
+        None
+    }
+
     fn next(&mut self, test: Option<&mut dyn RowTest>) -> Result<Option<Decoded>> {
         let shared = &self.shared;
         let Some(block) = self.block.take() else { return Ok(None) };

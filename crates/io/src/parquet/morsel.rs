@@ -5,7 +5,7 @@ use churn_core::{Batch, Error, ErrorKind, Result};
 use parquet::arrow::arrow_reader::{RowSelection, RowSelector};
 
 use super::piece::{PieceReader, RowGroupPiece};
-use crate::source::{Decoded, Morsel, RowTest};
+use crate::source::{Decoded, Guess, Morsel, RowTest};
 
 /// How far a morsel is read.
 pub(super) enum DecodeState {
@@ -121,6 +121,10 @@ fn left(
 }
 
 impl Morsel for ParquetMorsel {
+    fn guess(&self) -> Option<Box<dyn Guess + '_>> {
+        None
+    }
+
     fn next(&mut self, mut test: Option<&mut dyn RowTest>) -> Result<Option<Decoded>> {
         loop {
             match std::mem::replace(&mut self.state, DecodeState::Done) {

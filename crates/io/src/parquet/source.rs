@@ -10,8 +10,7 @@ use super::file::ParquetFile;
 use super::morsel::{DecodeState, ParquetMorsel};
 use super::piece::RowGroupPiece;
 use crate::merge_schemas::{self, MergedSchema};
-use crate::ranges::Range;
-use crate::source::{About, Morsel, Request, Scan, Source, SourceColumn};
+use crate::source::{About, Capability, Morsel, Request, Scan, Source, SourceColumn};
 
 /// Rows of a morsel whose rows are handed on: what comes of it waits in memory for its turn.
 const PIECE_ROWS: usize = 1 << 17;
@@ -102,17 +101,19 @@ struct ParquetScan {
 }
 
 impl Scan for ParquetScan {
-    fn gather(&mut self) {
-        self.gathers = true;
-    }
-
-    fn narrow(&mut self, ranges: &[(usize, Range)]) {
-        if let Some(shared) = Arc::get_mut(&mut self.shared) {
-            let Request { columns, ranges: own, .. } = &mut shared.request;
-            own.extend(
-                ranges.iter().filter_map(|(i, range)| Some((columns.get(*i).copied()?, range.clone()))),
-            );
+    fn enable(&mut self, capability: Capability<'_>) -> bool {
+        match capability {
+            Capability::LargeMorsels => self.gathers = true,
+            Capability::Ranges(ranges) => {
+                let Some(shared) = Arc::get_mut(&mut self.shared) else { return false };
+                let Request { columns, ranges: own, .. } = &mut shared.request;
+                own.extend(
+                    ranges.iter().filter_map(|(i, range)| Some((columns.get(*i).copied()?, range.clone()))),
+                );
+            }
+            Capability::LinesToo(_) | Capability::LinesOnly(_) => return false,
         }
+        true
     }
 
     fn next(&self) -> Result<Option<Box<dyn Morsel>>> {

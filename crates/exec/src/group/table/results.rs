@@ -1,8 +1,8 @@
 //! The results of all groups, by first appearance.
 
 use arrow_buffer::NullBuffer;
-use churn_core::{Batch, Event, Result};
-use churn_kernels::known::known;
+use churn_core::{Batch, Event, OrFault, Result};
+use churn_kernels::known::{known, known_part};
 use churn_kernels::memory;
 
 use super::{Groups, PoisonError};
@@ -29,7 +29,7 @@ impl Groups {
         };
         let mut made = self.threads.each(partitions.into_iter(), finish)?;
         if grouping.is_broadcast {
-            let mut results = made.pop().map(|(columns, ..)| columns).unwrap_or_default();
+            let (mut results, ..) = made.pop().or_fault("partition of the groups")?;
             return self.rows.materialized(results.split_off(grouping.kinds.len().min(results.len())));
         }
         let groups: usize = made.iter().map(|(.., groups)| groups).sum();
@@ -87,7 +87,7 @@ impl Groups {
 
 /// Counts the groups that come out.
 fn tell(batch: &Batch, grouping: &Grouping, work: &mut MorselOutput) {
-    let keys = batch.columns.get(..grouping.kinds.len()).unwrap_or_default();
+    let keys = known_part(&batch.columns, ..grouping.kinds.len());
     let nulls = keys
         .iter()
         .filter_map(|c| c.logical_nulls())

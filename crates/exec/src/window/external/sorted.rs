@@ -1,5 +1,6 @@
 //! The columns that a window uses, sorted on disk.
 
+use churn_kernels::known::known_place;
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
@@ -45,7 +46,7 @@ impl SortedPartition {
         let used: BTreeSet<usize> = of_order.chain(window.calls.iter().flat_map(of_call)).collect();
         let used: Vec<usize> = used.into_iter().collect();
         let first = 1 + window.by.len();
-        let place = |place: usize| first + used.binary_search(&place).unwrap_or(0);
+        let place = |place: usize| first + known_place(&used, &place);
         let by =
             window.kinds.iter().zip(1..).map(|(kind, i)| OrderKey::column(i, kind.clone(), false, false));
         let order = window
@@ -57,7 +58,8 @@ impl SortedPartition {
             let batch = batch?;
             let column = |i: &usize| batch.columns.get(i + 1).map(widen);
             let columns = window.by.iter().chain(&used).filter_map(column).collect::<Result<Vec<_>>>()?;
-            let places = batch.columns.first().map(|places| Arc::new(decode_positions(places)) as ArrayRef);
+            let places = batch.columns.first().map(decode_positions);
+            let places = places.transpose()?.map(|places| Arc::new(places) as ArrayRef);
             sorter.push(Batch { columns: places.into_iter().chain(columns).collect(), rows: batch.rows })?;
         }
         let mut marks = Marks::new(window)?;
@@ -76,14 +78,14 @@ impl SortedPartition {
 
     /// Where a column of the window stands in the file.
     pub(super) fn place(&self, column: usize) -> usize {
-        USED + self.used.binary_search(&column).unwrap_or(0)
+        USED + known_place(&self.used, &column)
     }
 
     /// A reader of some columns of the file.
     pub(super) fn cursor(&self, columns: &[usize]) -> Result<PartitionCursor> {
         let read: BTreeSet<usize> = columns.iter().copied().collect();
         let read: Vec<usize> = read.into_iter().collect();
-        let columns = columns.iter().map(|column| read.binary_search(column).unwrap_or(0)).collect();
+        let columns = columns.iter().map(|column| known_place(&read, column)).collect();
         Ok(PartitionCursor::new(self.run.reader_of(Some(read))?.into_iter().flatten(), columns))
     }
 }
@@ -119,6 +121,7 @@ impl<'a> Marks<'a> {
     fn of(&mut self, by: &[ArrayRef], order: &[ArrayRef], rows: usize) -> Result<[ArrayRef; 2]> {
         let is_new = self.by.of(by, rows)?;
         let is_other = self.order.of(order, rows)?;
+        // A window without an order has no key.
         let first = order.get(..1).unwrap_or_default();
         let is_other_key = self.first_key.of(first, rows)?;
         let first = first.first().map(normal).transpose()?;

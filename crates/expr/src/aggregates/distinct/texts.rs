@@ -1,5 +1,6 @@
 //! Different texts, and values that are told apart by what they are written as.
 
+use churn_kernels::known::{known, known_part};
 use std::sync::Arc;
 
 use arrow_array::cast::AsArray;
@@ -7,7 +8,6 @@ use arrow_array::{Array, ArrayRef};
 use churn_core::{Result, Scalar};
 use churn_kernels::byte_numbering::{ByteKeys, ByteNumbering};
 use churn_kernels::hash;
-use churn_kernels::known::known;
 use churn_kernels::numbering::Numbering;
 use churn_kernels::word_set::WordSet;
 use serde::{Deserialize, Serialize};
@@ -88,7 +88,7 @@ impl DistinctTexts {
 /// The text that the bits of a view are; `f` is called with its bytes.
 fn with_short<T>(bits: u128, f: impl FnOnce(&[u8]) -> T) -> T {
     let bytes = bits.to_le_bytes();
-    f(bytes.get(4..4 + usize::from(bytes[0]).min(12)).unwrap_or_default())
+    f(known_part(&bytes, 4..4 + usize::from(bytes[0]).min(12)))
 }
 
 /// A text of at most twelve bytes as the bits of its view.

@@ -3,6 +3,8 @@
 //! A run is a head and one number, or a head and groups of eight numbers of `width` bits. The form is in the Parquet
 //! format's description, *Encodings*.
 
+use churn_kernels::known::known_part;
+
 /// Groups of eight that one head tells of: the head is then one byte.
 const MOST_GROUPS: usize = 63;
 
@@ -26,7 +28,7 @@ pub(super) fn encode(numbers: &[u32], width: u32, into: &mut Vec<u8>) {
             head((run as u64) << 1, into);
             into.extend(value.to_le_bytes().iter().take(width.div_ceil(8) as usize));
         }
-        rest = left.get(run..).unwrap_or_default();
+        rest = known_part(left, run..);
     }
 }
 

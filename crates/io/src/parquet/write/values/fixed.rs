@@ -1,5 +1,6 @@
 //! Numbers, days and points in time.
 
+use churn_kernels::known::known_part;
 use std::marker::PhantomData;
 
 use arrow_array::cast::AsArray;
@@ -164,7 +165,7 @@ where
             own.keys.clear();
             own.keys.extend(values.iter().map(|v| u128::from(T::bits(*v))));
             own.numbering.number(&own.keys, into);
-            T::learn(&mut own.near, values, into.get(before..).unwrap_or_default());
+            T::learn(&mut own.near, values, known_part(into, before..));
         });
     }
 

@@ -3,6 +3,7 @@
 use arrow_array::Array;
 use arrow_array::cast::AsArray;
 use churn_kernels::hash;
+use churn_kernels::known::known_part;
 use churn_kernels::numbering::Numbering;
 use hashbrown::HashTable;
 use parquet::data_type::ByteArray;
@@ -72,7 +73,7 @@ impl TextEncoder {
             return self.long.text((key >> 32) as usize);
         }
         *short = (key >> 32).to_le_bytes();
-        short.get(..length).unwrap_or_default()
+        known_part(short.as_slice(), ..length)
     }
 
     /// Takes note of the bounds of the texts that this page has shown.
@@ -191,7 +192,7 @@ fn below(text: &[u8]) -> (Vec<u8>, bool) {
     }
     let is_start = |at: &usize| text.get(*at).is_some_and(|b| b & 0xc0 != 0x80);
     let end = (0..=BOUND_BYTES).rev().find(is_start).unwrap_or(0);
-    (text.get(..end).unwrap_or_default().to_vec(), false)
+    (known_part(text, ..end).to_vec(), false)
 }
 
 /// A text that is not less than this one: its first characters, the last of them made the next one. If there is none
