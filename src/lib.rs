@@ -28,11 +28,10 @@
 #![deny(missing_docs)]
 
 mod flow;
+mod lang;
 mod profile;
-mod recipe;
-mod step;
+mod steps;
 mod table;
-mod text;
 
 pub use churn_core::readable::{bytes as readable_bytes, grouped as readable_count};
 pub use churn_core::{
@@ -53,5 +52,5 @@ pub use flow::{BatchReader, CheckedPlan, Flow, IntoOther, IntoText, Join, Source
 pub use profile::{
     Bin, ColumnProfile, Count, Detail, Frequent, Lengths, PairProfile, Profile, ProfileView, Quartiles,
 };
-pub use step::{CATALOGUE as STEPS, StepKind, find as step};
+pub use steps::{CATALOGUE as STEPS, StepKind, find as step};
 pub use table::{Table, View};

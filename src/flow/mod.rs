@@ -21,8 +21,8 @@ pub use batches::BatchReader;
 pub use plan::{CheckedPlan, SourceView};
 pub use tables::{IntoOther, Join, Window};
 
-use crate::recipe::{self, Chain, Placed, Recipe, Request};
-use crate::step::Given;
+use crate::lang::recipe::{self, Chain, Placed, Recipe, Request};
+use crate::steps::Given;
 use crate::table::Table;
 
 /// A lazy chain of steps: each method adds one, nothing is read until it is run.
@@ -76,7 +76,7 @@ impl Flow {
     ///
     /// What stands there is looked at when the chain is checked.
     pub fn read(path: impl AsRef<Path>) -> Flow {
-        Flow::empty().then(&crate::step::read_text(path.as_ref()))
+        Flow::empty().then(&crate::steps::read_text(path.as_ref()))
     }
 
     /// Starts from steps written in the language, one a line.

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use churn_core::{Error, ErrorKind, JoinKind, Scalar};
 
 use super::{Flow, IntoText};
-use crate::recipe::Chain;
+use crate::lang::recipe::Chain;
 
 /// How two tables are joined.
 ///

@@ -1,0 +1,58 @@
+//! Recipes: parameters, functions and tables first, then the main chain. Read, printed, checked.
+
+mod check;
+mod file;
+mod parse;
+mod print;
+
+use std::sync::Arc;
+
+use churn_core::{Scalar, SourceText, Span};
+use churn_expr::expand::Define;
+
+pub(crate) use check::{Request, check};
+pub(crate) use file::{is_named_as_recipe, read_file};
+pub(crate) use parse::{parse, parse_chain};
+
+use crate::steps::Step;
+
+/// A recipe as it was read.
+#[derive(Clone, Debug)]
+pub(crate) struct Recipe {
+    pub(crate) source: Arc<SourceText>,
+    pub(crate) givens: Vec<Given>,
+    pub(crate) defines: Vec<(String, Define)>,
+    pub(crate) tables: Vec<Chain>,
+    pub(crate) main: Chain,
+}
+
+impl Recipe {
+    /// The number of its steps.
+    pub(crate) fn length(&self) -> usize {
+        self.main.steps.len() + self.tables.iter().map(|table| table.steps.len()).sum::<usize>()
+    }
+}
+
+/// A parameter with its default.
+#[derive(Clone, Debug)]
+pub(crate) struct Given {
+    pub(crate) name: String,
+    pub(crate) default: Scalar,
+}
+
+/// Steps one after the other.
+#[derive(Clone, Debug)]
+pub(crate) struct Chain {
+    /// The table's name; empty for the main chain.
+    pub(crate) name: String,
+    pub(crate) steps: Vec<Placed>,
+}
+
+/// A step and where it stands.
+#[derive(Clone, Debug)]
+pub(crate) struct Placed {
+    pub(crate) step: Arc<dyn Step>,
+    pub(crate) span: Span,
+    /// The text that the place is in: steps of a Rust chain have one each.
+    pub(crate) source: Arc<SourceText>,
+}

@@ -1,0 +1,247 @@
+//! What is known while steps are checked, and what is found.
+
+use std::path::PathBuf;
+use std::sync::Arc;
+
+use churn_core::{Counters, Error, ErrorKind, Field, Scalar, SourceText, Span, StepId};
+use churn_expr::Bound;
+use churn_expr::ast::Expr;
+use churn_expr::bind::{Binder, Ids, PerCall, Place};
+use churn_expr::expand::Environment;
+use churn_io::files::Files;
+use churn_io::source::ReadResources;
+use churn_plan::operators::Per;
+use churn_plan::{Find, Node, Relation, StepInfo};
+
+/// A table of a recipe, checked.
+#[derive(Clone)]
+pub(crate) struct Table {
+    pub(crate) name: String,
+    /// `None` if its chain holds a mistake.
+    pub(crate) relation: Option<Relation>,
+    /// Tables that it uses.
+    pub(crate) needs: Vec<usize>,
+    /// Whether a step before took its rows.
+    pub(crate) is_used: bool,
+}
+
+/// Checks the steps of one request.
+pub(crate) struct Checker<'a> {
+    /// The text that places point into.
+    pub(crate) source: Arc<SourceText>,
+    pub(crate) environment: &'a Environment,
+    pub(crate) ids: Ids,
+    /// The folder that paths are relative to.
+    pub(crate) base: PathBuf,
+    /// What may be used while files are opened.
+    pub(crate) resources: ReadResources,
+    /// Inputs of steps before that can be read only once.
+    pub(crate) streams: Vec<PathBuf>,
+    pub(crate) tables: Vec<Table>,
+    /// Tables that the chain being checked uses.
+    pub(crate) used: Vec<usize>,
+    pub(crate) steps: Vec<StepInfo>,
+    pub(crate) errors: Vec<Error>,
+    /// Whether a constant was worked out.
+    pub(crate) folded: bool,
+    pub(crate) notes: Vec<String>,
+    /// Files that steps before read and write.
+    pub(crate) files: Files,
+    /// Finds columns that only a run can tell, if it may run.
+    pub(crate) find: Option<Find<'a>>,
+    /// Whether such columns were met and not found: what follows cannot be checked.
+    pub(crate) open: bool,
+    /// What ran to find them, and what was counted then.
+    pub(crate) ran: Vec<Node>,
+    pub(crate) counted: Counters,
+}
+
+impl Checker<'_> {
+    /// The step being checked.
+    pub(crate) fn step(&self) -> StepId {
+        self.steps.len()
+    }
+
+    /// Notes a mistake at a place.
+    pub(crate) fn wrong(&mut self, span: Span, error: Error) {
+        let source = self.source.clone();
+        self.errors.push(error.at(&source, span));
+    }
+
+    /// Whether a mistake was noted.
+    pub(crate) fn has_errors(&self) -> bool {
+        !self.errors.is_empty()
+    }
+
+    /// Keeps a value, or notes its error.
+    pub(crate) fn kept<T>(&mut self, result: churn_core::Result<T>) -> Option<T> {
+        match result {
+            Ok(value) => Some(value),
+            Err(error) => {
+                self.errors.push(error);
+                None
+            }
+        }
+    }
+
+    fn binder<'b>(&'b mut self, fields: &'b [Field]) -> Binder<'b> {
+        Binder {
+            source: &self.source,
+            environment: self.environment,
+            fields,
+            ids: &mut self.ids,
+            errors: &mut self.errors,
+            notes: &mut self.notes,
+            folded: &mut self.folded,
+            locals: Vec::new(),
+        }
+    }
+
+    /// Binds an expression over rows; aggregates with `per` are gathered.
+    pub(crate) fn row_expression(&mut self, expr: &Expr, fields: &[Field], pers: &mut Vec<PerCall>) -> Bound {
+        self.binder(fields).bind(expr, &mut Place::Rows(pers))
+    }
+
+    /// Binds a condition over rows.
+    pub(crate) fn row_condition(&mut self, expr: &Expr, fields: &[Field], pers: &mut Vec<PerCall>) -> Bound {
+        self.binder(fields).condition(expr, &mut Place::Rows(pers))
+    }
+
+    /// Binds an expression where aggregates may stand in some way.
+    pub(crate) fn expression(&mut self, expr: &Expr, fields: &[Field], place: &mut Place<'_>) -> Bound {
+        self.binder(fields).bind(expr, place)
+    }
+
+    /// Puts the aggregates of `per` beside the rows, one operator for each set of keys.
+    pub(crate) fn with_pers(&mut self, mut relation: Relation, pers: Vec<PerCall>) -> Relation {
+        let step = self.step();
+        let mut left = pers;
+        while let Some(first) = left.first() {
+            let keys = first.keys.clone();
+            let (same, others): (Vec<PerCall>, Vec<PerCall>) = left.into_iter().partition(|p| p.keys == keys);
+            let calls = same.into_iter().map(|p| p.call).collect();
+            relation = relation.then(Per { keys, calls }, step);
+            left = others;
+        }
+        relation
+    }
+
+    /// The value of an expression without columns, such as the name that `named` gives.
+    pub(crate) fn constant_text(&mut self, expr: &Expr) -> Option<String> {
+        let bound = self.binder(&[]).bind(expr, &mut Place::NoAggregates("A name is no aggregate."));
+        match bound.as_literal() {
+            Some(Scalar::Text(text)) => Some(text.clone()),
+            _ if bound.kind == churn_core::Type::Unknown => None,
+            _ => {
+                let what = "A name is made of texts.";
+                self.wrong(
+                    expr.span,
+                    Error::new(ErrorKind::Type, what).next("Write named column || '_avg'."),
+                );
+                None
+            }
+        }
+    }
+
+    /// A path, which may be a parameter.
+    pub(crate) fn path(&mut self, path: &Path) -> Option<String> {
+        match path {
+            Path::Text(text, _) => Some(text.clone()),
+            Path::Parameter(parameter, span) => {
+                let source = self.source.clone();
+                match self.environment.given(parameter, &source, *span) {
+                    Ok(Scalar::Text(text)) => Some(text),
+                    Ok(other) => {
+                        let what = format!("A path is a text, and ${parameter} is {}.", other.kind());
+                        self.wrong(*span, Error::new(ErrorKind::Type, what));
+                        None
+                    }
+                    Err(error) => {
+                        self.errors.push(error);
+                        None
+                    }
+                }
+            }
+        }
+    }
+}
+
+/// A number of rows as it is written: a literal or a parameter.
+#[derive(Clone, Debug)]
+pub(crate) enum Count {
+    Number(usize),
+    Parameter(String, Span),
+}
+
+impl Count {
+    /// Reads a number of rows, or a parameter.
+    pub(crate) fn read(c: &mut crate::lang::text::Cursor<'_>) -> churn_core::Result<Count> {
+        let span = c.span();
+        if let Some(crate::lang::text::TokenKind::Parameter(name)) = c.peek() {
+            c.advance();
+            return Ok(Count::Parameter(name.clone(), span));
+        }
+        Ok(Count::Number(c.count("a number of rows")?))
+    }
+
+    /// The number; a parameter that is none is noted.
+    pub(crate) fn resolved(&self, checker: &mut Checker<'_>) -> Option<usize> {
+        let Count::Parameter(parameter, span) = self else {
+            return if let Count::Number(n) = self { Some(*n) } else { None };
+        };
+        let source = checker.source.clone();
+        let value = checker.environment.given(parameter, &source, *span);
+        match checker.kept(value)? {
+            Scalar::Int(n) if n >= 0 => usize::try_from(n).ok(),
+            other => {
+                let what = format!("A number of rows is needed here, and ${parameter} is {other}.");
+                checker.wrong(*span, Error::new(ErrorKind::Type, what));
+                None
+            }
+        }
+    }
+}
+
+impl std::fmt::Display for Count {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Count::Number(n) => n.fmt(f),
+            Count::Parameter(name, _) => write!(f, "${name}"),
+        }
+    }
+}
+
+/// A path as it is written: a text or a parameter.
+#[derive(Clone, Debug)]
+pub(crate) enum Path {
+    Text(String, Span),
+    Parameter(String, Span),
+}
+
+impl Path {
+    pub(crate) fn span(&self) -> Span {
+        match self {
+            Path::Text(_, span) | Path::Parameter(_, span) => *span,
+        }
+    }
+
+    /// Reads a path in single quotes, or a parameter.
+    pub(crate) fn read(c: &mut crate::lang::text::Cursor<'_>) -> churn_core::Result<Path> {
+        let span = c.span();
+        if let Some(crate::lang::text::TokenKind::Parameter(name)) = c.peek() {
+            c.advance();
+            return Ok(Path::Parameter(name.clone(), span));
+        }
+        let (text, span) = c.text("a path in single quotes")?;
+        Ok(Path::Text(text, span))
+    }
+}
+
+impl std::fmt::Display for Path {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Path::Text(text, _) => Scalar::Text(text.clone()).fmt(f),
+            Path::Parameter(name, _) => write!(f, "${name}"),
+        }
+    }
+}

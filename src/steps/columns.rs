@@ -1,0 +1,131 @@
+//! `drop COLS` and `rename new = old, …`: other columns or other names for the same rows.
+
+use std::fmt;
+
+use churn_core::names::{comma, name};
+use churn_core::{Error, ErrorKind, Result, Span};
+use churn_expr::ast::ColumnRef;
+use churn_expr::expand::{columns_of_list, unknown_column};
+use churn_plan::Relation;
+
+use super::{Checker, Step, StepKind};
+use crate::lang::text::Cursor;
+
+pub(super) const DROP: StepKind = StepKind {
+    keyword: "drop",
+    usage: "drop COLS",
+    summary: "Keeps all columns but these.",
+    example: "drop note, each 't*'",
+    parse: |text| Ok(Box::new(Drop(text.list(Cursor::column_ref)?))),
+};
+
+pub(super) const RENAME: StepKind = StepKind {
+    keyword: "rename",
+    usage: "rename new = old, …",
+    summary: "Gives columns other names, all at once; they stay in place.",
+    example: "rename day = collected_on, temperature = temp_c",
+    parse: |text| Ok(Box::new(Rename(text.list(read_pair)?))),
+};
+
+#[derive(Debug)]
+struct Drop(Vec<ColumnRef>);
+
+impl Step for Drop {
+    fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
+        let mut relation = input?;
+        let source = checker.source.clone();
+        if let Some(gone) = checker.kept(columns_of_list(&self.0, &relation.fields, &source)) {
+            let gone: Vec<_> = gone.iter().map(|f| f.name.clone()).collect();
+            relation.fields.retain(|f| !gone.contains(&f.name));
+            if relation.fields.is_empty() {
+                let span = self.0.first().map(span_of).unwrap_or_default();
+                checker.wrong(span, Error::new(ErrorKind::Check, "No column would be left."));
+            }
+        }
+        Some(relation)
+    }
+
+    fn keeps_rows(&self) -> bool {
+        true
+    }
+}
+
+pub(super) fn span_of(column: &ColumnRef) -> Span {
+    match column {
+        ColumnRef::Name(_, span) => *span,
+        ColumnRef::Set(set) => set.span,
+    }
+}
+
+impl fmt::Display for Drop {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "drop {}", comma(&self.0))
+    }
+}
+
+#[derive(Debug)]
+struct Pair {
+    new: (String, Span),
+    old: (String, Span),
+}
+
+impl fmt::Display for Pair {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{} = {}", name(&self.new.0), name(&self.old.0))
+    }
+}
+
+fn read_pair(c: &mut Cursor<'_>) -> Result<Pair> {
+    let new = c.name("the new name")?;
+    c.expect_symbol("=", "between the new name and the old one")?;
+    Ok(Pair { new, old: c.name("the old name")? })
+}
+
+#[derive(Debug)]
+struct Rename(Vec<Pair>);
+
+impl Step for Rename {
+    fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
+        let mut relation = input?;
+        let source = checker.source.clone();
+        let before = relation.fields.clone();
+        for Pair { new, old } in &self.0 {
+            match before.iter().position(|f| f.name == old.0) {
+                Some(at) => {
+                    if let Some(field) = relation.fields.get_mut(at) {
+                        field.name.clone_from(&new.0);
+                    }
+                }
+                None => {
+                    let mut error = unknown_column(&old.0, &before, &source, old.1);
+                    if before.iter().any(|f| f.name == new.0) {
+                        error = error.next(format!(
+                            "The new name stands first: rename {} = {}.",
+                            name(&old.0),
+                            name(&new.0)
+                        ));
+                    }
+                    checker.errors.push(error);
+                }
+            }
+        }
+        for (i, field) in relation.fields.iter().enumerate() {
+            if relation.fields.iter().take(i).any(|f| f.name == field.name) {
+                let span = self.0.iter().find(|p| p.new.0 == field.name).map(|p| p.new.1).unwrap_or_default();
+                let what = format!("Two columns would be called {}.", name(&field.name));
+                checker.errors.push(Error::new(ErrorKind::Name, what).at(&source, span));
+            }
+        }
+        Some(relation)
+    }
+
+    fn keeps_rows(&self) -> bool {
+        true
+    }
+}
+
+impl fmt::Display for Rename {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "rename {}", comma(&self.0))
+    }
+}

@@ -1,0 +1,36 @@
+//! `filter COND`: the rows where the condition is true.
+
+use std::fmt;
+
+use churn_expr::ast::Expr;
+use churn_plan::{Relation, operators};
+
+use super::{Checker, Step, StepKind};
+use crate::lang::text::expression;
+
+pub(super) const KIND: StepKind = StepKind {
+    keyword: "filter",
+    usage: "filter COND",
+    summary: "Keeps the rows where the condition is true; where it is false or unknown they go.",
+    example: "filter litres > 0 and grade in ('A', 'B')",
+    parse: |text| Ok(Box::new(Filter(text.one(expression)?))),
+};
+
+#[derive(Debug)]
+struct Filter(Expr);
+
+impl Step for Filter {
+    fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
+        let input = input?;
+        let mut pers = Vec::new();
+        let condition = checker.row_condition(&self.0, &input.fields, &mut pers);
+        let step = checker.step();
+        Some(checker.with_pers(input, pers).then(operators::Filter::new(condition), step))
+    }
+}
+
+impl fmt::Display for Filter {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "filter {}", self.0)
+    }
+}

@@ -1,0 +1,179 @@
+//! Items: `name = EXPR`, a bare `EXPR`, one for each column of a set.
+
+use std::fmt;
+
+use churn_core::names::name;
+use churn_core::{Error, ErrorKind, Field, Result, Scalar, Span};
+use churn_expr::ast::{Expr, Kind};
+use churn_expr::expand::{default_name, over_set};
+
+use super::Checker;
+use crate::lang::text::{Cursor, TokenKind, expression};
+
+/// An item as it is written.
+#[derive(Clone, Debug)]
+pub(crate) struct Item {
+    pub(crate) name: Option<String>,
+    pub(crate) expr: Expr,
+    /// The name's text where `named` gives one.
+    named: Option<Expr>,
+    pub(crate) span: Span,
+}
+
+/// An item with its name, its column set written out.
+#[derive(Clone, Debug)]
+pub(crate) struct NamedItem {
+    pub(crate) name: String,
+    pub(crate) expr: Expr,
+    pub(crate) span: Span,
+}
+
+impl Item {
+    /// Reads an item.
+    pub(crate) fn read(c: &mut Cursor<'_>) -> Result<Item> {
+        let start = c.span();
+        let names =
+            matches!(c.peek(), Some(TokenKind::Word(_) | TokenKind::Quoted(_))) && c.is_symbol_at(1, "=");
+        let name = if names {
+            let (name, _) = c.name("a column's name")?;
+            c.advance();
+            Some(name)
+        } else {
+            None
+        };
+        let expr = expression(c)?;
+        if c.is_word_at(0, "as") {
+            let mut after = c.clone();
+            after.advance();
+            let wanted = after
+                .name("a name")
+                .map_or_else(|_| "other".to_owned(), |(n, _)| churn_core::names::name(&n));
+            return Err(c
+                .error("as does not fit here.")
+                .next(format!("A new name stands first: {wanted} = {expr}.")));
+        }
+        let named = if c.take_word("named") { Some(expression(c)?) } else { None };
+        Ok(Item { name, expr, named, span: c.since(start) })
+    }
+
+    /// Whether it is a column's name and nothing else.
+    pub(crate) fn bare_column(&self) -> Option<&str> {
+        match (&self.expr.kind, &self.name) {
+            (Kind::Name(column), None) => Some(column),
+            _ => None,
+        }
+    }
+}
+
+impl fmt::Display for Item {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        if let Some(column) = &self.name {
+            write!(f, "{} = ", name(column))?;
+        }
+        write!(f, "{}", self.expr)?;
+        match &self.named {
+            Some(text) => write!(f, " named {text}"),
+            None => Ok(()),
+        }
+    }
+}
+
+/// Names the items and writes their sets out; `keys` are left out of sets. Two items of one name are a mistake.
+pub(crate) fn named(
+    items: &[Item],
+    fields: &[Field],
+    keys: &[String],
+    checker: &mut Checker<'_>,
+) -> Vec<NamedItem> {
+    named_beside(&[], items, fields, keys, checker)
+}
+
+/// As [`named`], where other items of the step have their names already.
+pub(crate) fn named_beside(
+    others: &[NamedItem],
+    items: &[Item],
+    fields: &[Field],
+    keys: &[String],
+    checker: &mut Checker<'_>,
+) -> Vec<NamedItem> {
+    let mut found: Vec<NamedItem> = Vec::new();
+    for item in items {
+        let source = checker.source.clone();
+        let Some(parts) = checker.kept(over_set(&item.expr, fields, keys, &source)) else { continue };
+        for (expr, column) in parts {
+            let Some(name) = name_of(item, &expr, column.as_deref(), checker) else { continue };
+            if let Some(first) = others.iter().chain(&found).find(|f| f.name == name) {
+                checker.errors.push(twice(&name, first, item, &source));
+                continue;
+            }
+            found.push(NamedItem { name, expr, span: item.span });
+        }
+    }
+    found
+}
+
+fn twice(
+    column: &str,
+    first: &NamedItem,
+    item: &Item,
+    source: &std::sync::Arc<churn_core::SourceText>,
+) -> Error {
+    let other = source.text.get(first.span.start..first.span.end).unwrap_or_default();
+    Error::new(ErrorKind::Name, format!("Two items are called {}.", name(column)))
+        .at(source, item.span)
+        .why(format!("The first one is: {other}"))
+        .next("Give one of them another name: other = …")
+}
+
+fn name_of(item: &Item, expr: &Expr, column: Option<&str>, checker: &mut Checker<'_>) -> Option<String> {
+    if let Some(text) = &item.named {
+        let Some(column) = column else {
+            let error = Error::new(ErrorKind::Check, "named goes with a column set.");
+            checker.wrong(text.span, error.next("Name a single item with name = in front of it."));
+            return None;
+        };
+        if let Some(name) = &item.name {
+            checker.wrong(item.span, one_name(name));
+            return None;
+        }
+        return checker.constant_text(&with_column_name(text, column));
+    }
+    match (&item.name, column) {
+        (Some(name), None) => Some(name.clone()),
+        (Some(given), Some(_)) => {
+            checker.wrong(item.span, one_name(given));
+            None
+        }
+        (None, _) => match default_name(expr) {
+            Some(name) => Some(name),
+            None => {
+                let error = Error::new(ErrorKind::Check, "This item needs a name.");
+                checker.wrong(item.span, error.next(format!("Write name = {}.", item.expr)));
+                None
+            }
+        },
+    }
+}
+
+fn one_name(given: &str) -> Error {
+    Error::new(ErrorKind::Check, format!("One name, {}, for many columns.", name(given)))
+        .next("Name them by their source, without a name in front: … named column || '_avg'.")
+}
+
+/// The text of `named` with `column` replaced by the source column's name.
+fn with_column_name(text: &Expr, column: &str) -> Expr {
+    match &text.kind {
+        Kind::Name(word) if word == "column" => {
+            Expr::new(Kind::Literal(Scalar::Text(column.to_owned())), text.span)
+        }
+        _ => text.map_parts(&mut |part| with_column_name(part, column)),
+    }
+}
+
+/// Prints items on the head's line if there is one of them, else below it.
+pub(crate) fn write_below<T: fmt::Display>(f: &mut fmt::Formatter<'_>, items: &[T]) -> fmt::Result {
+    for item in items {
+        write!(f, "\n  {item}")?;
+    }
+    Ok(())
+}

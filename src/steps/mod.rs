@@ -1,0 +1,214 @@
+//! The steps of the language, one a file: how each is read, printed and checked.
+//!
+//! A step is one file here and one line in [`CATALOGUE`]. Checking a step turns the relation before it into
+//! the one after it; the operators that it is made of stand in `churn_plan`, and how they run in
+//! `churn_exec`.
+
+mod add;
+mod append;
+mod checker;
+mod columns;
+mod distinct;
+mod ends;
+#[cfg(test)]
+mod example;
+mod fill;
+mod filter;
+mod given;
+mod group;
+mod item;
+mod join;
+mod options;
+mod other;
+mod paste;
+mod pivot;
+mod read;
+mod read_table;
+mod require;
+mod sample;
+mod select;
+mod sort;
+mod split;
+mod unnest;
+mod unpivot;
+mod values;
+mod window;
+mod write;
+
+use std::fmt;
+
+use churn_core::error::nearest;
+use churn_core::{Error, ErrorKind, JoinKind, Result};
+use churn_plan::Relation;
+
+pub(crate) use checker::{Checker, Table};
+pub(crate) use given::Given;
+pub(crate) use read::text_of as read_text;
+
+use crate::lang::text::Cursor;
+use crate::lang::text::layout::Block;
+
+/// A step as it was read.
+pub(crate) trait Step: fmt::Display + fmt::Debug + Send + Sync {
+    /// Checks the step against the relation before it and gives the one after it.
+    ///
+    /// Mistakes are noted with the checker; `None` where nothing can be said of what follows.
+    fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation>;
+
+    /// Whether it may only start a chain.
+    fn starts(&self) -> bool {
+        false
+    }
+
+    /// Whether as many rows leave it as come in.
+    fn keeps_rows(&self) -> bool {
+        false
+    }
+
+    /// Whether it does something that must be done even if nobody needs its rows.
+    fn acts(&self) -> bool {
+        false
+    }
+
+    /// The table whose rows it starts with.
+    fn table(&self) -> Option<&str> {
+        None
+    }
+
+    /// How it brings tables together, if it does.
+    fn joins(&self) -> Option<JoinKind> {
+        None
+    }
+
+    /// Whether it writes what flows by.
+    fn writes(&self) -> bool {
+        false
+    }
+}
+
+/// What the language knows of a step.
+pub struct StepKind {
+    /// Its first word.
+    pub keyword: &'static str,
+    /// How it is written.
+    pub usage: &'static str,
+    /// What it does, in a sentence.
+    pub summary: &'static str,
+    /// An example over the demo's data.
+    pub example: &'static str,
+    pub(crate) parse: fn(StepText<'_>) -> Result<Box<dyn Step>>,
+}
+
+/// Every step, in the order in which the help lists them.
+pub const CATALOGUE: &[StepKind] = &[
+    read::KIND,
+    values::KIND,
+    filter::KIND,
+    select::KIND,
+    columns::DROP,
+    columns::RENAME,
+    add::KIND,
+    sort::KIND,
+    ends::FIRST,
+    ends::LAST,
+    sample::KIND,
+    distinct::KIND,
+    group::GROUP,
+    group::TOTAL,
+    window::KIND,
+    join::KIND,
+    append::KIND,
+    paste::KIND,
+    pivot::KIND,
+    unpivot::KIND,
+    split::KIND,
+    unnest::KIND,
+    fill::KIND,
+    require::KIND,
+    write::KIND,
+];
+
+/// Finds a step by its first word.
+pub fn find(keyword: &str) -> Option<&'static StepKind> {
+    CATALOGUE.iter().find(|kind| kind.keyword.eq_ignore_ascii_case(keyword))
+}
+
+/// The text of one step: what follows its keyword, and the lines below it.
+pub(crate) struct StepText<'a> {
+    pub(crate) head: Cursor<'a>,
+    pub(crate) lines: Vec<Cursor<'a>>,
+}
+
+impl<'a> StepText<'a> {
+    /// Reads a comma list that stands after the keyword, below it, or both.
+    pub(crate) fn list<T>(self, mut item: impl FnMut(&mut Cursor<'a>) -> Result<T>) -> Result<Vec<T>> {
+        let StepText { mut head, lines, .. } = self;
+        let mut items = Vec::new();
+        head.take_symbol(":");
+        if !head.at_end() || lines.is_empty() {
+            items = head.list(&mut item)?;
+            head.expect_end()?;
+        }
+        for mut line in lines {
+            items.extend(line.list(&mut item)?);
+            line.expect_end()?;
+        }
+        Ok(items)
+    }
+
+    /// Reads the head of a step that has nothing below it.
+    pub(crate) fn one<T>(self, read: impl FnOnce(&mut Cursor<'a>) -> Result<T>) -> Result<T> {
+        let StepText { mut head, lines, .. } = self;
+        let value = read(&mut head)?;
+        if let Some(line) = lines.first().filter(|_| head.at_end()) {
+            return Err(line
+                .error("This line is indented below a step that takes no lines.")
+                .next("Put a long condition in parentheses; inside them line breaks do not matter."));
+        }
+        head.expect_end()?;
+        Ok(value)
+    }
+}
+
+/// Reads a step from its line and the lines below it.
+///
+/// # Errors
+/// The keyword is no step, or what follows does not fit it.
+pub(crate) fn parse(block: &Block) -> Result<Box<dyn Step>> {
+    let mut head = block.cursor();
+    let (keyword, span) = head.name("a step: read, filter, group, …")?;
+    let Some(kind) = find(&keyword) else {
+        return Err(unknown(&keyword).at(head.source, span));
+    };
+    let mut lines = Vec::new();
+    for below in &block.below {
+        if let Some(deeper) = below.below.first() {
+            return Err(deeper.cursor().error("This line is indented deeper than the items of a step."));
+        }
+        lines.push(below.cursor());
+    }
+    (kind.parse)(StepText { head, lines })
+}
+
+/// The error of a word that is no step.
+pub(crate) fn unknown(keyword: &str) -> Error {
+    let error = Error::new(ErrorKind::Syntax, format!("There is no step {keyword}."));
+    let other = match keyword.to_ascii_lowercase().as_str() {
+        "where" | "keep" => Some("filter"),
+        "limit" | "head" | "top" => Some("first"),
+        "tail" => Some("last"),
+        "order" => Some("sort"),
+        "with" => Some("add"),
+        "unique" => Some("distinct"),
+        "aggregate" => Some("group"),
+        "from" | "load" | "open" => Some("read"),
+        "save" | "export" => Some("write"),
+        "assert" => Some("require"),
+        _ => None,
+    };
+    match other.or_else(|| nearest(keyword, CATALOGUE.iter().map(|k| k.keyword))) {
+        Some(near) => error.next(format!("Did you mean {near}?")),
+        None => error
+            .why(format!("The steps are {}.", churn_core::names::comma(CATALOGUE.iter().map(|k| k.keyword)))),
+    }
+}

@@ -1,0 +1,211 @@
+//! `with (option = value, …)` of `read` and `write`.
+
+use std::fmt;
+
+use churn_core::error::nearest;
+use churn_core::names::{comma, name};
+use churn_core::{Error, ErrorKind, Result, Scalar, Span, Type};
+
+use super::Checker;
+use crate::lang::text::{Cursor, TokenKind};
+
+/// An option as it is written.
+#[derive(Clone, Debug)]
+pub(super) struct Setting {
+    pub(super) name: String,
+    pub(super) value: Value,
+    pub(super) span: Span,
+}
+
+/// What an option may be set to.
+#[derive(Clone, Debug)]
+pub(super) enum Value {
+    Word(String),
+    Literal(Scalar),
+    Parameter(String, Span),
+    List(Vec<Element>),
+}
+
+/// An element of a list: a text, a name, or a name with a type.
+#[derive(Clone, Debug)]
+pub(super) enum Element {
+    Text(String),
+    Name(String),
+    Typed(String, Type),
+}
+
+/// Reads `with (…)`, if it stands here.
+pub(super) fn read(c: &mut Cursor<'_>) -> Result<Vec<Setting>> {
+    if !c.take_word("with") {
+        return Ok(Vec::new());
+    }
+    if !c.is_symbol_at(0, "(") {
+        return Err(c.unexpected("( and the options: with (separator = ';')"));
+    }
+    c.in_parentheses(|c| {
+        let start = c.span();
+        let (name, _) = c.name("an option's name")?;
+        c.expect_symbol("=", "between the option and its value")?;
+        let value = read_value(c)?;
+        Ok(Setting { name, value, span: c.since(start) })
+    })
+}
+
+fn read_value(c: &mut Cursor<'_>) -> Result<Value> {
+    let span = c.span();
+    match c.peek() {
+        Some(TokenKind::Symbol("(")) => Ok(Value::List(c.in_parentheses(read_element)?)),
+        Some(TokenKind::Parameter(parameter)) => {
+            c.advance();
+            Ok(Value::Parameter(parameter.clone(), span))
+        }
+        Some(TokenKind::Word(word)) if !["date", "time", "timestamp"].contains(&word.as_str()) => {
+            c.advance();
+            Ok(match word.to_ascii_lowercase().as_str() {
+                "true" => Value::Literal(Scalar::Bool(true)),
+                "false" => Value::Literal(Scalar::Bool(false)),
+                "null" => Value::Word("null".into()),
+                other => Value::Word(other.to_owned()),
+            })
+        }
+        _ => Ok(Value::Literal(c.literal()?)),
+    }
+}
+
+fn read_element(c: &mut Cursor<'_>) -> Result<Element> {
+    if let Some(TokenKind::Text(text)) = c.peek() {
+        c.advance();
+        return Ok(Element::Text(text.clone()));
+    }
+    let (name, _) = c.name("a name or a text")?;
+    if c.is_symbol_at(0, ",") || c.is_symbol_at(0, ")") {
+        return Ok(Element::Name(name));
+    }
+    Ok(Element::Typed(name, c.type_name()?))
+}
+
+impl Setting {
+    /// The value with a parameter replaced.
+    pub(super) fn resolved(&self, checker: &mut Checker<'_>) -> Option<Value> {
+        match &self.value {
+            Value::Parameter(parameter, span) => {
+                let source = checker.source.clone();
+                let value = checker.environment.given(parameter, &source, *span);
+                checker.kept(value).map(Value::Literal)
+            }
+            other => Some(other.clone()),
+        }
+    }
+
+    /// The error of a value that does not fit.
+    pub(super) fn unfit(&self, wanted: &str) -> Error {
+        Error::new(ErrorKind::Check, format!("{} = {} does not fit.", self.name, self.value))
+            .next(format!("It takes {wanted}."))
+    }
+
+    /// The error of an option that is not one.
+    pub(super) fn unknown(&self, known: &[&str]) -> Error {
+        let error = Error::new(ErrorKind::Name, format!("There is no option {}.", self.name))
+            .why(format!("The options are {}.", comma(known)));
+        match nearest(&self.name, known.iter().copied()) {
+            Some(near) => error.next(format!("Did you mean {near}?")),
+            None => error,
+        }
+    }
+}
+
+impl Value {
+    pub(super) fn text(&self) -> Option<&str> {
+        if let Value::Literal(Scalar::Text(text)) = self { Some(text) } else { None }
+    }
+
+    pub(super) fn truth(&self) -> Option<bool> {
+        if let Value::Literal(Scalar::Bool(value)) = self { Some(*value) } else { None }
+    }
+
+    pub(super) fn count(&self) -> Option<usize> {
+        if let Value::Literal(Scalar::Int(value)) = self { usize::try_from(*value).ok() } else { None }
+    }
+
+    pub(super) fn word(&self) -> Option<&str> {
+        if let Value::Word(word) = self { Some(word) } else { None }
+    }
+
+    /// A single ASCII character, or one of the words that stand for one.
+    pub(super) fn byte(&self) -> Option<u8> {
+        match self {
+            Value::Word(word) if word == "tab" => Some(b'\t'),
+            Value::Literal(Scalar::Text(text)) => match text.as_bytes() {
+                [byte] if byte.is_ascii() && !matches!(byte, b'\n' | b'\r') => Some(*byte),
+                _ if text == "\\t" => Some(b'\t'),
+                _ => None,
+            },
+            _ => None,
+        }
+    }
+
+    /// Names in a list.
+    pub(super) fn names(&self) -> Option<Vec<String>> {
+        let Value::List(elements) = self else { return None };
+        elements
+            .iter()
+            .map(|e| match e {
+                Element::Name(n) | Element::Text(n) => Some(n.clone()),
+                Element::Typed(..) => None,
+            })
+            .collect()
+    }
+
+    /// Texts in a list, or one text.
+    pub(super) fn texts(&self) -> Option<Vec<String>> {
+        match self {
+            Value::Literal(Scalar::Text(text)) => Some(vec![text.clone()]),
+            Value::List(elements) => elements
+                .iter()
+                .map(|e| if let Element::Text(t) = e { Some(t.clone()) } else { None })
+                .collect(),
+            _ => None,
+        }
+    }
+
+    /// Names with types.
+    pub(super) fn typed(&self) -> Option<Vec<(String, Type)>> {
+        let Value::List(elements) = self else { return None };
+        elements
+            .iter()
+            .map(|e| if let Element::Typed(n, t) = e { Some((n.clone(), t.clone())) } else { None })
+            .collect()
+    }
+}
+
+impl fmt::Display for Value {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Value::Word(word) => f.write_str(word),
+            Value::Literal(value) => value.fmt(f),
+            Value::Parameter(parameter, _) => write!(f, "${parameter}"),
+            Value::List(elements) => write!(f, "({})", comma(elements)),
+        }
+    }
+}
+
+impl fmt::Display for Element {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Element::Text(text) => Scalar::Text(text.clone()).fmt(f),
+            Element::Name(word) => f.write_str(&name(word)),
+            Element::Typed(word, kind) => write!(f, "{} {kind}", name(word)),
+        }
+    }
+}
+
+impl fmt::Display for Setting {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{} = {}", self.name, self.value)
+    }
+}
+
+/// Writes ` with (…)` unless there is nothing in it.
+pub(super) fn write(f: &mut fmt::Formatter<'_>, settings: &[Setting]) -> fmt::Result {
+    if settings.is_empty() { Ok(()) } else { write!(f, " with ({})", comma(settings)) }
+}

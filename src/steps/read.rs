@@ -1,0 +1,429 @@
+//! `read 'PATH', … [with (…)]`: where a chain starts.
+
+use std::fmt;
+use std::path::{Path as FilePath, PathBuf};
+use std::sync::Arc;
+
+use churn_core::names::comma;
+use churn_core::{Error, ErrorKind, Field, Result, Span, Type};
+use churn_expr::pattern;
+use churn_io::arrow::ArrowSource;
+use churn_io::csv::{BadCells, BadRows, CsvOptions, CsvSource, Encoding, Header};
+use churn_io::format::Format;
+use churn_io::json::{JsonOptions, JsonSource};
+use churn_io::parquet::ParquetSource;
+use churn_io::source::{ReadResources, Source, Spooled};
+use churn_io::workbook::{SheetPart, WorkbookSource};
+use churn_io::{folders, place, streams, target};
+use churn_plan::operators::Scan;
+use churn_plan::{Node, Relation};
+
+use super::checker::Path;
+use super::options::{self, Setting, Value};
+use super::read_table::ReadTable;
+use super::{Checker, Step, StepKind};
+use crate::lang::text::{Cursor, TokenKind};
+
+pub(super) const KIND: StepKind = StepKind {
+    keyword: "read",
+    usage: "read 'PATH', … [with (option = value, …)] | read NAME",
+    summary: "Starts a chain: a file, a glob, a folder, '-' for standard input, or an earlier table's name.",
+    example: "read 'deliveries-*.csv' with (types = (collected_on date), bad_cells = null)",
+    parse: |text| text.one(read),
+};
+
+#[derive(Debug)]
+pub(super) struct Read {
+    paths: Vec<Path>,
+    options: Vec<Setting>,
+    span: Span,
+}
+
+fn read(c: &mut Cursor<'_>) -> Result<Box<dyn Step>> {
+    let start = c.span();
+    if let Some(TokenKind::Word(_) | TokenKind::Quoted(_)) = c.peek() {
+        let (table, span) = c.name("a table's name or a path in single quotes")?;
+        return Ok(Box::new(ReadTable(table, span)));
+    }
+    let paths = c.list(Path::read)?;
+    let options = options::read(c)?;
+    Ok(Box::new(Read { paths, options, span: c.since(start) }))
+}
+
+/// Bytes of a stream that are looked at to tell its format.
+const PEEKED: usize = 4096;
+
+const OPTIONS: [&str; 19] = [
+    "columns",
+    "types",
+    "header",
+    "header_join",
+    "skip",
+    "comment",
+    "separator",
+    "quote",
+    "decimal",
+    "thousands",
+    "encoding",
+    "missing",
+    "dates",
+    "bad_cells",
+    "bad_rows",
+    "file_column",
+    "format",
+    "sheet",
+    "area",
+];
+
+impl Read {
+    /// Reads one path, with no options.
+    pub(super) fn of(path: Path) -> Read {
+        Read { span: path.span(), paths: vec![path], options: Vec::new() }
+    }
+
+    /// The files that the paths mean, in order of name.
+    fn files(&self, checker: &mut Checker<'_>) -> Option<Vec<PathBuf>> {
+        let mut files = Vec::new();
+        for path in &self.paths {
+            let text = checker.path(path)?;
+            match place::files(&text, &checker.base.clone()) {
+                Ok(found) => files.extend(found.into_iter().map(|f| (f, path.span()))),
+                Err(error) => {
+                    checker.wrong(path.span(), error);
+                    return None;
+                }
+            }
+        }
+        files.sort_by(|a, b| a.0.cmp(&b.0));
+        files.dedup_by(|a, b| a.0 == b.0);
+        Some(files.into_iter().map(|(f, _)| f).collect())
+    }
+
+    fn csv_options(&self, format: Format, checker: &mut Checker<'_>) -> CsvOptions {
+        let mut csv = CsvOptions::default();
+        if format == Format::Tsv {
+            csv.separator = b'\t';
+        }
+        for setting in &self.options {
+            let Some(value) = setting.resolved(checker) else { continue };
+            let of_sheets = ["sheet", "area"].contains(&setting.name.as_str()) && format != Format::Workbook;
+            let fits =
+                OPTIONS.contains(&setting.name.as_str()) && (of_sheets || !format.reads_with(&setting.name));
+            let result = if fits { Err(unused(setting, format)) } else { set(&mut csv, setting, &value) };
+            if let Err(error) = result {
+                checker.wrong(setting.span, error);
+            }
+        }
+        if let Err(error) = csv.apart() {
+            checker.wrong(self.span, error);
+        }
+        csv
+    }
+
+    /// The format, by the option or by the names of the files.
+    fn format(&self, files: &[PathBuf], checker: &mut Checker<'_>) -> Option<Format> {
+        if let Some(setting) = self.options.iter().find(|s| s.name == "format") {
+            let value = setting.resolved(checker)?;
+            let word = value.word().or(value.text()).unwrap_or_default();
+            return match Format::named(word) {
+                Ok(format) => Some(format),
+                Err(error) => {
+                    checker.wrong(setting.span, error);
+                    None
+                }
+            };
+        }
+        let by_name = files.iter().find_map(|f| Some((f, Format::of(f)?)));
+        if let Some((first, format)) = by_name {
+            let is_other = |f: &&PathBuf| Format::of(f).is_some_and(|other| !other.is_read_as(format));
+            if let Some(other) = files.iter().find(is_other) {
+                checker.wrong(self.span, several_formats(first, other));
+                return None;
+            }
+            return Some(format);
+        }
+        let first = match files.first() {
+            Some(file) if streams::is_stream(file) => {
+                let peeked = streams::peek(file, PEEKED);
+                peeked.map_err(|error| checker.wrong(self.span, error)).ok()?
+            }
+            Some(file) => place::first_bytes(file),
+            None => Vec::new(),
+        };
+        Some(Format::of_bytes(&first).unwrap_or(Format::Csv))
+    }
+
+    /// Notes the inputs that can be read only once; one that a step before reads is a mistake.
+    fn notes_streams(&self, files: &[PathBuf], checker: &mut Checker<'_>) -> Option<()> {
+        for file in files.iter().filter(|file| streams::is_stream(file)) {
+            if checker.streams.contains(file) {
+                checker.wrong(self.span, streams::read_once(file));
+                return None;
+            }
+            checker.streams.push(file.clone());
+        }
+        Some(())
+    }
+}
+
+/// How files are opened as one table.
+#[derive(Clone)]
+struct Opening {
+    format: Format,
+    /// The folder that messages show paths relative to.
+    base: PathBuf,
+    options: CsvOptions,
+    resources: ReadResources,
+}
+
+impl Opening {
+    /// Opens files; the line to add for a new format.
+    fn open(self, files: &[PathBuf]) -> Result<Arc<dyn Source>> {
+        if !self.format.is_text() && files.iter().any(|file| streams::is_stream(file)) {
+            return self.open_copies(files);
+        }
+        let Opening { format, base, options, resources } = self;
+        let file_column = options.file_column.clone();
+        Ok(match format {
+            Format::Csv | Format::Tsv => Arc::new(CsvSource::new(files, &base, options)?),
+            Format::Workbook => Arc::new(WorkbookSource::new(files, options, &resources)?),
+            Format::Parquet => Arc::new(ParquetSource::new(files, &base, file_column.as_deref())?),
+            Format::Arrow => Arc::new(ArrowSource::new(files, &base, file_column.as_deref())?),
+            Format::Markdown => {
+                let next = "Save the table as delimited text, such as .csv, and read that.";
+                return Err(Error::new(ErrorKind::Input, "Markdown is written, not read.").next(next));
+            }
+            Format::Json | Format::NdJson => {
+                let options = JsonOptions {
+                    types: options.types,
+                    missing: options.missing.unwrap_or_default(),
+                    dates: options.dates,
+                    lenient: options.bad_cells == BadCells::Null,
+                    file_column,
+                };
+                Arc::new(JsonSource::new(files, &base, options)?)
+            }
+        })
+    }
+
+    /// Opens files of a format that is read at more than one place, those that are streams from copies.
+    fn open_copies(mut self, files: &[PathBuf]) -> Result<Arc<dyn Source>> {
+        let mut folders = Vec::new();
+        let mut copies = Vec::new();
+        for file in files {
+            if streams::is_stream(file) {
+                let (folder, copy) = streams::spool(file, self.resources.temporary.as_deref())?;
+                folders.push(folder);
+                copies.push(copy);
+            } else {
+                copies.push(file.clone());
+            }
+        }
+        // A single stream is told of by its own name.
+        if let (Some(folder), [_]) = (folders.first(), files) {
+            folder.path().clone_into(&mut self.base);
+        }
+        Ok(Arc::new(Spooled { source: self.open(&copies)?, _folders: folders }))
+    }
+}
+
+/// The error of files of several formats that would be read as one table.
+fn several_formats(one: &FilePath, other: &FilePath) -> Error {
+    let shown = |path: &FilePath| {
+        let format = Format::of(path).map(|format| format.to_string()).unwrap_or_default();
+        format!("{} ({format})", path.display())
+    };
+    Error::new(ErrorKind::Input, "The files are of several formats.")
+        .why(format!("Two of them are {} and {}.", shown(one), shown(other)))
+        .next("Read them apart, and append one to the other; or say which format all of them have: with (format = …).")
+}
+
+/// The error of an option that says nothing to files of a format.
+fn unused(setting: &Setting, format: Format) -> Error {
+    let error = Error::new(ErrorKind::Check, format!("{} is not for {format} files.", setting.name));
+    if setting.name == "sheet" || setting.name == "area" {
+        return error.why("It says which part of a workbook is read.").next("Leave the option out.");
+    }
+    error.why("They say themselves what is in them, and how it is written.").next("Leave the option out.")
+}
+
+/// Sets one option.
+fn set(csv: &mut CsvOptions, setting: &Setting, value: &Value) -> Result<()> {
+    let one_byte = "one ASCII character in single quotes";
+    match setting.name.as_str() {
+        "columns" => csv.names = value.names().ok_or_else(|| setting.unfit("names: (farm, litres)"))?,
+        "types" => {
+            csv.types =
+                value.typed().ok_or_else(|| setting.unfit("names with types: (farm text, day date)"))?
+        }
+        "header" => {
+            csv.header = match (value.truth(), value.count()) {
+                (Some(true), _) => Header::Rows(1),
+                (Some(false), _) | (_, Some(0)) => Header::None,
+                (_, Some(n @ 1..=20)) => Header::Rows(n),
+                _ => return Err(setting.unfit("true, false, or the number of heading rows")),
+            }
+        }
+        "header_join" => csv.header_join = value.text().ok_or_else(|| setting.unfit("a text"))?.to_owned(),
+        "skip" => csv.skip = value.count().ok_or_else(|| setting.unfit("a number of lines"))?,
+        "comment" => csv.comment = Some(value.byte().ok_or_else(|| setting.unfit(one_byte))?),
+        "separator" => {
+            csv.separator = value.byte().ok_or_else(|| setting.unfit("one ASCII character, or tab"))?
+        }
+        "quote" => {
+            csv.quote = match value.word() {
+                Some("none") => None,
+                _ => Some(value.byte().ok_or_else(|| setting.unfit("one ASCII character, or none"))?),
+            }
+        }
+        "decimal" => csv.decimal = value.byte().ok_or_else(|| setting.unfit(one_byte))?,
+        "thousands" => csv.thousands = Some(value.byte().ok_or_else(|| setting.unfit(one_byte))?),
+        "encoding" => {
+            csv.encoding = match value.text().or(value.word()).map(str::to_ascii_lowercase).as_deref() {
+                Some("utf-8" | "utf8") => Encoding::Utf8,
+                Some("utf-16" | "utf16") => Encoding::Utf16,
+                Some("latin1" | "latin-1" | "iso-8859-1" | "windows-1252") => Encoding::Latin1,
+                _ => return Err(setting.unfit("'utf-8', 'utf-16' or 'latin1'")),
+            }
+        }
+        "missing" => csv.missing = Some(value.texts().ok_or_else(|| setting.unfit("texts: ('', 'NA')"))?),
+        "dates" => {
+            let wanted = value.text().ok_or_else(|| setting.unfit("a pattern: '%d/%m/%Y'"))?;
+            if let Some(fault) = pattern::fault(wanted) {
+                return Err(setting
+                    .unfit("a strftime pattern: '%d/%m/%Y'")
+                    .why(format!("It cannot be used: {fault}.")));
+            }
+            csv.dates = Some(wanted.to_owned());
+        }
+        "bad_cells" => {
+            csv.bad_cells = match value.word() {
+                Some("stop") => BadCells::Stop,
+                Some("null") => BadCells::Null,
+                _ => return Err(setting.unfit("stop or null")),
+            }
+        }
+        "bad_rows" => {
+            csv.bad_rows = match (value.word(), value.text()) {
+                (Some("stop"), _) => BadRows::Stop,
+                (Some("skip"), _) => BadRows::Skip,
+                (_, Some(path)) => BadRows::Rejects(path.to_owned()),
+                _ => return Err(setting.unfit("stop, skip, or a path in single quotes")),
+            }
+        }
+        "file_column" => {
+            let wanted =
+                value.text().or(value.word()).ok_or_else(|| setting.unfit("a name in single quotes"))?;
+            csv.file_column = Some(wanted.to_owned());
+        }
+        "format" => {}
+        "sheet" => {
+            let number = value.count().map(|n| n.to_string());
+            let name = value.text().or(value.word()).map(str::to_owned);
+            csv.part.sheet = Some(
+                name.or(number)
+                    .ok_or_else(|| setting.unfit("a sheet's name in single quotes, or its number"))?,
+            );
+        }
+        "area" => {
+            let area = value.text().filter(|text| SheetPart::is_area(text));
+            csv.part.area = Some(
+                area.ok_or_else(|| setting.unfit("an area: 'B2:F20', or 'B2' for all from there on"))?
+                    .to_owned(),
+            );
+        }
+        _ => return Err(setting.unknown(&OPTIONS)),
+    }
+    Ok(())
+}
+
+impl Step for Read {
+    fn check(&self, _: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
+        let files = self.files(checker)?;
+        if let Some(recipe) = files.iter().find(|file| crate::lang::recipe::is_named_as_recipe(file)) {
+            let shown = recipe.display();
+            let error = Error::new(ErrorKind::Input, format!("{shown} is a recipe, not data."));
+            checker.wrong(self.span, error.next(format!("Run it: churn run {shown}.")));
+            return None;
+        }
+        self.notes_streams(&files, checker)?;
+        if let Err(error) = checker.files.reads(&files) {
+            checker.wrong(self.span, error);
+            return None;
+        }
+        let mistakes = checker.errors.len();
+        let format = self.format(&files, checker)?;
+        let options = self.csv_options(format, checker);
+        if checker.errors.len() > mistakes {
+            return None;
+        }
+        let rejects = match &options.bad_rows {
+            BadRows::Rejects(path) => Some(checker.base.join(path)),
+            _ => None,
+        };
+        if let Some(path) = &rejects
+            && let Err(error) = target::may_be_written(path)
+                .and_then(|()| checker.files.writes(path, &path.display().to_string(), false))
+        {
+            checker.wrong(self.span, error);
+            return None;
+        }
+        let (base, resources) = (checker.base.clone(), checker.resources.clone());
+        let opening = Opening { format, base, options, resources };
+        let opened = folders::opened(&files, &opening.base, &|files, types| {
+            let mut opening = opening.clone();
+            opening.options.types.extend(types.iter().cloned());
+            opening.open(files)
+        });
+        match opened {
+            Ok(source) => Some(relation(source, rejects, checker)),
+            Err(error) => {
+                let located = error.place().is_some();
+                if located {
+                    checker.errors.push(error);
+                } else {
+                    checker.wrong(self.span, error);
+                }
+                None
+            }
+        }
+    }
+
+    fn starts(&self) -> bool {
+        true
+    }
+}
+
+/// The relation of all columns of a source.
+pub(crate) fn relation(
+    source: Arc<dyn Source>,
+    rejects: Option<PathBuf>,
+    checker: &mut Checker<'_>,
+) -> Relation {
+    let mut fields = Vec::new();
+    for column in source.columns() {
+        let kind = Type::of(&column.data).unwrap_or(Type::Unknown);
+        fields.push(Field {
+            id: checker.ids.fresh(),
+            name: column.name.clone(),
+            data: column.data.clone(),
+            kind,
+        });
+    }
+    checker.notes.extend(source.about().notes.iter().cloned());
+    let columns = fields.iter().cloned().enumerate().collect();
+    let scan = Scan { source, columns, conditions: Vec::new(), limit: None, rejects };
+    Relation { node: Node::source(scan, checker.step()), fields }
+}
+
+impl fmt::Display for Read {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "read {}", comma(&self.paths))?;
+        options::write(f, &self.options)
+    }
+}
+
+/// The step that reads one path, for a command that is given a bare path.
+pub(crate) fn text_of(path: &FilePath) -> String {
+    format!("read {}", churn_core::Scalar::Text(path.to_string_lossy().into_owned()))
+}

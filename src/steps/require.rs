@@ -1,0 +1,113 @@
+//! `require COND` and `require unique by COLS`: stop unless it holds on every row.
+
+use std::fmt;
+
+use churn_core::names::comma;
+use churn_core::{Field, Result, Scalar};
+use churn_expr::Bound;
+use churn_expr::ast::{ColumnRef, Expr};
+use churn_expr::expand::columns_of_list;
+use churn_plan::{Relation, operators};
+
+use super::{Checker, Step, StepKind};
+use crate::lang::text::{Cursor, expression};
+
+pub(super) const KIND: StepKind = StepKind {
+    keyword: "require",
+    usage: "require COND [, 'message'] | require unique by COLS",
+    summary: "Stops the run, showing the first offending row, unless it holds on every row.",
+    example: "require fat between 2 and 9, 'fat out of range'",
+    parse: |text| text.one(read),
+};
+
+#[derive(Debug)]
+struct Require {
+    condition: Expr,
+    message: Option<String>,
+}
+
+#[derive(Debug)]
+struct RequireUnique(Vec<ColumnRef>);
+
+fn read(c: &mut Cursor<'_>) -> Result<Box<dyn Step>> {
+    if c.take_words(&["unique", "by"]) {
+        return Ok(Box::new(RequireUnique(c.list(Cursor::column_ref)?)));
+    }
+    let condition = expression(c)?;
+    let message = if c.take_symbol(",") { Some(c.text("a message in single quotes")?.0) } else { None };
+    Ok(Box::new(Require { condition, message }))
+}
+
+impl Step for Require {
+    fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
+        let input = input?;
+        let mut pers = Vec::new();
+        let condition = checker.row_condition(&self.condition, &input.fields, &mut pers);
+        let shown = shown(&condition, &input.fields);
+        let step = checker.step();
+        let op = operators::Require { condition, message: self.message.clone(), shown };
+        Some(checker.with_pers(input, pers).then(op, step))
+    }
+
+    fn keeps_rows(&self) -> bool {
+        true
+    }
+
+    fn acts(&self) -> bool {
+        true
+    }
+}
+
+/// What a message shows of an offending row: its first column and those of the condition.
+fn shown(condition: &Bound, fields: &[Field]) -> Vec<Field> {
+    let mut used = Vec::new();
+    condition.columns(&mut used);
+    fields
+        .iter()
+        .enumerate()
+        .filter(|(i, f)| *i == 0 || used.contains(&f.id))
+        .map(|(_, f)| f.clone())
+        .collect()
+}
+
+impl fmt::Display for Require {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "require {}", self.condition)?;
+        match &self.message {
+            Some(message) => write!(f, ", {}", Scalar::Text(message.clone())),
+            None => Ok(()),
+        }
+    }
+}
+
+impl Step for RequireUnique {
+    fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
+        let input = input?;
+        let source = checker.source.clone();
+        let found = checker.kept(columns_of_list(&self.0, &input.fields, &source))?;
+        let by: Vec<Field> = found.into_iter().cloned().collect();
+        let shown = input
+            .fields
+            .iter()
+            .enumerate()
+            .filter(|(i, f)| *i == 0 || by.contains(f))
+            .map(|(_, f)| f.clone());
+        let op = operators::RequireUnique { shown: shown.collect(), by };
+        let step = checker.step();
+        Some(input.then(op, step))
+    }
+
+    fn keeps_rows(&self) -> bool {
+        true
+    }
+
+    fn acts(&self) -> bool {
+        true
+    }
+}
+
+impl fmt::Display for RequireUnique {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "require unique by {}", comma(&self.0))
+    }
+}

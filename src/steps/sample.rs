@@ -1,0 +1,80 @@
+//! `sample N` and `sample P percent`: random rows, reproducible, in input order.
+
+use std::fmt;
+
+use churn_core::{Result, Scalar};
+use churn_plan::Relation;
+use churn_plan::operators::{self, SampleSize};
+
+use super::checker::Count;
+use super::{Checker, Step, StepKind};
+use crate::lang::text::Cursor;
+
+pub(super) const KIND: StepKind = StepKind {
+    keyword: "sample",
+    usage: "sample N | sample P percent [seed S]",
+    summary: "Keeps N random rows, or each row with a chance of P in a hundred; the same ones for the same seed.",
+    example: "sample 5 percent seed 7",
+    parse: |text| Ok(Box::new(text.one(read)?)),
+};
+
+#[derive(Debug)]
+struct Sample {
+    size: Size,
+    seed: u64,
+}
+
+#[derive(Debug)]
+enum Size {
+    Rows(Count),
+    Percent(f64),
+}
+
+fn read(c: &mut Cursor<'_>) -> Result<Sample> {
+    let start = c.span();
+    let is_percent = c.is_word_at(1, "percent");
+    let size = if is_percent {
+        let wanted = c.literal()?;
+        c.advance();
+        let share = match wanted {
+            Scalar::Int(p) => p as f64,
+            Scalar::Float(p) => p,
+            _ => f64::NAN,
+        };
+        if !(0.0..=100.0).contains(&share) {
+            return Err(c
+                .error_at(c.since(start), "A sample is a number of rows, or 0 to 100 percent.")
+                .next("Write sample 1000, or sample 5 percent."));
+        }
+        Size::Percent(share)
+    } else {
+        Size::Rows(Count::read(c)?)
+    };
+    let seed = if c.take_word("seed") { c.count("a whole number")? as u64 } else { 0 };
+    Ok(Sample { size, seed })
+}
+
+impl Step for Sample {
+    fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
+        let input = input?;
+        let size = match &self.size {
+            Size::Percent(share) => SampleSize::Percent(*share),
+            Size::Rows(count) => match count.resolved(checker) {
+                Some(rows) => SampleSize::Rows(rows),
+                None => return Some(input),
+            },
+        };
+        let step = checker.step();
+        Some(input.then(operators::Sample { size, seed: self.seed }, step))
+    }
+}
+
+impl fmt::Display for Sample {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match &self.size {
+            Size::Rows(count) => write!(f, "sample {count}")?,
+            Size::Percent(share) => write!(f, "sample {share} percent")?,
+        }
+        if self.seed == 0 { Ok(()) } else { write!(f, " seed {}", self.seed) }
+    }
+}

@@ -1,0 +1,92 @@
+//! `sort KEY [desc] [nulls first], …`: stable, nulls last unless it says otherwise.
+
+use std::fmt;
+
+use churn_core::names::comma;
+use churn_core::{Error, ErrorKind, Result, Type};
+use churn_expr::ast::Expr;
+use churn_expr::expand::over_set;
+use churn_plan::Relation;
+use churn_plan::operators::{self, SortKey};
+
+use super::{Checker, Step, StepKind};
+use crate::lang::text::{Cursor, expression};
+
+pub(super) const KIND: StepKind = StepKind {
+    keyword: "sort",
+    usage: "sort KEY [desc] [nulls first], …",
+    summary: "Sorts by the keys; rows that are equal keep their order, nulls come last unless it says otherwise.",
+    example: "sort litres desc, farm",
+    parse: |text| Ok(Box::new(Sort(text.list(read_key)?))),
+};
+
+/// A key as it is written.
+#[derive(Debug)]
+pub(super) struct Key {
+    pub(super) by: Expr,
+    pub(super) descending: bool,
+    pub(super) nulls_first: bool,
+}
+
+/// Reads a key.
+pub(super) fn read_key(c: &mut Cursor<'_>) -> Result<Key> {
+    let by = expression(c)?;
+    let descending = c.take_word("desc");
+    if !descending {
+        c.take_word("asc");
+    }
+    let nulls_first = c.take_words(&["nulls", "first"]);
+    if !nulls_first {
+        c.take_words(&["nulls", "last"]);
+    }
+    Ok(Key { by, descending, nulls_first })
+}
+
+impl fmt::Display for Key {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let Key { by, descending, nulls_first } = self;
+        let desc = if *descending { " desc" } else { "" };
+        write!(f, "{by}{desc}{}", if *nulls_first { " nulls first" } else { "" })
+    }
+}
+
+#[derive(Debug)]
+struct Sort(Vec<Key>);
+
+impl Step for Sort {
+    fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
+        let input = input?;
+        let mut pers = Vec::new();
+        let mut keys = Vec::new();
+        let source = checker.source.clone();
+        let expanded = self.0.iter().flat_map(|key| {
+            let parts = checker.kept(over_set(&key.by, &input.fields, &[], &source)).unwrap_or_default();
+            parts.into_iter().map(move |(by, _)| (key, by))
+        });
+        for (key, by) in expanded.collect::<Vec<_>>() {
+            let by = checker.row_expression(&by, &input.fields, &mut pers);
+            if let Type::List(_) = by.kind {
+                let error = Error::new(ErrorKind::Type, format!("{} has no order.", by.kind));
+                checker.wrong(key.by.span, error);
+            }
+            if by.as_literal().is_some() && by.kind != Type::Unknown {
+                let error = Error::new(ErrorKind::Check, "The same value in every row sorts nothing.");
+                checker
+                    .wrong(key.by.span, error.next("Name a column; columns are not known by their number."));
+            }
+            keys.push(SortKey { by, descending: key.descending, nulls_first: key.nulls_first });
+        }
+        let step = checker.step();
+        Some(checker.with_pers(input, pers).then(operators::Sort { keys, keep: None }, step))
+    }
+
+    fn keeps_rows(&self) -> bool {
+        true
+    }
+}
+
+impl fmt::Display for Sort {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "sort {}", comma(&self.0))
+    }
+}
