@@ -21,7 +21,7 @@ pub use batches::BatchReader;
 pub use plan::{CheckedPlan, SourceView};
 pub use tables::{IntoOther, Join, Window};
 
-use crate::lang::recipe::{self, Chain, Placed, Recipe, Request};
+use crate::lang::recipe::{self, Chain, CheckRequest, PlacedStep, Recipe};
 use crate::steps::Given;
 use crate::table::Table;
 
@@ -146,7 +146,7 @@ impl Flow {
         }
         let source = Arc::new(Memory::new(columns, held));
         let text = Arc::new(SourceText { name: "batches".into(), text: String::new() });
-        let placed = Placed { step: Arc::new(Given(source)), span: Span::default(), source: text };
+        let placed = PlacedStep { step: Arc::new(Given(source)), span: Span::default(), source: text };
         let mut flow = Flow::empty();
         Arc::make_mut(&mut flow.recipe).main.steps.push(placed);
         Ok(flow)
@@ -341,7 +341,7 @@ impl Flow {
                 .next("A chain starts with read or values."));
         }
         let resources = options.map(RunOptions::read_resources).unwrap_or_default();
-        let request = Request { givens: self.givens.clone(), base: self.base.clone(), resources };
+        let request = CheckRequest { givens: self.givens.clone(), base: self.base.clone(), resources };
         let find = |plan: Plan, wanted: &Wanted| {
             churn_exec::find(&rules::rewrite_plan(plan), options.unwrap_or(&RunOptions::default()), wanted)
         };
@@ -412,7 +412,7 @@ impl Flow {
     }
 }
 
-fn misplaced(placed: &Placed) -> Error {
+fn misplaced(placed: &PlacedStep) -> Error {
     let (what, next) = if placed.step.starts() {
         ("A chain has one start.", "Start a second chain for a second table.")
     } else {

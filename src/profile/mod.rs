@@ -5,7 +5,7 @@ mod display;
 mod histogram;
 
 use churn_core::{Field, Ledger, Result, Scalar, Type};
-use churn_exec::profile::{Asked, Fact, Found, Pairs, Summary, measure};
+use churn_exec::profile::{Asked, ColumnPairs, Fact, Found, Summary, measure};
 use serde::Serialize;
 
 pub use display::ProfileView;
@@ -180,7 +180,7 @@ pub(crate) fn asked(fields: &[Field], detail: Detail) -> Result<Asked> {
     let of_column =
         fields.iter().enumerate().flat_map(|(place, f)| facts(place, &f.kind)).map(|(_, fact)| fact);
     let kinds: Vec<Type> = fields.iter().map(|f| f.kind.clone()).collect();
-    let pairs = Pairs::new(&pairs(fields, detail), &kinds)?;
+    let pairs = ColumnPairs::new(&pairs(fields, detail), &kinds)?;
     Ok(Asked { kinds, facts: of_column.collect(), pairs })
 }
 

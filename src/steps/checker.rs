@@ -15,7 +15,7 @@ use churn_plan::{Find, Node, Relation, StepInfo};
 
 /// A table of a recipe, checked.
 #[derive(Clone)]
-pub(crate) struct Table {
+pub(crate) struct DeclaredTable {
     pub(crate) name: String,
     /// `None` if its chain holds a mistake.
     pub(crate) relation: Option<Relation>,
@@ -37,7 +37,7 @@ pub(crate) struct Checker<'a> {
     pub(crate) resources: ReadResources,
     /// Inputs of steps before that can be read only once.
     pub(crate) streams: Vec<PathBuf>,
-    pub(crate) tables: Vec<Table>,
+    pub(crate) tables: Vec<DeclaredTable>,
     /// Tables that the chain being checked uses.
     pub(crate) used: Vec<usize>,
     pub(crate) steps: Vec<StepInfo>,

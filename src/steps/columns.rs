@@ -64,32 +64,32 @@ impl fmt::Display for Drop {
 }
 
 #[derive(Debug)]
-struct Pair {
+struct Renaming {
     new: (String, Span),
     old: (String, Span),
 }
 
-impl fmt::Display for Pair {
+impl fmt::Display for Renaming {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "{} = {}", name(&self.new.0), name(&self.old.0))
     }
 }
 
-fn read_pair(c: &mut Cursor<'_>) -> Result<Pair> {
+fn read_pair(c: &mut Cursor<'_>) -> Result<Renaming> {
     let new = c.name("the new name")?;
     c.expect_symbol("=", "between the new name and the old one")?;
-    Ok(Pair { new, old: c.name("the old name")? })
+    Ok(Renaming { new, old: c.name("the old name")? })
 }
 
 #[derive(Debug)]
-struct Rename(Vec<Pair>);
+struct Rename(Vec<Renaming>);
 
 impl Step for Rename {
     fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
         let mut relation = input?;
         let source = checker.source.clone();
         let before = relation.fields.clone();
-        for Pair { new, old } in &self.0 {
+        for Renaming { new, old } in &self.0 {
             match before.iter().position(|f| f.name == old.0) {
                 Some(at) => {
                     if let Some(field) = relation.fields.get_mut(at) {

@@ -41,7 +41,7 @@ use churn_core::error::nearest;
 use churn_core::{Error, ErrorKind, JoinKind, Result};
 use churn_plan::Relation;
 
-pub(crate) use checker::{Checker, Table};
+pub(crate) use checker::{Checker, DeclaredTable};
 pub(crate) use given::Given;
 pub(crate) use read::text_of as read_text;
 

@@ -13,13 +13,13 @@ use crate::lang::text::{Cursor, TokenKind};
 #[derive(Clone, Debug)]
 pub(super) struct Setting {
     pub(super) name: String,
-    pub(super) value: Value,
+    pub(super) value: OptionValue,
     pub(super) span: Span,
 }
 
 /// What an option may be set to.
 #[derive(Clone, Debug)]
-pub(super) enum Value {
+pub(super) enum OptionValue {
     Word(String),
     Literal(Scalar),
     Parameter(String, Span),
@@ -51,24 +51,24 @@ pub(super) fn read(c: &mut Cursor<'_>) -> Result<Vec<Setting>> {
     })
 }
 
-fn read_value(c: &mut Cursor<'_>) -> Result<Value> {
+fn read_value(c: &mut Cursor<'_>) -> Result<OptionValue> {
     let span = c.span();
     match c.peek() {
-        Some(TokenKind::Symbol("(")) => Ok(Value::List(c.in_parentheses(read_element)?)),
+        Some(TokenKind::Symbol("(")) => Ok(OptionValue::List(c.in_parentheses(read_element)?)),
         Some(TokenKind::Parameter(parameter)) => {
             c.advance();
-            Ok(Value::Parameter(parameter.clone(), span))
+            Ok(OptionValue::Parameter(parameter.clone(), span))
         }
         Some(TokenKind::Word(word)) if !["date", "time", "timestamp"].contains(&word.as_str()) => {
             c.advance();
             Ok(match word.to_ascii_lowercase().as_str() {
-                "true" => Value::Literal(Scalar::Bool(true)),
-                "false" => Value::Literal(Scalar::Bool(false)),
-                "null" => Value::Word("null".into()),
-                other => Value::Word(other.to_owned()),
+                "true" => OptionValue::Literal(Scalar::Bool(true)),
+                "false" => OptionValue::Literal(Scalar::Bool(false)),
+                "null" => OptionValue::Word("null".into()),
+                other => OptionValue::Word(other.to_owned()),
             })
         }
-        _ => Ok(Value::Literal(c.literal()?)),
+        _ => Ok(OptionValue::Literal(c.literal()?)),
     }
 }
 
@@ -86,12 +86,12 @@ fn read_element(c: &mut Cursor<'_>) -> Result<Element> {
 
 impl Setting {
     /// The value with a parameter replaced.
-    pub(super) fn resolved(&self, checker: &mut Checker<'_>) -> Option<Value> {
+    pub(super) fn resolved(&self, checker: &mut Checker<'_>) -> Option<OptionValue> {
         match &self.value {
-            Value::Parameter(parameter, span) => {
+            OptionValue::Parameter(parameter, span) => {
                 let source = checker.source.clone();
                 let value = checker.environment.given(parameter, &source, *span);
-                checker.kept(value).map(Value::Literal)
+                checker.kept(value).map(OptionValue::Literal)
             }
             other => Some(other.clone()),
         }
@@ -114,28 +114,28 @@ impl Setting {
     }
 }
 
-impl Value {
+impl OptionValue {
     pub(super) fn text(&self) -> Option<&str> {
-        if let Value::Literal(Scalar::Text(text)) = self { Some(text) } else { None }
+        if let OptionValue::Literal(Scalar::Text(text)) = self { Some(text) } else { None }
     }
 
     pub(super) fn truth(&self) -> Option<bool> {
-        if let Value::Literal(Scalar::Bool(value)) = self { Some(*value) } else { None }
+        if let OptionValue::Literal(Scalar::Bool(value)) = self { Some(*value) } else { None }
     }
 
     pub(super) fn count(&self) -> Option<usize> {
-        if let Value::Literal(Scalar::Int(value)) = self { usize::try_from(*value).ok() } else { None }
+        if let OptionValue::Literal(Scalar::Int(value)) = self { usize::try_from(*value).ok() } else { None }
     }
 
     pub(super) fn word(&self) -> Option<&str> {
-        if let Value::Word(word) = self { Some(word) } else { None }
+        if let OptionValue::Word(word) = self { Some(word) } else { None }
     }
 
     /// A single ASCII character, or one of the words that stand for one.
     pub(super) fn byte(&self) -> Option<u8> {
         match self {
-            Value::Word(word) if word == "tab" => Some(b'\t'),
-            Value::Literal(Scalar::Text(text)) => match text.as_bytes() {
+            OptionValue::Word(word) if word == "tab" => Some(b'\t'),
+            OptionValue::Literal(Scalar::Text(text)) => match text.as_bytes() {
                 [byte] if byte.is_ascii() && !matches!(byte, b'\n' | b'\r') => Some(*byte),
                 _ if text == "\\t" => Some(b'\t'),
                 _ => None,
@@ -146,7 +146,7 @@ impl Value {
 
     /// Names in a list.
     pub(super) fn names(&self) -> Option<Vec<String>> {
-        let Value::List(elements) = self else { return None };
+        let OptionValue::List(elements) = self else { return None };
         elements
             .iter()
             .map(|e| match e {
@@ -159,8 +159,8 @@ impl Value {
     /// Texts in a list, or one text.
     pub(super) fn texts(&self) -> Option<Vec<String>> {
         match self {
-            Value::Literal(Scalar::Text(text)) => Some(vec![text.clone()]),
-            Value::List(elements) => elements
+            OptionValue::Literal(Scalar::Text(text)) => Some(vec![text.clone()]),
+            OptionValue::List(elements) => elements
                 .iter()
                 .map(|e| if let Element::Text(t) = e { Some(t.clone()) } else { None })
                 .collect(),
@@ -170,7 +170,7 @@ impl Value {
 
     /// Names with types.
     pub(super) fn typed(&self) -> Option<Vec<(String, Type)>> {
-        let Value::List(elements) = self else { return None };
+        let OptionValue::List(elements) = self else { return None };
         elements
             .iter()
             .map(|e| if let Element::Typed(n, t) = e { Some((n.clone(), t.clone())) } else { None })
@@ -178,13 +178,13 @@ impl Value {
     }
 }
 
-impl fmt::Display for Value {
+impl fmt::Display for OptionValue {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Value::Word(word) => f.write_str(word),
-            Value::Literal(value) => value.fmt(f),
-            Value::Parameter(parameter, _) => write!(f, "${parameter}"),
-            Value::List(elements) => write!(f, "({})", comma(elements)),
+            OptionValue::Word(word) => f.write_str(word),
+            OptionValue::Literal(value) => value.fmt(f),
+            OptionValue::Parameter(parameter, _) => write!(f, "${parameter}"),
+            OptionValue::List(elements) => write!(f, "({})", comma(elements)),
         }
     }
 }

@@ -19,7 +19,7 @@ use churn_plan::operators::Scan;
 use churn_plan::{Node, Relation};
 
 use super::checker::Path;
-use super::options::{self, Setting, Value};
+use super::options::{self, OptionValue, Setting};
 use super::read_table::ReadTable;
 use super::{Checker, Step, StepKind};
 use crate::lang::text::{Cursor, TokenKind};
@@ -248,7 +248,7 @@ fn unused(setting: &Setting, format: Format) -> Error {
 }
 
 /// Sets one option.
-fn set(csv: &mut CsvOptions, setting: &Setting, value: &Value) -> Result<()> {
+fn set(csv: &mut CsvOptions, setting: &Setting, value: &OptionValue) -> Result<()> {
     let one_byte = "one ASCII character in single quotes";
     match setting.name.as_str() {
         "columns" => csv.names = value.names().ok_or_else(|| setting.unfit("names: (farm, litres)"))?,

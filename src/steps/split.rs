@@ -24,9 +24,9 @@ pub(super) const KIND: StepKind = StepKind {
 };
 
 #[derive(Debug)]
-struct Split {
+struct SplitStep {
     column: (String, Span),
-    cut: Cut,
+    cut: SplitMethod,
     parts: Vec<SplitPart>,
     keep: bool,
     span: Span,
@@ -34,7 +34,7 @@ struct Split {
 
 /// Where a text is cut.
 #[derive(Clone, Debug)]
-enum Cut {
+enum SplitMethod {
     /// At each of these texts.
     At(String),
     /// Behind so many characters.
@@ -48,7 +48,7 @@ struct SplitPart {
     span: Span,
 }
 
-fn read(c: &mut Cursor<'_>) -> Result<Split> {
+fn read(c: &mut Cursor<'_>) -> Result<SplitStep> {
     let start = c.span();
     let column = c.name("the column to cut")?;
     let cut = if c.take_word("at") {
@@ -58,7 +58,7 @@ fn read(c: &mut Cursor<'_>) -> Result<Split> {
                 .error_at(span, "A text cannot be cut at nothing.")
                 .next("To cut by position write: split code after 2, 4 as …"));
         }
-        Cut::At(separator)
+        SplitMethod::At(separator)
     } else if c.take_word("after") {
         let start = c.span();
         let places = c.list(|c| c.count("a number of characters"))?;
@@ -66,7 +66,7 @@ fn read(c: &mut Cursor<'_>) -> Result<Split> {
             let error = c.error_at(c.since(start), "The places rise from 1 on.");
             return Err(error.next("They count from the start of the text: after 4, 6"));
         }
-        Cut::After(places)
+        SplitMethod::After(places)
     } else {
         return Err(c.unexpected(
             "at and a separator, or after and positions: split farm at '-' as district, number",
@@ -80,8 +80,8 @@ fn read(c: &mut Cursor<'_>) -> Result<Split> {
         Ok(SplitPart { name, kind, span })
     })?;
     let keep = c.take_word("keep");
-    let split = Split { column, cut, parts, keep, span: c.since(start) };
-    if let Cut::After(places) = &split.cut
+    let split = SplitStep { column, cut, parts, keep, span: c.since(start) };
+    if let SplitMethod::After(places) = &split.cut
         && places.len() + 1 != split.parts.len()
     {
         let what = format!(
@@ -95,16 +95,16 @@ fn read(c: &mut Cursor<'_>) -> Result<Split> {
     Ok(split)
 }
 
-impl Cut {
+impl SplitMethod {
     /// The part of a text; the outer `None` if it has too many.
     fn part<'a>(&self, text: &'a str, part: usize, parts: usize) -> Option<Option<&'a str>> {
         match self {
-            Cut::At(separator) => {
+            SplitMethod::At(separator) => {
                 let mut found = text.split(separator.as_str());
                 let wanted = found.nth(part);
                 (part + 1 < parts || found.next().is_none()).then_some(wanted)
             }
-            Cut::After(places) => {
+            SplitMethod::After(places) => {
                 let byte = |chars: usize| text.char_indices().nth(chars).map(|(at, _)| at);
                 let from = match part.checked_sub(1) {
                     None => Some(0),
@@ -148,7 +148,7 @@ fn too_many(column: &str, text: &str, parts: usize) -> Error {
         .next("Name one more part, or cut only what is regular: filter such rows out before.")
 }
 
-impl Step for Split {
+impl Step for SplitStep {
     fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
         let input = input?;
         let step = checker.step();
@@ -197,12 +197,12 @@ impl Step for Split {
     }
 }
 
-impl fmt::Display for Split {
+impl fmt::Display for SplitStep {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "split {}", name(&self.column.0))?;
         match &self.cut {
-            Cut::At(separator) => write!(f, " at {}", Scalar::Text(separator.clone()))?,
-            Cut::After(places) => write!(f, " after {}", comma(places))?,
+            SplitMethod::At(separator) => write!(f, " at {}", Scalar::Text(separator.clone()))?,
+            SplitMethod::After(places) => write!(f, " after {}", comma(places))?,
         }
         let part = |part: &SplitPart| match &part.kind {
             Some(kind) => format!("{} {kind}", name(&part.name)),

@@ -13,7 +13,7 @@ use super::context::Context;
 use super::materialized::Materialized;
 use super::morsel_output::MorselOutput;
 use super::sink::{Commit, CompactBatches, Sink};
-use super::spill::{Reader, Run, Spill};
+use super::spill::{Run, RunReader, Spill};
 
 /// Bytes of rows for which a file is made at least.
 const LEAST: usize = 4 << 20;
@@ -106,12 +106,15 @@ impl Commit for Last {
     fn finish(self, work: &mut MorselOutput) -> Result<Materialized> {
         work.counters.rows(self.step, self.rows.min(self.count));
         let state = LastState { skip: self.rows.saturating_sub(self.count), pieces: self.pieces, open: None };
-        Ok(Materialized::Scan(Box::new(Pieces { state: Mutex::new(state), _reservation: self.reservation })))
+        Ok(Materialized::Scan(Box::new(TailScan {
+            state: Mutex::new(state),
+            _reservation: self.reservation,
+        })))
     }
 }
 
 /// The pieces, one after the other.
-struct Pieces {
+struct TailScan {
     state: Mutex<LastState>,
     _reservation: Reservation,
 }
@@ -120,7 +123,7 @@ struct LastState {
     /// Rows at the front that are too many.
     skip: usize,
     pieces: VecDeque<TailPiece>,
-    open: Option<Reader>,
+    open: Option<RunReader>,
 }
 
 impl LastState {
@@ -138,7 +141,7 @@ impl LastState {
     }
 }
 
-impl Scan for Pieces {
+impl Scan for TailScan {
     fn enable(&mut self, _: Capability<'_>) -> bool {
         false
     }

@@ -13,7 +13,7 @@ use super::context::Context;
 use super::morsel_output::MorselOutput;
 use super::pipeline::{self, Pipeline};
 use super::sink::{Commit, CompactBatches, Sink};
-use super::spill::{Reader, Run, Spill, Writer};
+use super::spill::{Run, RunReader, RunWriter, Spill};
 
 /// The rows that a sink leaves when its pipeline has run.
 pub(crate) enum Materialized {
@@ -75,7 +75,7 @@ impl Commit for Collect {
 /// The sink of [`materialize`]: rows in memory, or in a file if they do not fit.
 struct TableBuffer {
     batches: Vec<Batch>,
-    file: Option<Writer>,
+    file: Option<RunWriter>,
     spill: Spill,
     reservation: Reservation,
     /// Bytes that stay in memory, at most.
@@ -169,7 +169,7 @@ impl Commit for TableBuffer {
 }
 
 /// Rows in a file, batch by batch.
-struct SpilledRows(Mutex<Option<Reader>>);
+struct SpilledRows(Mutex<Option<RunReader>>);
 
 impl Scan for SpilledRows {
     fn enable(&mut self, _: Capability<'_>) -> bool {

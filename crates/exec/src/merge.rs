@@ -13,7 +13,7 @@ use arrow_array::{Array, LargeBinaryArray};
 use churn_core::{Batch, Error, ErrorKind, Result};
 use churn_io::source::{Capability, Decoded, Guess, Morsel, RowTest, Scan};
 
-use super::spill::{Disk, Reader, Run};
+use super::spill::{Disk, Run, RunReader};
 
 /// Rows of a morsel, and about how many bytes they take.
 const ROWS: usize = 1 << 13;
@@ -27,7 +27,7 @@ pub(crate) const MOST: usize = 128;
 
 /// A run being read.
 struct RunCursor {
-    reader: Reader,
+    reader: RunReader,
     keys: LargeBinaryArray,
     batch: Batch,
     row: usize,

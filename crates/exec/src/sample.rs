@@ -21,7 +21,7 @@ use super::morsel_output::MorselOutput;
 use super::serial::lot;
 use super::sink::{Commit, CompactBatches, Sink};
 use super::spill::partitioned::{decode_positions, encode_positions};
-use super::spill::{Reader, Spill, Writer};
+use super::spill::{RunReader, RunWriter, Spill};
 
 /// Candidates beyond twice the rows that are asked for, from which on those that were pushed out are dropped.
 const SPARE: usize = 1 << 14;
@@ -36,7 +36,7 @@ pub(crate) struct SampleRows {
     candidates: Vec<(Vec<u64>, Batch)>,
     rows: usize,
     /// Where they go once they do not fit.
-    file: Option<Writer>,
+    file: Option<RunWriter>,
     reservation: Reservation,
     spill: Spill,
     step: StepId,
@@ -115,7 +115,7 @@ impl SampleRows {
     }
 }
 
-fn write(file: &mut Writer, places: &[u64], mut batch: Batch) -> Result<()> {
+fn write(file: &mut RunWriter, places: &[u64], mut batch: Batch) -> Result<()> {
     batch.columns.insert(0, encode_positions(places.iter().copied()));
     file.write(batch)
 }
@@ -173,7 +173,7 @@ impl Commit for SampleRows {
         if let Some(file) = self.file.take() {
             let places = self.places();
             let reader = Mutex::new(file.finish()?.reader()?);
-            return Ok(Materialized::Scan(Box::new(Picked { reader, places })));
+            return Ok(Materialized::Scan(Box::new(PickedRows { reader, places })));
         }
         self.drop_others()?;
         Ok(Materialized::Batches(self.candidates.into_iter().map(|(_, batch)| batch).collect()))
@@ -181,12 +181,12 @@ impl Commit for SampleRows {
 }
 
 /// Candidates in a file, of which those that are in are picked.
-struct Picked {
-    reader: Mutex<Option<Reader>>,
+struct PickedRows {
+    reader: Mutex<Option<RunReader>>,
     places: Vec<u64>,
 }
 
-impl Scan for Picked {
+impl Scan for PickedRows {
     fn enable(&mut self, _: Capability<'_>) -> bool {
         false
     }

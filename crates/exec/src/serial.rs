@@ -17,7 +17,7 @@ use super::rows_per_key::{first_rows, numbers_of, within};
 use super::spill::partitioned::{
     PartitionOperator, PartitionWriter, Partitions, decode_positions, encode_positions,
 };
-use super::spill::{Disk, Run, Spill, Writer};
+use super::spill::{Disk, Run, RunWriter, Spill};
 use super::stream::{StreamOp, offending};
 
 /// An operator that sees the batches in order.
@@ -177,7 +177,7 @@ struct Full {
     /// Rows of unknown keys.
     writer: PartitionWriter,
     /// Rows that pass, with their places.
-    passed: Writer,
+    passed: RunWriter,
 }
 
 impl Full {

@@ -29,7 +29,7 @@ impl PartEnd {
 }
 
 /// Rows that are written together, and bytes of their values.
-pub(crate) struct Part {
+pub(crate) struct WaitingPart {
     pub(crate) batches: Vec<Batch>,
     pub(crate) bytes: usize,
 }
@@ -60,7 +60,7 @@ impl WaitingRows {
     }
 
     /// Takes rows, in the types of the schema; gives the parts that they complete.
-    pub(crate) fn push(&mut self, batch: Batch) -> Result<Vec<Part>> {
+    pub(crate) fn push(&mut self, batch: Batch) -> Result<Vec<WaitingPart>> {
         let columns = batch.columns.into_iter().zip(self.schema.fields());
         let columns = columns.map(|(c, f)| cast_to(c, f.data_type())).collect::<Result<_>>()?;
         let mut rest = Batch { columns, rows: batch.rows };
@@ -80,9 +80,9 @@ impl WaitingRows {
     }
 
     /// The rows that wait.
-    pub(crate) fn take(&mut self) -> Part {
+    pub(crate) fn take(&mut self) -> WaitingPart {
         self.rows = 0;
-        Part { batches: std::mem::take(&mut self.batches), bytes: std::mem::take(&mut self.bytes) }
+        WaitingPart { batches: std::mem::take(&mut self.batches), bytes: std::mem::take(&mut self.bytes) }
     }
 }
 
@@ -193,7 +193,7 @@ mod tests {
                     from += rows;
                 }
                 found.push(waiting.take());
-                let rows = |part: &Part| part.batches.iter().map(|batch| batch.rows).sum::<usize>();
+                let rows = |part: &WaitingPart| part.batches.iter().map(|batch| batch.rows).sum::<usize>();
                 found.iter().map(|part| (rows(part), part.bytes)).collect::<Vec<_>>()
             };
             prop_assert_eq!(parts(&mut std::iter::once(whole.rows)), parts(&mut cuts.into_iter().cycle()));

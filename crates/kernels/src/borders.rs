@@ -11,7 +11,7 @@ use crate::masks::Way;
 
 /// What a row is held against.
 #[derive(Clone, Copy)]
-pub(crate) struct Rule {
+pub(crate) struct QuoteRule {
     /// How many cells a row has.
     pub(crate) width: usize,
     /// The byte with which lines start that are no rows.
@@ -41,7 +41,7 @@ impl Default for RowBorders {
 /// The length below which a row's borders fit in a word.
 const SHORT: usize = 63;
 
-impl Rule {
+impl QuoteRule {
     /// How many cells a row has whose borders do not fit or are not as many as they should be; `None` if the line is no
     /// row, but blank or a comment.
     #[inline(never)]
@@ -158,7 +158,7 @@ impl RowBorders {
 /// are there; gives a bit for each row that has another number of cells or whose borders do not fit in a word.
 #[inline(always)]
 pub(crate) fn plain_borders(
-    rule: Rule,
+    rule: QuoteRule,
     words: &[u64],
     edges: &[u32; EIGHT + 1],
     rows: &mut RowBorders,
@@ -180,7 +180,7 @@ pub(crate) fn plain_borders(
 #[inline]
 #[target_feature(enable = "avx512f,avx512bw,avx512vl,avx2")]
 pub(crate) fn borders_avx512(
-    rule: Rule,
+    rule: QuoteRule,
     words: &[u64],
     edges: &[u32; EIGHT + 1],
     rows: &mut RowBorders,
@@ -316,7 +316,7 @@ mod tests {
             for (i, length) in lengths.iter().enumerate() {
                 edges[i + 1] = edges[i].wrapping_add(1) + length;
             }
-            let rule = Rule { width, comment: None };
+            let rule = QuoteRule { width, comment: None };
             let (mut fast, mut plain) = (RowBorders::default(), RowBorders::default());
             let odd = plain_borders(rule, &words, &edges, &mut plain);
             #[cfg(target_arch = "x86_64")]

@@ -7,7 +7,7 @@
 
 #[cfg(target_arch = "x86_64")]
 use crate::borders::borders_avx512;
-use crate::borders::{EIGHT, RowBorders, Rule, plain_borders};
+use crate::borders::{EIGHT, QuoteRule, RowBorders, plain_borders};
 use crate::chunk::CHUNK;
 use crate::masks::Way;
 use crate::structure::Structure;
@@ -85,7 +85,7 @@ impl Grid {
         if self.places.len() < room {
             self.places.resize(room, [0; CHUNK]);
         }
-        let rule = Rule { width, comment };
+        let rule = QuoteRule { width, comment };
         match Way::choose() {
             #[cfg(target_arch = "x86_64")]
             Way::Avx512(_) if comment.is_none() => {
@@ -106,7 +106,7 @@ impl Grid {
 
     #[cfg(target_arch = "x86_64")]
     #[target_feature(enable = "avx512f,avx512bw,avx512vl,avx2,bmi1,bmi2,popcnt")]
-    fn walk_avx512(&mut self, bytes: &[u8], structure: &Structure, rule: Rule, wanted: &[u32]) {
+    fn walk_avx512(&mut self, bytes: &[u8], structure: &Structure, rule: QuoteRule, wanted: &[u32]) {
         self.walk_with(
             bytes,
             structure,
@@ -119,7 +119,7 @@ impl Grid {
 
     #[cfg(target_arch = "x86_64")]
     #[target_feature(enable = "bmi1,bmi2,popcnt")]
-    fn walk_bmi2(&mut self, bytes: &[u8], structure: &Structure, rule: Rule, wanted: &[u32]) {
+    fn walk_bmi2(&mut self, bytes: &[u8], structure: &Structure, rule: QuoteRule, wanted: &[u32]) {
         self.walk_with(bytes, structure, rule, wanted, plain_borders);
     }
 
@@ -130,9 +130,9 @@ impl Grid {
         &mut self,
         bytes: &[u8],
         structure: &Structure,
-        rule: Rule,
+        rule: QuoteRule,
         wanted: &[u32],
-        borders: impl Fn(Rule, &[u64], &[u32; EIGHT + 1], &mut RowBorders) -> u8,
+        borders: impl Fn(QuoteRule, &[u64], &[u32; EIGHT + 1], &mut RowBorders) -> u8,
     ) {
         let (words, way) = (structure.separators.as_slice(), Way::choose());
         let mut left = self.places.as_mut_slice();

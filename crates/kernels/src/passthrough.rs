@@ -246,10 +246,10 @@ fn of_digits_plain(chunk: Chunk<'_>) -> u64 {
 
 /// A bit for each cell for which `holds`.
 #[inline(always)]
-fn each(chunk: Chunk<'_>, words: &[u64; CHUNK], holds: impl Fn(Text) -> bool) -> u64 {
+fn each(chunk: Chunk<'_>, words: &[u64; CHUNK], holds: impl Fn(TextColumn) -> bool) -> u64 {
     let mut flags = [false; CHUNK];
     for (flag, (length, word)) in flags.iter_mut().zip(chunk.lengths.iter().zip(words)) {
-        *flag = holds(Text { length: u64::from(*length), word: *word });
+        *flag = holds(TextColumn { length: u64::from(*length), word: *word });
     }
     bits(&flags)
 }
@@ -265,12 +265,12 @@ fn bits(flags: &[bool; CHUNK]) -> u64 {
 
 /// A cell: its length, and its first eight bytes, lowest first, with what stands behind it if it is shorter.
 #[derive(Clone, Copy)]
-struct Text {
+struct TextColumn {
     length: u64,
     word: u64,
 }
 
-impl Text {
+impl TextColumn {
     /// A byte of the first eight.
     #[inline(always)]
     fn byte(self, at: u64) -> u64 {
@@ -291,7 +291,7 @@ fn begins(digit: u64, is_alone: bool) -> bool {
 
 /// All but the last digit.
 #[inline(always)]
-fn is_plain_whole(text: Text) -> bool {
+fn is_plain_whole(text: TextColumn) -> bool {
     let signed = u64::from(text.byte(0) == u64::from(b'-'));
     begins(text.byte(signed), text.length == 1)
 }
@@ -317,8 +317,8 @@ fn last_is_digit(chunk: Chunk<'_>, words: &[u64; CHUNK]) -> [bool; CHUNK] {
 
 /// At most eight characters, of which up to four stand behind the point; there may be zeros at the end.
 #[inline(always)]
-fn is_plain_fraction(text: Text) -> bool {
-    let Text { length, word } = text;
+fn is_plain_fraction(text: TextColumn) -> bool {
+    let TextColumn { length, word } = text;
     let signed = u64::from(text.byte(0) == u64::from(b'-'));
     // The lowest byte that is a point has its high bit set here, alone.
     let points = word ^ (ONES * u64::from(b'.'));
@@ -339,13 +339,13 @@ fn is_plain_fraction(text: Text) -> bool {
 
 /// Whether a plain fraction has a zero at its end that is not the one digit behind the point.
 #[inline(always)]
-fn has_zeros(text: Text) -> bool {
+fn has_zeros(text: TextColumn) -> bool {
     let from_end = |places: u64| text.byte(text.length.wrapping_sub(places));
     (from_end(1) == u64::from(b'0')) & (from_end(2) != u64::from(b'.'))
 }
 
 #[inline(always)]
-fn is_plain_truth(text: Text) -> bool {
+fn is_plain_truth(text: TextColumn) -> bool {
     const TRUE: u64 = u32::from_le_bytes(*b"true") as u64;
     const FALSE: u64 = u64::from_le_bytes(*b"false\0\0\0");
     let is =

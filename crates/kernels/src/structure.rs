@@ -268,9 +268,9 @@ impl<'a> Quotes<'a> {
             let bit = quotes.trailing_zeros();
             quotes &= quotes - 1;
             match self.turn(base + bit as usize) {
-                Turn::Opens => start = bit,
-                Turn::Closes => inside |= (u64::MAX << start) & (u64::MAX >> (63 - bit)),
-                Turn::Plain => {}
+                QuoteTurn::Opens => start = bit,
+                QuoteTurn::Closes => inside |= (u64::MAX << start) & (u64::MAX >> (63 - bit)),
+                QuoteTurn::Plain => {}
             }
         }
         if self.open.is_some() {
@@ -280,17 +280,17 @@ impl<'a> Quotes<'a> {
     }
 
     /// What the quote at `at` does; quotes are shown in order, each once.
-    fn turn(&mut self, at: usize) -> Turn {
+    fn turn(&mut self, at: usize) -> QuoteTurn {
         if at < self.skip_to {
-            return Turn::Plain;
+            return QuoteTurn::Plain;
         }
         if self.open.is_some() {
             if self.bytes.get(at + 1) == Some(&self.quote) {
                 self.skip_to = at + 2;
-                return Turn::Plain;
+                return QuoteTurn::Plain;
             }
             self.open = None;
-            return Turn::Closes;
+            return QuoteTurn::Closes;
         }
         let first_of_cell = match at.checked_sub(1).and_then(|before| self.bytes.get(before)) {
             None => true,
@@ -298,14 +298,14 @@ impl<'a> Quotes<'a> {
         };
         if first_of_cell {
             self.open = Some(at);
-            Turn::Opens
+            QuoteTurn::Opens
         } else {
-            Turn::Plain
+            QuoteTurn::Plain
         }
     }
 }
 
-enum Turn {
+enum QuoteTurn {
     Opens,
     Closes,
     Plain,
@@ -328,7 +328,7 @@ pub fn last_record_end(bytes: &[u8], dialect: Dialect) -> Option<usize> {
     let mut cells: Vec<(usize, usize)> = Vec::new();
     for at in memchr::memchr_iter(quote, bytes) {
         let opened = quotes.open;
-        if let (Turn::Closes, Some(open)) = (quotes.turn(at), opened) {
+        if let (QuoteTurn::Closes, Some(open)) = (quotes.turn(at), opened) {
             cells.push((open, at));
         }
     }

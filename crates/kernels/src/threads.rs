@@ -17,18 +17,18 @@ type Panic = Box<dyn Any + Send>;
 /// The pool. It ends, once its jobs have ended, when it is dropped.
 #[derive(Default)]
 pub struct ThreadPool {
-    shared: Arc<Shared>,
+    shared: Arc<PoolShared>,
     handles: Mutex<Vec<JoinHandle<()>>>,
 }
 
 #[derive(Default)]
-struct Shared {
-    state: Mutex<State>,
+struct PoolShared {
+    state: Mutex<PoolState>,
     called: Condvar,
 }
 
 #[derive(Default)]
-struct State {
+struct PoolState {
     jobs: VecDeque<Job>,
     /// Threads that wait for a job.
     free: usize,
@@ -87,7 +87,7 @@ impl ThreadPool {
     }
 }
 
-impl Shared {
+impl PoolShared {
     /// Takes jobs until the pool ends.
     fn serve(&self) {
         let mut state = lock(&self.state);

@@ -12,11 +12,11 @@ use churn_io::source::ReadResources;
 use churn_plan::{Find, Plan, Relation, StepInfo};
 
 use super::{Chain, Recipe};
-use crate::steps::{Checker, Table};
+use crate::steps::{Checker, DeclaredTable};
 
 /// What a check needs beside the recipe.
 #[derive(Clone, Default)]
-pub(crate) struct Request {
+pub(crate) struct CheckRequest {
     /// Values for parameters, as texts; each is read as its default's type.
     pub(crate) givens: Vec<(String, String)>,
     /// The folder that paths are relative to.
@@ -29,7 +29,7 @@ pub(crate) struct Request {
 ///
 /// # Errors
 /// All mistakes that were found, as one error.
-pub(crate) fn check(recipe: &Recipe, request: &Request, find: Option<Find<'_>>) -> Result<Plan> {
+pub(crate) fn check(recipe: &Recipe, request: &CheckRequest, find: Option<Find<'_>>) -> Result<Plan> {
     let environment = environment(recipe, &request.givens)?;
     let mut checker = Checker {
         source: recipe.source.clone(),
@@ -59,7 +59,7 @@ pub(crate) fn check(recipe: &Recipe, request: &Request, find: Option<Find<'_>>) 
         let relation = check_chain(chain, Some(&chain.name), &mut checker);
         let needs = checker.used.clone();
         acting.push(chain.steps.iter().any(|p| p.step.acts()));
-        checker.tables.push(Table { name: chain.name.clone(), relation, needs, is_used: false });
+        checker.tables.push(DeclaredTable { name: chain.name.clone(), relation, needs, is_used: false });
     }
     checker.used.clear();
     let main = if checker.open { None } else { check_chain(&recipe.main, None, &mut checker) };
@@ -158,7 +158,7 @@ fn tables_that_run(checker: &Checker<'_>, acting: &[bool]) -> Vec<bool> {
     (0..checker.tables.len()).map(|i| reached.contains(&i)).collect()
 }
 
-fn reached(tables: &[Table], from: &[usize]) -> Vec<usize> {
+fn reached(tables: &[DeclaredTable], from: &[usize]) -> Vec<usize> {
     let mut reached: Vec<usize> = Vec::new();
     let mut open: Vec<usize> = from.to_vec();
     while let Some(table) = open.pop() {

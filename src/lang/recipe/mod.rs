@@ -10,7 +10,7 @@ use std::sync::Arc;
 use churn_core::{Scalar, SourceText, Span};
 use churn_expr::expand::Define;
 
-pub(crate) use check::{Request, check};
+pub(crate) use check::{CheckRequest, check};
 pub(crate) use file::{is_named_as_recipe, read_file};
 pub(crate) use parse::{parse, parse_chain};
 
@@ -45,12 +45,12 @@ pub(crate) struct Given {
 pub(crate) struct Chain {
     /// The table's name; empty for the main chain.
     pub(crate) name: String,
-    pub(crate) steps: Vec<Placed>,
+    pub(crate) steps: Vec<PlacedStep>,
 }
 
 /// A step and where it stands.
 #[derive(Clone, Debug)]
-pub(crate) struct Placed {
+pub(crate) struct PlacedStep {
     pub(crate) step: Arc<dyn Step>,
     pub(crate) span: Span,
     /// The text that the place is in: steps of a Rust chain have one each.

@@ -7,7 +7,7 @@ use churn_core::{Error, ErrorKind, Result, SourceText, Span};
 use churn_expr::expand::Define;
 use churn_expr::{aggregates, functions};
 
-use super::{Chain, Given, Placed, Recipe};
+use super::{Chain, Given, PlacedStep, Recipe};
 use crate::lang::text::layout::{Block, blocks};
 use crate::lang::text::{Cursor, expression};
 use crate::steps;
@@ -117,13 +117,13 @@ fn unique(wanted: &str, span: Span, names: &mut Vec<(String, Span)>, c: &Cursor<
     Ok(())
 }
 
-fn placed(block: &Block, source: &Arc<SourceText>) -> Result<Placed> {
+fn placed(block: &Block, source: &Arc<SourceText>) -> Result<PlacedStep> {
     let step = steps::parse(block)?;
-    Ok(Placed { step: Arc::from(step), span: block.whole_span(), source: source.clone() })
+    Ok(PlacedStep { step: Arc::from(step), span: block.whole_span(), source: source.clone() })
 }
 
 /// Refuses a source in the middle of a chain, and anything else at its start.
-fn check_start(placed: &Placed, first: bool) -> Result<()> {
+fn check_start(placed: &PlacedStep, first: bool) -> Result<()> {
     match (first, placed.step.starts()) {
         (false, true) => Err(Error::new(ErrorKind::Syntax, "A chain has one start.")
             .at(&placed.source, placed.span)
@@ -135,7 +135,7 @@ fn check_start(placed: &Placed, first: bool) -> Result<()> {
     }
 }
 
-fn chain(below: &[Block], source: &Arc<SourceText>, errors: &mut Vec<Error>) -> Vec<Placed> {
+fn chain(below: &[Block], source: &Arc<SourceText>, errors: &mut Vec<Error>) -> Vec<PlacedStep> {
     let mut steps = Vec::new();
     let mut lost = false;
     for block in below {
@@ -158,6 +158,6 @@ fn chain(below: &[Block], source: &Arc<SourceText>, errors: &mut Vec<Error>) -> 
 ///
 /// # Errors
 /// A step cannot be read.
-pub(crate) fn parse_chain(source: &Arc<SourceText>) -> Result<Vec<Placed>> {
+pub(crate) fn parse_chain(source: &Arc<SourceText>) -> Result<Vec<PlacedStep>> {
     blocks(source)?.iter().map(|block| placed(block, source)).collect()
 }

@@ -4,12 +4,12 @@ use churn_core::Result;
 use churn_expr::Bound;
 use churn_plan::operators::Append;
 
-use super::{Build, Place, build};
+use super::{Build, OperatorPlace, build};
 use crate::pipeline::Pipeline;
 use crate::stream;
 
 impl Build for Append {
-    fn build(&self, place: &Place<'_>) -> Result<Pipeline> {
+    fn build(&self, place: &OperatorPlace<'_>) -> Result<Pipeline> {
         let (serial, ends) = (Vec::new(), Vec::new());
         let layout = place.node.columns();
         let mut all = Pipeline { legs: Vec::new(), serial, ends, acts: false, layout };

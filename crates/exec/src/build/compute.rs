@@ -3,12 +3,12 @@
 use churn_core::Result;
 use churn_plan::operators::Compute;
 
-use super::{Build, Place};
+use super::{Build, OperatorPlace};
 use crate::pipeline::Pipeline;
 use crate::stream;
 
 impl Build for Compute {
-    fn build(&self, place: &Place<'_>) -> Result<Pipeline> {
+    fn build(&self, place: &OperatorPlace<'_>) -> Result<Pipeline> {
         let mut pipeline = place.input()?;
         let mut columns = Vec::new();
         for (field, by) in &self.columns {

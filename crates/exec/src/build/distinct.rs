@@ -3,12 +3,12 @@
 use churn_core::Result;
 use churn_plan::operators::Distinct;
 
-use super::{Build, Place, places};
+use super::{Build, OperatorPlace, places};
 use crate::pipeline::Pipeline;
 use crate::serial;
 
 impl Build for Distinct {
-    fn build(&self, place: &Place<'_>) -> Result<Pipeline> {
+    fn build(&self, place: &OperatorPlace<'_>) -> Result<Pipeline> {
         let mut pipeline = place.input()?;
         let keys = places(&pipeline.layout, &self.by)?;
         let seen = serial::SeenKeys::new(keys, place.kinds(&self.by), place.context)?;

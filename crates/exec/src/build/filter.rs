@@ -3,12 +3,12 @@
 use churn_core::Result;
 use churn_plan::operators::Filter;
 
-use super::{Build, Place};
+use super::{Build, OperatorPlace};
 use crate::pipeline::Pipeline;
 use crate::stream;
 
 impl Build for Filter {
-    fn build(&self, place: &Place<'_>) -> Result<Pipeline> {
+    fn build(&self, place: &OperatorPlace<'_>) -> Result<Pipeline> {
         let mut pipeline = place.input()?;
         let condition = self.condition.placed(&pipeline.layout)?;
         let test = stream::Test { condition, step: place.step(), text: place.text(), early: self.early };

@@ -3,12 +3,12 @@
 use churn_core::Result;
 use churn_plan::operators::First;
 
-use super::{Build, Place, places};
+use super::{Build, OperatorPlace, places};
 use crate::pipeline::Pipeline;
 use crate::serial::{self, SerialOp};
 
 impl Build for First {
-    fn build(&self, place: &Place<'_>) -> Result<Pipeline> {
+    fn build(&self, place: &OperatorPlace<'_>) -> Result<Pipeline> {
         let mut pipeline = place.input()?;
         let (count, step) = (self.count, place.step());
         let op: Box<dyn SerialOp> = if self.per.is_empty() {

@@ -5,12 +5,12 @@ use churn_expr::Bound;
 use churn_expr::bind::AggregateCall;
 use churn_plan::operators::Group;
 
-use super::{Build, Place, pipeline_of};
-use crate::group::{self, Call, Grouping};
+use super::{Build, OperatorPlace, pipeline_of};
+use crate::group::{self, GroupCall, Grouping};
 use crate::pipeline::{self, Pipeline};
 
 impl Build for Group {
-    fn build(&self, place: &Place<'_>) -> Result<Pipeline> {
+    fn build(&self, place: &OperatorPlace<'_>) -> Result<Pipeline> {
         let keys: Vec<Bound> = self.keys.iter().map(|(_, by)| by.clone()).collect();
         grouped(place.input()?, &keys, &self.calls, false, place)
     }
@@ -22,7 +22,7 @@ pub(super) fn grouped(
     keys: &[Bound],
     calls: &[AggregateCall],
     is_broadcast: bool,
-    at: &Place<'_>,
+    at: &OperatorPlace<'_>,
 ) -> Result<Pipeline> {
     let context = at.context;
     let layout = at.node.columns();
@@ -30,7 +30,7 @@ pub(super) fn grouped(
     let is_fixed = |arg: &Bound| arg.kind.is_number() || arg.kind.is_temporal() || arg.kind == Type::Bool;
     let may_pass_rows = calls.iter().all(|call| call.only.is_none() && call.made.args.iter().all(is_fixed));
     let calls = calls.iter().map(|call| {
-        Ok(Call {
+        Ok(GroupCall {
             args: call.made.args.iter().map(place).collect::<Result<_>>()?,
             only: call.only.as_ref().map(place).transpose()?,
             make: call.made.make.clone(),

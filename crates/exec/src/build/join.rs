@@ -3,12 +3,12 @@
 use churn_core::Result;
 use churn_plan::operators::Join;
 
-use super::{Build, Place, build};
+use super::{Build, OperatorPlace, build};
 use crate::join;
 use crate::pipeline::Pipeline;
 
 impl Build for Join {
-    fn build(&self, place: &Place<'_>) -> Result<Pipeline> {
+    fn build(&self, place: &OperatorPlace<'_>) -> Result<Pipeline> {
         let other = build(&self.other, place.context)?;
         let left = place.input()?;
         let kinds = place.kinds(&left.layout);

@@ -3,13 +3,13 @@
 use churn_core::Result;
 use churn_plan::operators::Last;
 
-use super::{Build, Place, pipeline_of, places};
+use super::{Build, OperatorPlace, pipeline_of, places};
 use crate::pipeline::{self, Pipeline};
 use crate::spill::partitioned::PartitionedSink;
 use crate::{last, rows_per_key, stream};
 
 impl Build for Last {
-    fn build(&self, place: &Place<'_>) -> Result<Pipeline> {
+    fn build(&self, place: &OperatorPlace<'_>) -> Result<Pipeline> {
         let (pipeline, context, step) = (place.input()?, place.context, place.step());
         let layout = pipeline.layout.clone();
         if self.per.is_empty() {

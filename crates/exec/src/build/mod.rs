@@ -142,7 +142,7 @@ const CHECKED_STEPS: usize = 200;
 pub(crate) trait Build {
     /// The pipeline that gives the operator's rows, its layout the columns of the node. What must run before the first
     /// of them has run when this returns.
-    fn build(&self, place: &Place<'_>) -> Result<Pipeline>;
+    fn build(&self, place: &OperatorPlace<'_>) -> Result<Pipeline>;
 }
 
 /// The catalogue: how each operator runs stands in the file of its name.
@@ -174,12 +174,12 @@ fn of(op: &Op) -> &dyn Build {
 }
 
 /// Where an operator stands: its node in the plan, and the run.
-pub(crate) struct Place<'a> {
+pub(crate) struct OperatorPlace<'a> {
     node: &'a Node,
     context: &'a Context,
 }
 
-impl Place<'_> {
+impl OperatorPlace<'_> {
     /// The step that the operator belongs to.
     fn step(&self) -> StepId {
         self.node.step
@@ -207,7 +207,7 @@ impl Place<'_> {
 /// The pipeline that gives a node's rows; what blocks below it has run when this returns.
 fn build(node: &Node, context: &Context) -> Result<Pipeline> {
     let step = Some(Arc::from(context.step_text(node.step)));
-    let build = || of(&node.op).build(&Place { node, context });
+    let build = || of(&node.op).build(&OperatorPlace { node, context });
     let pipeline = current_step::within(&step, || deep::guarded(build))?;
     // Of long chains not, as each node's columns are found by a walk over all below it.
     debug_assert!(

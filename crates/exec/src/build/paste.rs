@@ -3,13 +3,13 @@
 use churn_core::Result;
 use churn_plan::operators::Paste;
 
-use super::{Build, Place, build, ids, places};
+use super::{Build, OperatorPlace, build, ids, places};
 use crate::materialized::materialize;
 use crate::pipeline::Pipeline;
 use crate::{paste, stream};
 
 impl Build for Paste {
-    fn build(&self, place: &Place<'_>) -> Result<Pipeline> {
+    fn build(&self, place: &OperatorPlace<'_>) -> Result<Pipeline> {
         let mut other = build(&self.other, place.context)?;
         let columns = places(&other.layout, &ids(&self.added))?;
         other.push(Box::new(stream::Pick(columns)));

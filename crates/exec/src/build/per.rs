@@ -5,11 +5,11 @@ use churn_expr::{Bound, Node as Expr};
 use churn_plan::operators::Per;
 
 use super::group::grouped;
-use super::{Build, Place};
+use super::{Build, OperatorPlace};
 use crate::pipeline::Pipeline;
 
 impl Build for Per {
-    fn build(&self, place: &Place<'_>) -> Result<Pipeline> {
+    fn build(&self, place: &OperatorPlace<'_>) -> Result<Pipeline> {
         let column = |(id, kind): (&ColumnId, Type)| Bound { node: Expr::Column(*id), kind };
         let keys: Vec<Bound> = self.keys.iter().zip(place.kinds(&self.keys)).map(column).collect();
         grouped(place.input()?, &keys, &self.calls, true, place)

@@ -6,14 +6,14 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use churn_core::{ColumnId, Error, Event, OrFault, Result, Type};
 use churn_plan::operators::{Cell, Pivot};
 
-use super::{Build, Place, pipeline_of, places};
+use super::{Build, OperatorPlace, pipeline_of, places};
 use crate::morsel_output::MorselOutput;
 use crate::pipeline::{self, Pipeline};
 use crate::spill::partitioned::PartitionedSink;
 use crate::{pivot, stream};
 
 impl Build for Pivot {
-    fn build(&self, place: &Place<'_>) -> Result<Pipeline> {
+    fn build(&self, place: &OperatorPlace<'_>) -> Result<Pipeline> {
         let pipeline = place.input()?;
         let (layout, step, context) = (pipeline.layout.clone(), place.step(), place.context);
         let by: Vec<ColumnId> = self.by.iter().map(|f| f.id).collect();

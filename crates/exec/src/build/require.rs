@@ -3,12 +3,12 @@
 use churn_core::Result;
 use churn_plan::operators::Require;
 
-use super::{Build, Place, named_places};
+use super::{Build, OperatorPlace, named_places};
 use crate::pipeline::Pipeline;
 use crate::stream;
 
 impl Build for Require {
-    fn build(&self, place: &Place<'_>) -> Result<Pipeline> {
+    fn build(&self, place: &OperatorPlace<'_>) -> Result<Pipeline> {
         let mut pipeline = place.input()?;
         let condition = self.condition.placed(&pipeline.layout)?;
         let shown = named_places(&pipeline.layout, &self.shown)?;

@@ -3,12 +3,12 @@
 use churn_core::Result;
 use churn_plan::operators::RequireUnique;
 
-use super::{Build, Place, ids, named_places, places};
+use super::{Build, OperatorPlace, ids, named_places, places};
 use crate::pipeline::Pipeline;
 use crate::serial;
 
 impl Build for RequireUnique {
-    fn build(&self, place: &Place<'_>) -> Result<Pipeline> {
+    fn build(&self, place: &OperatorPlace<'_>) -> Result<Pipeline> {
         let mut pipeline = place.input()?;
         let keys = places(&pipeline.layout, &ids(&self.by))?;
         let kinds = self.by.iter().map(|f| f.kind.clone()).collect();

@@ -3,13 +3,13 @@
 use churn_core::Result;
 use churn_plan::operators::{Sample, SampleSize};
 
-use super::{Build, Place, pipeline_of};
+use super::{Build, OperatorPlace, pipeline_of};
 use crate::pipeline::{self, Pipeline};
 use crate::sample::SampleRows;
 use crate::serial;
 
 impl Build for Sample {
-    fn build(&self, place: &Place<'_>) -> Result<Pipeline> {
+    fn build(&self, place: &OperatorPlace<'_>) -> Result<Pipeline> {
         let (mut pipeline, context, step) = (place.input()?, place.context, place.step());
         match self.size {
             SampleSize::Percent(percent) => {

@@ -8,13 +8,13 @@ use churn_io::source::Request;
 use churn_io::target::{Mode, Target as File};
 use churn_plan::operators::Scan;
 
-use super::{Build, Place, places};
+use super::{Build, OperatorPlace, places};
 use crate::context::Context;
 use crate::pipeline::{Leg, Pipeline};
 use crate::{serial, stream};
 
 impl Build for Scan {
-    fn build(&self, place: &Place<'_>) -> Result<Pipeline> {
+    fn build(&self, place: &OperatorPlace<'_>) -> Result<Pipeline> {
         let (scan, step, context) = (self, place.step(), place.context);
         let layout = place.node.columns();
         let request = Request {

@@ -4,14 +4,14 @@ use churn_core::{ColumnId, Result};
 use churn_plan::operators::Shared;
 use churn_plan::{Node, rules};
 
-use super::{Build, Place, build, pipeline_of, places};
+use super::{Build, OperatorPlace, build, pipeline_of, places};
 use crate::context::Context;
 use crate::materialized::{MaterializedTable, materialize};
 use crate::pipeline::Pipeline;
 use crate::stream;
 
 impl Build for Shared {
-    fn build(&self, place: &Place<'_>) -> Result<Pipeline> {
+    fn build(&self, place: &OperatorPlace<'_>) -> Result<Pipeline> {
         let (inner, layout): (Vec<_>, Vec<_>) = self.columns.iter().map(|(id, f)| (*id, f.id)).unzip();
         let rows = shared(self.table, &self.input, &self.kept, place.context)?.materialized()?;
         let mut pipeline = pipeline_of(rows, self.kept.clone());

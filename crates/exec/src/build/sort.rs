@@ -3,14 +3,14 @@
 use churn_core::{Result, StepId};
 use churn_plan::operators::{Sort, SortKey};
 
-use super::{Build, Place, pipeline_of};
+use super::{Build, OperatorPlace, pipeline_of};
 use crate::context::Context;
 use crate::pipeline::{self, Pipeline};
 use crate::sort::{self, Order, OrderKey, Written};
 use crate::top_k;
 
 impl Build for Sort {
-    fn build(&self, place: &Place<'_>) -> Result<Pipeline> {
+    fn build(&self, place: &OperatorPlace<'_>) -> Result<Pipeline> {
         sorted(place.input()?, self, None, place.step(), place.context)
     }
 }

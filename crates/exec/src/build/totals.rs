@@ -4,12 +4,12 @@ use churn_core::{Field, Result};
 use churn_expr::Bound;
 use churn_plan::operators::Totals;
 
-use super::{Build, Place};
+use super::{Build, OperatorPlace};
 use crate::pipeline::Pipeline;
 use crate::pivot;
 
 impl Build for Totals {
-    fn build(&self, place: &Place<'_>) -> Result<Pipeline> {
+    fn build(&self, place: &OperatorPlace<'_>) -> Result<Pipeline> {
         let mut pipeline = place.input()?;
         let placed = |columns: &[(Field, Bound)]| {
             let placed = |(f, by): &(Field, Bound)| Ok((by.placed(&pipeline.layout)?, f.kind.clone()));

@@ -3,12 +3,12 @@
 use churn_core::{ColumnId, Result};
 use churn_plan::operators::Unnest;
 
-use super::{Build, Place, places};
+use super::{Build, OperatorPlace, places};
 use crate::pipeline::Pipeline;
 use crate::unpivot;
 
 impl Build for Unnest {
-    fn build(&self, place: &Place<'_>) -> Result<Pipeline> {
+    fn build(&self, place: &OperatorPlace<'_>) -> Result<Pipeline> {
         let mut pipeline = place.input()?;
         let lists: Vec<ColumnId> = self.lists.iter().map(|(id, _)| *id).collect();
         let op = unpivot::Unnest {

@@ -4,12 +4,12 @@ use churn_core::Result;
 use churn_expr::Bound;
 use churn_plan::operators::Unpivot;
 
-use super::{Build, Place, places};
+use super::{Build, OperatorPlace, places};
 use crate::pipeline::Pipeline;
 use crate::unpivot;
 
 impl Build for Unpivot {
-    fn build(&self, place: &Place<'_>) -> Result<Pipeline> {
+    fn build(&self, place: &OperatorPlace<'_>) -> Result<Pipeline> {
         let mut pipeline = place.input()?;
         let placed = |by: &Bound| by.placed(&pipeline.layout);
         let value = |i: usize| self.rows.iter().filter_map(|row| row.values.get(i)).map(placed).collect();

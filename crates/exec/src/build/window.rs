@@ -5,13 +5,13 @@ use std::sync::Arc;
 use churn_core::{OrFault, Result};
 use churn_plan::operators::{Call, Window, WindowKey};
 
-use super::{Build, Place, pipeline_of, places};
+use super::{Build, OperatorPlace, pipeline_of, places};
 use crate::pipeline::{self, Pipeline};
 use crate::spill::partitioned::PartitionedSink;
 use crate::window as run;
 
 impl Build for Window {
-    fn build(&self, place: &Place<'_>) -> Result<Pipeline> {
+    fn build(&self, place: &OperatorPlace<'_>) -> Result<Pipeline> {
         let pipeline = place.input()?;
         let context = place.context;
         let mut layout = pipeline.layout.clone();
@@ -21,7 +21,7 @@ impl Build for Window {
             Ok(run::key(column, key.kind.clone(), key.descending, key.nulls_first))
         };
         let call = |call: &Call| {
-            Ok(run::Call {
+            Ok(run::WindowCall {
                 task: call.task.clone(),
                 args: places(&layout, &call.args)?,
                 only: places(&layout, call.only.as_slice())?.first().copied(),

@@ -11,7 +11,7 @@ use churn_plan::Node;
 use churn_plan::operators::{Op, SortKey, Write};
 
 use super::sort::sorted;
-use super::{Build, Place, build, ids, places};
+use super::{Build, OperatorPlace, build, ids, places};
 use crate::context::Context;
 use crate::pipeline::Pipeline;
 use crate::sort::Written;
@@ -44,7 +44,7 @@ pub(super) fn build_for_effect(node: &Node, context: &Context) -> Result<Pipelin
 }
 
 impl Build for Write {
-    fn build(&self, place: &Place<'_>) -> Result<Pipeline> {
+    fn build(&self, place: &OperatorPlace<'_>) -> Result<Pipeline> {
         let mut pipeline = place.input()?;
         let columns = places(&pipeline.layout, &ids(&self.fields))?;
         let encoder = text_encoder(self);

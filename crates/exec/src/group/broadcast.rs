@@ -14,7 +14,7 @@ use super::local::{Grouping, LocalTable};
 use crate::materialized::Materialized;
 use crate::morsel_output::MorselOutput;
 use crate::spill::partitioned::{ExternalOperator, PartitionOperator, Transformed};
-use crate::spill::{Disk, Reader, Run, Spill, Writer};
+use crate::spill::{Disk, Run, RunReader, RunWriter, Spill};
 
 /// Rows with the numbers of their groups.
 #[derive(Default)]
@@ -22,7 +22,7 @@ pub(super) struct BroadcastRows {
     rows: Vec<(Batch, Vec<u32>)>,
     memory: usize,
     /// Where they are once there was no room for them; the numbers are the last column.
-    file: Option<Writer>,
+    file: Option<RunWriter>,
 }
 
 impl BroadcastRows {
@@ -88,7 +88,7 @@ impl BroadcastRows {
     }
 }
 
-fn write(file: &mut Writer, mut batch: Batch, numbers: Vec<u32>) -> Result<()> {
+fn write(file: &mut RunWriter, mut batch: Batch, numbers: Vec<u32>) -> Result<()> {
     batch.columns.push(Arc::new(UInt32Array::from(numbers)));
     file.write(batch)
 }
@@ -160,7 +160,7 @@ fn broadcast(batch: Batch, numbers: &[u32], results: &[ArrayRef]) -> Result<Batc
 /// Rows that are read from a file as they are taken.
 struct SpilledBroadcast {
     _run: Run,
-    reader: Mutex<Option<Reader>>,
+    reader: Mutex<Option<RunReader>>,
     results: Arc<Vec<ArrayRef>>,
 }
 

@@ -27,7 +27,7 @@ const TRIED_ROWS: usize = 1 << 10;
 
 /// An aggregate, placed.
 #[derive(Clone)]
-pub struct Call {
+pub struct GroupCall {
     pub(crate) args: Vec<Bound>,
     pub(crate) only: Option<Bound>,
     pub(crate) make: Maker,
@@ -37,7 +37,7 @@ pub struct Call {
 pub(crate) struct Grouping {
     pub(crate) keys: Vec<Bound>,
     pub(crate) kinds: Vec<Type>,
-    pub(crate) calls: Vec<Call>,
+    pub(crate) calls: Vec<GroupCall>,
     pub(crate) step: StepId,
     pub(crate) text: String,
     /// Whether the rows stay, each with its group's aggregates beside it.

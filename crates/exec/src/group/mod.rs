@@ -19,5 +19,5 @@ mod passed;
 mod table;
 
 pub(super) use external::ExternalStates;
-pub(super) use local::{Call, Grouping};
+pub(super) use local::{GroupCall, Grouping};
 pub(super) use table::sink;

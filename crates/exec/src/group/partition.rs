@@ -13,7 +13,7 @@ use super::external::ExternalStates;
 use super::local::{Content, GroupPartition, Grouping};
 use crate::budget::Reservation;
 use crate::keys::KeyTable;
-use crate::spill::{Disk, Spill, Writer, partitioned};
+use crate::spill::{Disk, RunWriter, Spill, partitioned};
 
 /// Partitions of the large table, once it has many groups.
 pub(super) const PARTITIONS: usize = 64;
@@ -22,7 +22,7 @@ pub(super) const PARTITIONS: usize = 64;
 const PART: usize = 1 << 16;
 
 /// A part of the large table.
-pub(super) struct Partition {
+pub(super) struct PartitionTable {
     pub(super) keys: KeyTable,
     /// Where each group was first seen: the number of the worker's table, and its number in there.
     pub(super) first: Vec<u64>,
@@ -40,9 +40,9 @@ pub(super) struct Weighed {
     pub(super) asked: usize,
 }
 
-impl Partition {
-    pub(super) fn new(grouping: &Grouping) -> Partition {
-        Partition {
+impl PartitionTable {
+    pub(super) fn new(grouping: &Grouping) -> PartitionTable {
+        PartitionTable {
             keys: KeyTable::of_many(grouping.kinds.clone()),
             first: Vec::new(),
             accumulators: grouping.accumulators(),
@@ -144,7 +144,7 @@ impl Partition {
     }
 
     /// The groups with their states, as they are kept on disk; large states in parts, each as a group of its own.
-    pub(super) fn save(&mut self, grouping: &Grouping, file: &mut Writer) -> Result<()> {
+    pub(super) fn save(&mut self, grouping: &Grouping, file: &mut RunWriter) -> Result<()> {
         for i in 0..self.accumulators.len() {
             while let Some(accumulator) = self.accumulators.get_mut(i) {
                 let (groups, part) = accumulator.part(PART);
@@ -167,7 +167,7 @@ impl Partition {
         &self,
         groups: &[u32],
         accumulators: &mut [Box<dyn Accumulator>],
-        file: &mut Writer,
+        file: &mut RunWriter,
     ) -> Result<()> {
         let first = |group: &u32| known(&self.first, *group as usize);
         let mut columns = vec![partitioned::encode_positions(groups.iter().map(first))];

@@ -19,12 +19,12 @@ const FAN: usize = 16;
 
 /// The conditions of a join over the other table's rows.
 pub(super) struct Bands {
-    conditions: Vec<Condition>,
+    conditions: Vec<Band>,
     tops: Tops,
 }
 
 /// One condition: the rank that each row has, and the values behind the ranks.
-struct Condition {
+struct Band {
     op: Binary,
     values: BandOrder,
     ranks: Vec<u32>,
@@ -93,10 +93,9 @@ impl Bands {
             if matches!(op, Binary::Greater | Binary::GreaterEqual) {
                 ranks.iter_mut().for_each(|rank| *rank = u32::MAX - *rank);
             }
-            Ok(Condition { op: *op, values, ranks })
+            Ok(Band { op: *op, values, ranks })
         };
-        let conditions: Vec<Condition> =
-            conditions.iter().zip(columns).map(condition).collect::<Result<_>>()?;
+        let conditions: Vec<Band> = conditions.iter().zip(columns).map(condition).collect::<Result<_>>()?;
         Ok((!conditions.is_empty()).then_some(Bands { conditions, tops: Tops::default() }))
     }
 
@@ -124,7 +123,7 @@ impl Bands {
 
     /// For each condition the rank that each left row needs at least.
     pub(super) fn needs(&self, left: &[ArrayRef]) -> Result<Vec<Vec<u64>>> {
-        let need = |(condition, column): (&Condition, &ArrayRef)| {
+        let need = |(condition, column): (&Band, &ArrayRef)| {
             let places = condition.values.places(column)?;
             let turned = |count: u64| u64::from(u32::MAX) + 1 - count;
             let need = |(less, upto): (u64, u64)| match condition.op {

@@ -12,7 +12,7 @@ use churn_kernels::{columns, gather, memory};
 
 use super::bands::Bands;
 use super::index::{Index, present};
-use super::prefilter::Failing;
+use super::prefilter::FailingTests;
 use super::spec::{JoinSpec, Left};
 use crate::budget::{Budget, Reservation};
 use crate::context::Context;
@@ -33,7 +33,7 @@ pub(super) struct BuildSide {
     index: Index,
     bands: Option<Bands>,
     pub(super) matched: Arc<Matched>,
-    pub(super) failing: Failing,
+    pub(super) failing: FailingTests,
     _reservation: Reservation,
 }
 

@@ -30,7 +30,7 @@ use super::stream::Select;
 use build_side::{BuildInput, BuildSink};
 use prefilter::Prefilter;
 use probe::{CountAlone, Probe, Unmatched};
-use spec::{JoinSpec, Key, Test};
+use spec::{JoinKey, JoinSpec, JoinTest};
 use spilled::{LeftPartitionSink, WithKeys};
 
 /// The pipeline of a join, over those of its two tables; `left_kinds` are the types of the left one's columns.
@@ -109,10 +109,10 @@ pub(super) fn joined(
 /// The join with its left expressions placed.
 fn placed(join: &Join, left: &[ColumnId], step: StepId, context: &Context) -> Result<JoinSpec> {
     let key = |key: &churn_plan::operators::KeyPair| {
-        Ok(Key { left: key.left.placed(left)?, kind: key.kind.clone(), text: key.text.clone() })
+        Ok(JoinKey { left: key.left.placed(left)?, kind: key.kind.clone(), text: key.text.clone() })
     };
     let test = |test: &churn_plan::operators::Comparison| {
-        Ok(Test { left: test.left.placed(left)?, op: test.op, kind: test.kind.clone() })
+        Ok(JoinTest { left: test.left.placed(left)?, op: test.op, kind: test.kind.clone() })
     };
     Ok(JoinSpec {
         kind: join.kind,

@@ -6,7 +6,7 @@ use churn_core::{Batch, Event, Events, Field, Result, StepId};
 use churn_expr::Bound;
 use churn_plan::operators::{Join, PrefilterTests};
 
-use super::spec::Pairs;
+use super::spec::RowPairs;
 use crate::keys::UNKNOWN;
 use crate::morsel_output::MorselOutput;
 
@@ -21,7 +21,7 @@ pub(super) struct Prefilter {
 
 /// The other table's rows that fail.
 #[derive(Default)]
-pub(super) struct Failing {
+pub(super) struct FailingTests {
     rows: Option<BooleanBuffer>,
     /// Whether a left row without a match fails: its added columns are null.
     none: bool,
@@ -40,21 +40,21 @@ impl Prefilter {
     }
 
     /// The other table's rows that fail; the columns that are added come first.
-    pub(super) fn failing(&self, rows: &Batch) -> Result<Failing> {
+    pub(super) fn failing(&self, rows: &Batch) -> Result<FailingTests> {
         let null = |field: &Field| new_null_array(&field.kind.arrow(), 1);
         let nothing = Batch { columns: self.added.iter().map(null).collect(), rows: 1 };
         let none = failed(&self.other, &nothing)?.is_some_and(|failed| failed.value(0));
-        Ok(Failing { rows: failed(&self.other, rows)?, none })
+        Ok(FailingTests { rows: failed(&self.other, rows)?, none })
     }
 
     /// Takes out the pairs whose row would fail, and counts them for the filter.
     pub(super) fn kept(
         &self,
-        mut pairs: Pairs,
+        mut pairs: RowPairs,
         batch: &Batch,
-        failing: &Failing,
+        failing: &FailingTests,
         work: &mut MorselOutput,
-    ) -> Result<Pairs> {
+    ) -> Result<RowPairs> {
         let lefts = failed(&self.left, batch)?;
         if lefts.is_none() && failing.rows.is_none() {
             return Ok(pairs);

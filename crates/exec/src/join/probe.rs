@@ -6,7 +6,7 @@ use churn_core::{Batch, Event, Result, Type};
 use churn_io::memory::Ready;
 use churn_io::source::{Capability, Morsel, Scan};
 
-use super::spec::{Left, Pairs, ProbeInput};
+use super::spec::{Left, ProbeInput, RowPairs};
 use crate::keys::UNKNOWN;
 use crate::morsel_output::MorselOutput;
 use crate::stream::{StreamOp, Take};
@@ -48,7 +48,7 @@ impl StreamOp for Probe {
             return take(self.with_one(&batch, &left, others, work)?, work);
         }
         let most = batch.rows.max(CHUNK);
-        let mut pairs = Pairs::new();
+        let mut pairs = RowPairs::new();
         side.each_match(&left, how.asof, |row, found| {
             if how.is_unexpected(found.len()) {
                 return Err(how.unexpected(&left, row, found.len()));
@@ -63,7 +63,7 @@ impl StreamOp for Probe {
                 pairs.push(row, some);
                 if pairs.len() >= most {
                     out += pairs.len();
-                    let kept = std::mem::replace(&mut pairs, Pairs::new());
+                    let kept = std::mem::replace(&mut pairs, RowPairs::new());
                     let kept = how.prefilter.kept(kept, &batch, &side.failing, work)?;
                     take(how.joined(&batch, &left, side, &kept)?, work)?;
                 }
@@ -98,8 +98,11 @@ impl Probe {
             return Err(how.unexpected(left, row, 0));
         }
         side.matched.mark(&others);
-        let pairs =
-            if none == 0 || how.kind.keeps_left() { Pairs::of_all(others) } else { Pairs::matched(&others) };
+        let pairs = if none == 0 || how.kind.keeps_left() {
+            RowPairs::of_all(others)
+        } else {
+            RowPairs::matched(&others)
+        };
         work.counters.rows(how.step, pairs.len());
         work.counters.event(how.step, Event::MatchedNone, none);
         let pairs = how.prefilter.kept(pairs, batch, &side.failing, work)?;

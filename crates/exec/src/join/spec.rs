@@ -23,8 +23,8 @@ pub(super) struct JoinSpec {
     pub(super) expect_one: bool,
     pub(super) expect_all: bool,
     pub(super) other_name: String,
-    pub(super) keys: Vec<Key>,
-    pub(super) tests: Vec<Test>,
+    pub(super) keys: Vec<JoinKey>,
+    pub(super) tests: Vec<JoinTest>,
     /// The types of the columns that are added.
     pub(super) added: Vec<Type>,
     /// Keys that are columns of the result of their own.
@@ -35,14 +35,14 @@ pub(super) struct JoinSpec {
 }
 
 /// A key of the left rows.
-pub(super) struct Key {
+pub(super) struct JoinKey {
     pub(super) left: Bound,
     pub(super) kind: Type,
     pub(super) text: String,
 }
 
 /// A condition with an order.
-pub(super) struct Test {
+pub(super) struct JoinTest {
     pub(super) left: Bound,
     pub(super) op: Binary,
     pub(super) kind: Type,
@@ -56,27 +56,27 @@ pub(super) struct Left {
 }
 
 /// Left rows with the rows that they match; [`UNKNOWN`] for none.
-pub struct Pairs {
+pub struct RowPairs {
     /// `None` if they are all rows of a batch, each once and in order.
     pub(super) left: Option<Vec<u32>>,
     pub(super) other: Vec<u32>,
 }
 
-impl Pairs {
+impl RowPairs {
     /// All rows of a batch, each with one row or none.
-    pub(super) fn of_all(other: Vec<u32>) -> Pairs {
-        Pairs { left: None, other }
+    pub(super) fn of_all(other: Vec<u32>) -> RowPairs {
+        RowPairs { left: None, other }
     }
 
     /// No pairs yet.
-    pub(super) fn new() -> Pairs {
-        Pairs { left: Some(Vec::new()), other: Vec::new() }
+    pub(super) fn new() -> RowPairs {
+        RowPairs { left: Some(Vec::new()), other: Vec::new() }
     }
 
     /// The pairs of which both sides are there.
-    pub(super) fn matched(other: &[u32]) -> Pairs {
+    pub(super) fn matched(other: &[u32]) -> RowPairs {
         let pairs = || (0u32..).zip(other).filter(|(_, row)| **row != UNKNOWN);
-        Pairs {
+        RowPairs {
             left: Some(pairs().map(|(left, _)| left).collect()),
             other: pairs().map(|(_, row)| *row).collect(),
         }
@@ -162,7 +162,7 @@ impl JoinSpec {
         batch: &Batch,
         left: &Left,
         side: &BuildSide,
-        pairs: &Pairs,
+        pairs: &RowPairs,
     ) -> Result<Batch> {
         let lefts = pairs.left.as_ref().map(|left| UInt32Array::from(left.clone()));
         let of_left = |column: &ArrayRef| match &lefts {

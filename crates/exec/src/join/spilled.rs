@@ -15,7 +15,7 @@ use churn_core::{Batch, Error, Event, JoinKind, Result, Type, taken};
 
 use super::build_side::BuildSide;
 use super::external_asof;
-use super::spec::{JoinSpec, Left, MANY, Pairs};
+use super::spec::{JoinSpec, Left, MANY, RowPairs};
 use crate::budget::{Budget, Reservation};
 use crate::context::Context;
 use crate::merge;
@@ -134,7 +134,7 @@ pub(super) fn join(
     let pair = |(left, other): (Run, Run)| {
         churn_core::cancel::check()?;
         let pair =
-            Pair { how, left, left_kinds, budget: &context.budget, spill: &context.spill, threads: &one };
+            FilePair { how, left, left_kinds, budget: &context.budget, spill: &context.spill, threads: &one };
         pair.join(&other)
     };
     let pairs: Vec<(Run, Run)> = left.into_iter().zip(other).collect();
@@ -162,7 +162,7 @@ pub(super) fn join(
 }
 
 /// A left file against the other table's file of the same keys.
-struct Pair<'a> {
+struct FilePair<'a> {
     how: &'a Arc<JoinSpec>,
     left: Run,
     left_kinds: &'a [Type],
@@ -171,7 +171,7 @@ struct Pair<'a> {
     threads: &'a Threads,
 }
 
-impl Pair<'_> {
+impl FilePair<'_> {
     fn join(&self, other: &Run) -> Result<Paired> {
         let how = self.how;
         let mut paired = Paired::default();
@@ -260,8 +260,8 @@ impl Pair<'_> {
         let mut first = 0;
         for batch in self.batches()? {
             let (places, batch, left) = batch?;
-            let mut pairs = Pairs::new();
-            let mut write_pairs = |pairs: &mut Pairs| {
+            let mut pairs = RowPairs::new();
+            let mut write_pairs = |pairs: &mut RowPairs| {
                 let mut joined = how.joined(&batch, &left, side, pairs)?;
                 let rows = std::mem::take(&mut pairs.left).unwrap_or_default();
                 joined.columns.insert(0, taken(&places, &UInt32Array::from(rows))?);
@@ -326,7 +326,7 @@ impl Pair<'_> {
             let mut whole = if how.kind.only_filters() {
                 batch.clone()
             } else {
-                let pairs = Pairs::of_all(vec![crate::keys::UNKNOWN; batch.rows]);
+                let pairs = RowPairs::of_all(vec![crate::keys::UNKNOWN; batch.rows]);
                 match &nothing {
                     Some(nothing) => how.joined(&batch, &left, nothing, &pairs)?,
                     None => continue,

@@ -11,11 +11,11 @@ use super::encoding;
 
 /// Builds the columns of keys.
 pub(super) struct Decoder<'a> {
-    columns: Vec<Column<'a>>,
+    columns: Vec<KeyColumn<'a>>,
 }
 
 /// A column that is built.
-enum Column<'a> {
+enum KeyColumn<'a> {
     Texts(StringViewBuilder),
     Days(PrimitiveBuilder<Date32Type>),
     Ints(PrimitiveBuilder<Int64Type>),
@@ -27,11 +27,11 @@ impl<'a> Decoder<'a> {
     /// For so many keys of these types.
     pub(super) fn new(kinds: &'a [Type], keys: usize) -> Decoder<'a> {
         let column = |kind: &'a Type| match kind {
-            Type::Text => Column::Texts(StringViewBuilder::with_capacity(keys)),
-            Type::Date => Column::Days(PrimitiveBuilder::with_capacity(keys)),
-            Type::Int => Column::Ints(PrimitiveBuilder::with_capacity(keys)),
-            Type::Float => Column::Floats(PrimitiveBuilder::with_capacity(keys)),
-            other => Column::Other(Vec::with_capacity(keys), other),
+            Type::Text => KeyColumn::Texts(StringViewBuilder::with_capacity(keys)),
+            Type::Date => KeyColumn::Days(PrimitiveBuilder::with_capacity(keys)),
+            Type::Int => KeyColumn::Ints(PrimitiveBuilder::with_capacity(keys)),
+            Type::Float => KeyColumn::Floats(PrimitiveBuilder::with_capacity(keys)),
+            other => KeyColumn::Other(Vec::with_capacity(keys), other),
         };
         Decoder { columns: kinds.iter().map(column).collect() }
     }
@@ -42,11 +42,13 @@ impl<'a> Decoder<'a> {
             let part = encoding::part(&mut key);
             match column {
                 // The bytes were a text's.
-                Column::Texts(texts) => texts.append_option(part.map(|part| String::from_utf8_lossy(part))),
-                Column::Days(days) => days.append_option(part.map(|part| encoding::whole(part) as i32)),
-                Column::Ints(ints) => ints.append_option(part.map(encoding::whole)),
-                Column::Floats(floats) => floats.append_option(part.map(encoding::float)),
-                Column::Other(values, kind) => values.push(encoding::scalar(part, kind)),
+                KeyColumn::Texts(texts) => {
+                    texts.append_option(part.map(|part| String::from_utf8_lossy(part)))
+                }
+                KeyColumn::Days(days) => days.append_option(part.map(|part| encoding::whole(part) as i32)),
+                KeyColumn::Ints(ints) => ints.append_option(part.map(encoding::whole)),
+                KeyColumn::Floats(floats) => floats.append_option(part.map(encoding::float)),
+                KeyColumn::Other(values, kind) => values.push(encoding::scalar(part, kind)),
             }
         }
     }
@@ -55,11 +57,11 @@ impl<'a> Decoder<'a> {
     pub(super) fn finish(self) -> Vec<ArrayRef> {
         let column = |column| -> ArrayRef {
             match column {
-                Column::Texts(mut texts) => Arc::new(texts.finish()),
-                Column::Days(mut days) => Arc::new(days.finish()),
-                Column::Ints(mut ints) => Arc::new(ints.finish()),
-                Column::Floats(mut floats) => Arc::new(floats.finish()),
-                Column::Other(values, kind) => scalar::array_of(&values.iter().collect::<Vec<_>>(), kind),
+                KeyColumn::Texts(mut texts) => Arc::new(texts.finish()),
+                KeyColumn::Days(mut days) => Arc::new(days.finish()),
+                KeyColumn::Ints(mut ints) => Arc::new(ints.finish()),
+                KeyColumn::Floats(mut floats) => Arc::new(floats.finish()),
+                KeyColumn::Other(values, kind) => scalar::array_of(&values.iter().collect::<Vec<_>>(), kind),
             }
         };
         self.columns.into_iter().map(column).collect()

@@ -26,7 +26,7 @@ const LONG_PART: u8 = u8::MAX - 1;
 const PACKED: usize = 16;
 
 /// A column of keys, to be encoded.
-enum Part<'a> {
+enum KeyPart<'a> {
     Text(&'a StringViewArray),
     /// Numbers of 64 bits, of which the leading zeros are not written.
     Words(Vec<u64>, Option<&'a NullBuffer>),
@@ -44,28 +44,28 @@ fn unzigzag(word: u64) -> i64 {
     (word >> 1).cast_signed() ^ -(word & 1).cast_signed()
 }
 
-impl<'a> Part<'a> {
-    fn of(array: &'a ArrayRef) -> Part<'a> {
+impl<'a> KeyPart<'a> {
+    fn of(array: &'a ArrayRef) -> KeyPart<'a> {
         let nulls = array.nulls().filter(|nulls| nulls.null_count() > 0);
-        let words = |values: &[i64]| Part::Words(values.iter().copied().map(zigzag).collect(), nulls);
+        let words = |values: &[i64]| KeyPart::Words(values.iter().copied().map(zigzag).collect(), nulls);
         if let Some(texts) = array.as_string_view_opt() {
-            Part::Text(texts)
+            KeyPart::Text(texts)
         } else if let Some(a) = array.as_primitive_opt::<Int64Type>() {
             words(a.values())
         } else if let Some(a) = array.as_primitive_opt::<Date32Type>() {
-            Part::Words(a.values().iter().map(|day| zigzag(i64::from(*day))).collect(), nulls)
+            KeyPart::Words(a.values().iter().map(|day| zigzag(i64::from(*day))).collect(), nulls)
         } else if let Some(a) = array.as_primitive_opt::<Time64MicrosecondType>() {
             words(a.values())
         } else if let Some(a) = array.as_primitive_opt::<TimestampMicrosecondType>() {
             words(a.values())
         } else if let Some(a) = array.as_primitive_opt::<Float64Type>() {
-            Part::Words(a.values().iter().map(|x| x.to_bits().swap_bytes()).collect(), nulls)
+            KeyPart::Words(a.values().iter().map(|x| x.to_bits().swap_bytes()).collect(), nulls)
         } else if let Some(a) = array.as_boolean_opt() {
-            Part::Words(a.values().iter().map(u64::from).collect(), nulls)
+            KeyPart::Words(a.values().iter().map(u64::from).collect(), nulls)
         } else if let Some(a) = array.as_primitive_opt::<Decimal128Type>() {
-            Part::Decimals(a.values(), nulls)
+            KeyPart::Decimals(a.values(), nulls)
         } else {
-            Part::Other(array)
+            KeyPart::Other(array)
         }
     }
 
@@ -73,12 +73,12 @@ impl<'a> Part<'a> {
     fn write(&self, row: usize, out: &mut Vec<u8>) {
         let is_null = |nulls: &Option<&NullBuffer>| nulls.is_some_and(|nulls| nulls.is_null(row));
         match self {
-            Part::Text(texts) if texts.is_null(row) => out.push(NULL_PART),
-            Part::Text(texts) => write_bytes(texts.value(row).as_bytes(), out),
-            Part::Words(_, nulls) | Part::Decimals(_, nulls) if is_null(nulls) => out.push(NULL_PART),
-            Part::Words(words, _) => write_number(u128::from(known(words, row)), out),
-            Part::Decimals(values, _) => write_decimal(known(values, row), out),
-            Part::Other(array) => write_scalar(&Scalar::from_array(array, row), out),
+            KeyPart::Text(texts) if texts.is_null(row) => out.push(NULL_PART),
+            KeyPart::Text(texts) => write_bytes(texts.value(row).as_bytes(), out),
+            KeyPart::Words(_, nulls) | KeyPart::Decimals(_, nulls) if is_null(nulls) => out.push(NULL_PART),
+            KeyPart::Words(words, _) => write_number(u128::from(known(words, row)), out),
+            KeyPart::Decimals(values, _) => write_decimal(known(values, row), out),
+            KeyPart::Other(array) => write_scalar(&Scalar::from_array(array, row), out),
         }
     }
 
@@ -100,7 +100,7 @@ impl<'a> Part<'a> {
             (u128::from(word) << 8 | u128::from(bytes), bytes + 1)
         };
         match self {
-            Part::Text(texts) => {
+            KeyPart::Text(texts) => {
                 let has_nulls = texts.null_count() > 0;
                 for (row, (slot, view)) in slots.zip(texts.views().iter()).enumerate() {
                     let length = *view as u32;
@@ -120,17 +120,17 @@ impl<'a> Part<'a> {
                     append(slot, part, bytes);
                 }
             }
-            Part::Words(words, None) => slots.zip(words).for_each(|(slot, word)| {
+            KeyPart::Words(words, None) => slots.zip(words).for_each(|(slot, word)| {
                 let (part, bytes) = number(*word);
                 append(slot, part, bytes);
             }),
-            Part::Words(words, Some(nulls)) => {
+            KeyPart::Words(words, Some(nulls)) => {
                 for (row, (slot, word)) in slots.zip(words).enumerate() {
                     let (part, bytes) = if nulls.is_null(row) { null } else { number(*word) };
                     append(slot, part, bytes);
                 }
             }
-            Part::Decimals(..) | Part::Other(_) => {
+            KeyPart::Decimals(..) | KeyPart::Other(_) => {
                 let mut bytes = Vec::new();
                 for (row, slot) in slots.enumerate() {
                     bytes.clear();
@@ -195,7 +195,7 @@ fn padded(key: &[u8]) -> Option<u128> {
 pub(super) fn pack(arrays: &[ArrayRef], rows: usize, long: Option<u128>) -> Option<Vec<u128>> {
     let (mut keys, mut lengths) = (vec![0u128; rows], vec![0u8; rows]);
     for array in arrays {
-        Part::of(array).pack(&mut keys, &mut lengths);
+        KeyPart::of(array).pack(&mut keys, &mut lengths);
     }
     let is_long = |length: &u8| usize::from(*length) > PACKED;
     if lengths.iter().any(is_long) {
@@ -207,7 +207,7 @@ pub(super) fn pack(arrays: &[ArrayRef], rows: usize, long: Option<u128>) -> Opti
 
 /// The keys of rows as bytes.
 pub(super) fn encode(arrays: &[ArrayRef], rows: usize) -> ByteKeys {
-    let parts: Vec<Part<'_>> = arrays.iter().map(Part::of).collect();
+    let parts: Vec<KeyPart<'_>> = arrays.iter().map(KeyPart::of).collect();
     let mut keys = ByteKeys::with_capacity(rows, rows * parts.len() * 8);
     for row in 0..rows {
         keys.push_with(|out| parts.iter().for_each(|part| part.write(row, out)));

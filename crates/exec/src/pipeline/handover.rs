@@ -15,7 +15,7 @@ use churn_core::{Result, cancel};
 use churn_io::source::Seam;
 use churn_io::target::Placed;
 
-use super::run::{OrderedSide, Queue, Run, lock};
+use super::run::{OrderedSide, PipelineRun, Queue, lock};
 use super::worker::{Done, Parts};
 use crate::morsel_output::MorselOutput;
 use crate::options::Progress;
@@ -46,7 +46,7 @@ pub(super) fn wrong_start(leg: usize, seam: Seam, seams: &HashMap<(usize, usize)
     seams.get(&(leg, seam.place)).copied().filter(|end| !seam.known && *end != seam.start)
 }
 
-impl Run<'_> {
+impl PipelineRun<'_> {
     /// Hands what was made of a part of a morsel to the sink, when its turn has come: what a morsel becomes may be any
     /// number of times larger than it, and is not held as a whole.
     pub(super) fn hand_over_early(

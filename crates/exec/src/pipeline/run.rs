@@ -33,7 +33,7 @@ pub(super) struct Queue {
 impl Queue {
     /// Whether the sink is too far behind for another morsel to be taken: of the number of morsels, or of the bytes of
     /// those that are done. The next one that the sink takes is never waited for.
-    pub(super) fn is_full(&self, run: &Run<'_>) -> bool {
+    pub(super) fn is_full(&self, run: &PipelineRun<'_>) -> bool {
         self.taken >= self.next + run.ahead || (self.bytes > run.most_waiting && self.taken > self.next)
     }
 
@@ -62,7 +62,7 @@ pub(super) struct OrderedSide<'a> {
     pub(super) rows: u64,
 }
 
-pub(super) struct Run<'a> {
+pub(super) struct PipelineRun<'a> {
     pub(super) legs: &'a [Leg],
     pub(super) has_serial: bool,
     pub(super) worker: &'a dyn AnyWorker,
@@ -99,7 +99,7 @@ pub(super) fn run_rows(
         });
     }
     let threads = context.threads().count() as u64;
-    let run = Run {
+    let run = PipelineRun {
         legs: &legs,
         has_serial: !serial.is_empty(),
         worker,
@@ -136,7 +136,7 @@ pub(super) fn run_rows(
         ahead: if gathers { threads + 1 } else { threads * 8 + 1 },
     };
     context.threads().together(|| run.worker());
-    let Run { queue, ordered, .. } = run;
+    let PipelineRun { queue, ordered, .. } = run;
     let queue = queue.into_inner().unwrap_or_else(PoisonError::into_inner);
     let OrderedSide { serial, commit, mut work, .. } =
         ordered.into_inner().unwrap_or_else(PoisonError::into_inner);
@@ -193,7 +193,7 @@ pub(super) fn kept_back(
     Ok(())
 }
 
-impl Run<'_> {
+impl PipelineRun<'_> {
     /// Bytes read so far and bytes in all, of all legs.
     pub(super) fn progress(&self) -> (u64, Option<u64>) {
         let legs = self.legs.iter().map(|leg| leg.scan.progress());

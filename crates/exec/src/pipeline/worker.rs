@@ -10,7 +10,7 @@ use churn_io::source::Morsel;
 
 use super::Leg;
 use super::handover::{Handover, Turn};
-use super::run::{Run, lock};
+use super::run::{PipelineRun, lock};
 use crate::materialized::slices_of;
 use crate::morsel_output::MorselOutput;
 use crate::sink::AnyPart;
@@ -43,7 +43,7 @@ pub(super) enum MorselResult {
     Again(Box<dyn Morsel>),
 }
 
-impl Run<'_> {
+impl PipelineRun<'_> {
     pub(super) fn worker(&self) {
         while let Some((number, morsel)) = self.take() {
             let mut turn = Turn { number: Some(number), is_held: false };

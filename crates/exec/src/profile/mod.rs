@@ -21,7 +21,7 @@ use churn_core::{Batch, Result, Scalar, Type};
 use churn_kernels::moments::Moments;
 
 pub use column::{Fact, Summary};
-pub use pairs::Pairs;
+pub use pairs::ColumnPairs;
 
 use self::column::Growing;
 use self::values::Limits;
@@ -35,7 +35,7 @@ pub struct Asked {
     /// Single values to be found beside the columns' summaries.
     pub facts: Vec<Fact>,
     /// Pairs of columns whose correlation is wanted.
-    pub pairs: Pairs,
+    pub pairs: ColumnPairs,
 }
 
 /// What was found: a summary of each column, the value of each aggregate, and the correlation of each pair.
@@ -130,12 +130,12 @@ pub struct LocalSummaries<'a> {
     asked: &'a Asked,
     /// `None` where columns are many: then rows are handed over.
     summaries: Option<Summaries>,
-    rows: Rows,
+    rows: ProfileRows,
 }
 
 /// Rows that are handed over.
 #[derive(Default)]
-pub struct Rows {
+pub struct ProfileRows {
     /// All columns, where they are many.
     batches: Vec<Batch>,
     /// Columns of pairs, in batches.
@@ -146,16 +146,16 @@ pub struct Rows {
 /// What a worker hands over.
 pub enum Told {
     /// Some rows.
-    Rows(Rows),
+    Rows(ProfileRows),
     /// The last rows of a morsel, and the summaries of all its rows.
-    Morsel(Rows, Option<Summaries>),
+    Morsel(ProfileRows, Option<Summaries>),
 }
 
 impl<'a> LocalSummaries<'a> {
     fn new(asked: &'a Asked) -> Result<LocalSummaries<'a>> {
         let has_few = asked.kinds.len() < MANY_COLUMNS;
         let summaries = has_few.then(|| Summaries::new(asked)).transpose()?;
-        Ok(LocalSummaries { asked, summaries, rows: Rows::default() })
+        Ok(LocalSummaries { asked, summaries, rows: ProfileRows::default() })
     }
 
     fn update(&mut self, batch: Batch) -> Result<()> {

@@ -16,19 +16,19 @@ use churn_kernels::moments::Moments;
 const TOGETHER: usize = 1 << 10;
 
 /// The pairs that are asked for.
-pub struct Pairs {
+pub struct ColumnPairs {
     /// The columns that are in a pair, as floats.
     columns: Vec<Bound>,
     /// Their places among those columns.
     places: Vec<(usize, usize)>,
 }
 
-impl Pairs {
+impl ColumnPairs {
     /// Pairs of columns of numbers, by their places in the table and their types.
     ///
     /// # Errors
     /// A column is not of numbers.
-    pub fn new(pairs: &[(usize, usize)], kinds: &[Type]) -> Result<Pairs> {
+    pub fn new(pairs: &[(usize, usize)], kinds: &[Type]) -> Result<ColumnPairs> {
         let mut used: Vec<usize> = pairs.iter().flat_map(|(a, b)| [*a, *b]).collect();
         used.sort_unstable();
         used.dedup();
@@ -39,7 +39,7 @@ impl Pairs {
             cast::silently(column, &Type::Float).ok_or_else(lost)
         };
         let place = |column: &usize| used.binary_search(column).map_err(|_| lost());
-        Ok(Pairs {
+        Ok(ColumnPairs {
             columns: used.iter().map(float).collect::<Result<_>>()?,
             places: pairs.iter().map(|(a, b)| Ok((place(a)?, place(b)?))).collect::<Result<_>>()?,
         })

@@ -53,7 +53,7 @@ const PACKED: usize = 1 << 11;
 const READ: usize = 1 << 13;
 
 /// A file that is being written.
-pub struct Writer {
+pub struct RunWriter {
     file: Arc<File>,
     folder: PathBuf,
     out: Option<StreamWriter<BufWriter<SharedFile>>>,
@@ -77,7 +77,7 @@ pub(crate) struct Run {
 }
 
 /// The batches of a file, in order.
-pub(crate) struct Reader {
+pub(crate) struct RunReader {
     stream: StreamReader<BufReader<ReadAt>>,
     folder: PathBuf,
 }
@@ -112,23 +112,23 @@ impl Spill {
     }
 
     /// Makes a file that may be read beside many others.
-    pub(crate) fn writer(&self) -> Result<Writer> {
+    pub(crate) fn writer(&self) -> Result<RunWriter> {
         self.writer_of(PIECE)
     }
 
     /// Makes a file that is read alone.
-    pub(crate) fn writer_alone(&self) -> Result<Writer> {
+    pub(crate) fn writer_alone(&self) -> Result<RunWriter> {
         self.writer_of(LARGE)
     }
 
-    fn writer_of(&self, piece: usize) -> Result<Writer> {
+    fn writer_of(&self, piece: usize) -> Result<RunWriter> {
         let file = tempfile::tempfile_in(&self.folder).map_err(|e| failed(&self.folder, &e))?;
         let (file, folder) = (Arc::new(file), self.folder.clone());
-        Ok(Writer { file, folder, out: None, rows: 0, bytes: 0, piece, largest: 0 })
+        Ok(RunWriter { file, folder, out: None, rows: 0, bytes: 0, piece, largest: 0 })
     }
 }
 
-impl Writer {
+impl RunWriter {
     /// Appends rows, in pieces; every batch has columns of the same types.
     pub(crate) fn write(&mut self, batch: Batch) -> Result<()> {
         if batch.rows == 0 {
@@ -174,7 +174,7 @@ impl Writer {
         if let Some(mut out) = self.out.take() {
             out.finish().and_then(|()| out.flush()).map_err(|e| arrow_failed(&self.folder, e))?;
         }
-        let Writer { file, folder, rows, bytes, largest, .. } = self;
+        let RunWriter { file, folder, rows, bytes, largest, .. } = self;
         Ok(Run { file, folder, rows, bytes, largest })
     }
 }
@@ -186,22 +186,22 @@ impl Run {
     }
 
     /// Starts reading at the first batch; a file without rows has no reader.
-    pub(crate) fn reader(&self) -> Result<Option<Reader>> {
+    pub(crate) fn reader(&self) -> Result<Option<RunReader>> {
         self.reader_of(None)
     }
 
     /// As [`Run::reader`], of some columns.
-    pub(crate) fn reader_of(&self, columns: Option<Vec<usize>>) -> Result<Option<Reader>> {
+    pub(crate) fn reader_of(&self, columns: Option<Vec<usize>>) -> Result<Option<RunReader>> {
         if self.rows == 0 {
             return Ok(None);
         }
         let file = BufReader::with_capacity(READ, ReadAt(self.file.clone(), 0));
         let stream = StreamReader::try_new(file, columns).map_err(|e| arrow_failed(&self.folder, e))?;
-        Ok(Some(Reader { stream, folder: self.folder.clone() }))
+        Ok(Some(RunReader { stream, folder: self.folder.clone() }))
     }
 }
 
-impl Iterator for Reader {
+impl Iterator for RunReader {
     type Item = Result<Batch>;
 
     fn next(&mut self) -> Option<Result<Batch>> {

@@ -16,7 +16,7 @@ use churn_core::{Batch, OrFault, Result, Type};
 use churn_kernels::known::known;
 use churn_kernels::memory;
 
-use super::{Disk, PIECE, Run, Spill, Writer};
+use super::{Disk, PIECE, Run, RunWriter, Spill};
 use crate::budget::Reservation;
 use crate::context::Context;
 use crate::keys::KeyTable;
@@ -61,7 +61,7 @@ const TOGETHER_BYTES: usize = 4 << 20;
 
 /// A file of them, and what waits to be written to it.
 struct PartitionFile {
-    writer: Writer,
+    writer: RunWriter,
     waiting: Vec<Batch>,
     rows: usize,
     bytes: usize,

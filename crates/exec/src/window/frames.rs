@@ -11,11 +11,11 @@ use churn_core::{Column, Events, Interval, Result, Type};
 use churn_expr::arithmetic;
 use churn_expr::windows::{Distance, Frame, Limit};
 
-use super::order::Key;
+use super::order::PlacedKey;
 use crate::sort::{is_word, words_of};
 
 /// A partition of sorted rows.
-pub(super) struct Partition {
+pub(super) struct FramePartition {
     pub(super) rows: Range<usize>,
     /// Those of them whose first order key is not null.
     pub(super) keyed: Range<usize>,
@@ -25,7 +25,7 @@ pub(super) struct Partition {
 pub(super) fn frames(
     frame: &Frame,
     ends: &[u32],
-    first: Option<(&Key, ArrayRef)>,
+    first: Option<(&PlacedKey, ArrayRef)>,
 ) -> Result<Vec<(u32, u32)>> {
     let rows = ends.last().copied().unwrap_or(0);
     let mut found = Vec::with_capacity(rows as usize);
@@ -79,18 +79,18 @@ struct Measured {
 }
 
 impl Measured {
-    fn new(key: &Key, column: &ArrayRef, from: &Limit, to: &Limit) -> Result<Measured> {
+    fn new(key: &PlacedKey, column: &ArrayRef, from: &Limit, to: &Limit) -> Result<Measured> {
         let words = if is_word(&key.kind) { turned(key, words_of(column)) } else { ranks(column)? };
         let reaches = Reaches::new(key, column, &words, from, to);
         Ok(Measured { nulls: column.logical_nulls().filter(|n| n.null_count() > 0), reaches, words })
     }
 
-    fn partition(&self, rows: Range<usize>) -> Partition {
+    fn partition(&self, rows: Range<usize>) -> FramePartition {
         let is_null = |row: usize| self.nulls.as_ref().is_some_and(|n| n.is_null(row));
         // Nulls stand together at one end.
         let first = rows.clone().find(|row| !is_null(*row)).unwrap_or(rows.end);
         let last = rows.clone().rfind(|row| !is_null(*row)).map_or(first, |row| row + 1);
-        Partition { rows, keyed: first..last }
+        FramePartition { rows, keyed: first..last }
     }
 }
 
@@ -116,7 +116,13 @@ pub(super) struct Reached {
 
 impl Reaches {
     /// Those of rows with these first order keys, whose words are given too.
-    pub(super) fn new(key: &Key, column: &ArrayRef, words: &[u64], from: &Limit, to: &Limit) -> Reaches {
+    pub(super) fn new(
+        key: &PlacedKey,
+        column: &ArrayRef,
+        words: &[u64],
+        from: &Limit,
+        to: &Limit,
+    ) -> Reaches {
         let reach = |limit: &Limit| match limit {
             Limit::Unbounded => Reach::Unbounded,
             Limit::Current => Reach::To(words.to_vec(), false),
@@ -132,7 +138,7 @@ impl Reaches {
     /// `limit` says which of the reaches is a row's; `words` give the words of rows, for either end.
     pub(super) fn frames(
         &self,
-        partition: &Partition,
+        partition: &FramePartition,
         rows: Range<usize>,
         limit: impl Fn(usize) -> usize,
         reached: &mut Reached,
@@ -188,7 +194,7 @@ impl Reaches {
 }
 
 /// Words as they rise in the order of a key.
-pub(super) fn turned(key: &Key, mut words: Vec<u64>) -> Vec<u64> {
+pub(super) fn turned(key: &PlacedKey, mut words: Vec<u64>) -> Vec<u64> {
     if key.descending {
         words.iter_mut().for_each(|word| *word = !*word);
     }

@@ -20,7 +20,7 @@ use churn_expr::windows::{Frame, Task};
 use super::materialized::concat;
 use super::spill::partitioned::{ExternalOperator, PartitionOperator, Transformed};
 use super::spill::{Disk, Run};
-use order::{Key, Ordered};
+use order::{Ordered, PlacedKey};
 use partitions::{PartitionChunk, chunks};
 use results::Results;
 
@@ -28,14 +28,14 @@ use results::Results;
 pub struct Window {
     pub(crate) by: Vec<usize>,
     pub(crate) kinds: Vec<Type>,
-    pub(crate) order: Vec<Key>,
-    pub(crate) calls: Vec<Call>,
+    pub(crate) order: Vec<PlacedKey>,
+    pub(crate) calls: Vec<WindowCall>,
     pub(crate) text: String,
     pub(crate) threads: Threads,
 }
 
 /// A call, its columns placed.
-pub struct Call {
+pub struct WindowCall {
     pub(crate) task: Task,
     pub(crate) args: Vec<usize>,
     pub(crate) only: Option<usize>,
@@ -44,8 +44,8 @@ pub struct Call {
 }
 
 /// A key of the order, placed.
-pub(crate) fn key(place: usize, kind: Type, descending: bool, nulls_first: bool) -> Key {
-    Key { place, kind, descending, nulls_first }
+pub(crate) fn key(place: usize, kind: Type, descending: bool, nulls_first: bool) -> PlacedKey {
+    PlacedKey { place, kind, descending, nulls_first }
 }
 
 impl PartitionOperator for Window {
@@ -80,7 +80,7 @@ impl Window {
     /// The batches with the results of all calls behind their columns.
     fn with_results(&self, mut batches: Vec<Batch>, rows: usize) -> Result<Vec<Transformed>> {
         if rows == 0 {
-            let empty = |call: &Call| arrow_array::new_empty_array(&call.kind.arrow());
+            let empty = |call: &WindowCall| arrow_array::new_empty_array(&call.kind.arrow());
             let with_empty = |batch: &Batch| {
                 let columns = batch.columns.iter().cloned().chain(self.calls.iter().map(empty)).collect();
                 (Batch { columns, rows: 0 }, None)
@@ -104,7 +104,7 @@ impl Window {
             for (place, row) in (from..).zip(&*places) {
                 back.get(*row as usize).into_iter().for_each(|slot| slot.store(place, Ordering::Relaxed));
             }
-            let partitions = tasks::Partitions::new(places, &sorted, &ends, &order, &columns);
+            let partitions = tasks::WindowPartitions::new(places, &sorted, &ends, &order, &columns);
             let mut others = Vec::new();
             for (call, results) in self.calls.iter().zip(&results) {
                 let result = partitions.result(call).map_err(|e| e.in_step(&self.text))?;

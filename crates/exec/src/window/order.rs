@@ -11,7 +11,7 @@ use crate::keys::normal;
 use crate::sort::{is_word, words_of};
 
 /// A key of a window's order.
-pub(crate) struct Key {
+pub(crate) struct PlacedKey {
     pub(super) place: usize,
     pub(super) kind: Type,
     pub(super) descending: bool,
@@ -23,7 +23,7 @@ pub(super) struct Ordered<'a> {
     by: By,
     rows: usize,
     /// The first key, as it is measured by ranges.
-    pub(super) first: Option<(&'a Key, ArrayRef)>,
+    pub(super) first: Option<(&'a PlacedKey, ArrayRef)>,
 }
 
 enum By {
@@ -39,7 +39,7 @@ const PACKED: u32 = 96;
 
 /// The keys of each row in one word, the first one highest, each in as many bits as its values need; and how many bits that
 /// are. None if they are more than [`PACKED`], or a key is no word.
-fn packed(keys: &[Key], columns: &[ArrayRef]) -> Option<(Vec<u128>, u32)> {
+fn packed(keys: &[PlacedKey], columns: &[ArrayRef]) -> Option<(Vec<u128>, u32)> {
     let mut packed = vec![0u128; columns.first()?.len()];
     let mut bits = 0;
     for (key, column) in keys.iter().zip(columns) {
@@ -84,9 +84,13 @@ fn sort_by_words<W: Ord>(
 
 impl<'a> Ordered<'a> {
     /// The order of these rows of some columns.
-    pub(super) fn new(keys: &'a [Key], columns: &[Option<ArrayRef>], rows: &[u32]) -> Result<Ordered<'a>> {
+    pub(super) fn new(
+        keys: &'a [PlacedKey],
+        columns: &[Option<ArrayRef>],
+        rows: &[u32],
+    ) -> Result<Ordered<'a>> {
         let places = UInt32Array::from(rows.to_vec());
-        let column = |key: &Key| columns.get(key.place).and_then(Option::as_ref);
+        let column = |key: &PlacedKey| columns.get(key.place).and_then(Option::as_ref);
         let own = keys.iter().filter_map(column).map(|column| normal(&taken(column, &places)?));
         let arrays = own.collect::<Result<Vec<ArrayRef>>>()?;
         let first = keys.first().zip(arrays.first().cloned());
@@ -94,7 +98,7 @@ impl<'a> Ordered<'a> {
             _ if keys.is_empty() => By::None,
             Some((words, bits)) => By::Words(words, bits),
             None => {
-                let field = |key: &Key| {
+                let field = |key: &PlacedKey| {
                     let options = SortOptions { descending: key.descending, nulls_first: key.nulls_first };
                     SortField::new_with_options(key.kind.arrow(), options)
                 };
@@ -180,10 +184,10 @@ mod tests {
             ];
             let kinds = [Type::Int, Type::Date, Type::Float];
             let key = |(place, descending, nulls_first): &(usize, bool, bool)| {
-                Key { place: *place, kind: kinds[*place].clone(), descending: *descending, nulls_first: *nulls_first }
+                PlacedKey { place: *place, kind: kinds[*place].clone(), descending: *descending, nulls_first: *nulls_first }
             };
-            let keys: Vec<Key> = order.iter().map(key).collect();
-            let field = |key: &Key| {
+            let keys: Vec<PlacedKey> = order.iter().map(key).collect();
+            let field = |key: &PlacedKey| {
                 let options = SortOptions { descending: key.descending, nulls_first: key.nulls_first };
                 SortField::new_with_options(key.kind.arrow(), options)
             };

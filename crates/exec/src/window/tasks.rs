@@ -11,12 +11,12 @@ use churn_core::{Error, ErrorKind, Result, taken};
 use churn_expr::aggregates::{Made, quantiles};
 use churn_expr::windows::{Frame, Nth, Task};
 
-use super::Call;
+use super::WindowCall;
 use super::frames::frames;
 use super::order::Ordered;
 
 /// Sorted rows of partitions that stand one after the other.
-pub(super) struct Partitions<'a> {
+pub(super) struct WindowPartitions<'a> {
     rows: UInt32Array,
     /// Their places in the order.
     sorted: &'a [u32],
@@ -27,16 +27,16 @@ pub(super) struct Partitions<'a> {
     gathered: Vec<OnceCell<ArrayRef>>,
 }
 
-impl<'a> Partitions<'a> {
+impl<'a> WindowPartitions<'a> {
     pub(super) fn new(
         rows: &[u32],
         sorted: &'a [u32],
         ends: &'a [u32],
         order: &'a Ordered<'a>,
         columns: &'a [Option<ArrayRef>],
-    ) -> Partitions<'a> {
+    ) -> WindowPartitions<'a> {
         let gathered = vec![OnceCell::new(); columns.len()];
-        Partitions { rows: UInt32Array::from(rows.to_vec()), sorted, ends, order, columns, gathered }
+        WindowPartitions { rows: UInt32Array::from(rows.to_vec()), sorted, ends, order, columns, gathered }
     }
 
     /// A column's values in the order of the sorted rows.
@@ -85,7 +85,7 @@ impl<'a> Partitions<'a> {
     }
 
     /// What a call gives for each row.
-    pub(super) fn result(&self, call: &Call) -> Result<ArrayRef> {
+    pub(super) fn result(&self, call: &WindowCall) -> Result<ArrayRef> {
         let ints = |values: Vec<usize>| -> ArrayRef {
             Arc::new(Int64Array::from_iter_values(values.into_iter().map(|v| v as i64)))
         };
@@ -106,7 +106,7 @@ impl<'a> Partitions<'a> {
     }
 
     /// Values of rows so far away, or defaults.
-    fn shifted(&self, call: &Call, by: i64) -> Result<ArrayRef> {
+    fn shifted(&self, call: &WindowCall, by: i64) -> Result<ArrayRef> {
         let args = call.args.iter().map(|place| self.column(*place)).collect::<Result<Vec<_>>>()?;
         let Some(values) = args.first() else {
             return Err(Error::new(ErrorKind::Internal, "A window function lacks its argument."));
@@ -122,14 +122,14 @@ impl<'a> Partitions<'a> {
     }
 
     /// Values of certain rows of the frames.
-    fn nth(&self, call: &Call, which: Nth) -> Result<ArrayRef> {
+    fn nth(&self, call: &WindowCall, which: Nth) -> Result<ArrayRef> {
         let values = self.column(call.args.first().copied().unwrap_or(usize::MAX))?;
         let place = |(from, to): (u32, u32)| Some(which.of(from as usize..to as usize)? as u32);
         let places: UInt32Array = self.frames(&call.frame)?.into_iter().map(place).collect();
         taken(&values, &places)
     }
 
-    fn aggregate(&self, call: &Call, made: &Made) -> Result<ArrayRef> {
+    fn aggregate(&self, call: &WindowCall, made: &Made) -> Result<ArrayRef> {
         let mut args = call.args.iter().map(|place| self.column(*place)).collect::<Result<Vec<_>>>()?;
         let mut rows: Option<Vec<u32>> = None;
         if let Some(only) = call.only {

@@ -27,13 +27,13 @@ pub(super) const AGGREGATES: &[Aggregate] = &[Aggregate {
 }];
 
 /// A value as it is counted.
-trait Value: Hash + Eq + Clone + Send + Serialize + DeserializeOwned + 'static {
+trait ModeValue: Hash + Eq + Clone + Send + Serialize + DeserializeOwned + 'static {
     /// Bytes beside the value itself.
     fn heap(&self) -> usize;
     fn column(kind: &Type, values: impl Iterator<Item = Option<Self>>) -> ArrayRef;
 }
 
-impl Value for u64 {
+impl ModeValue for u64 {
     fn heap(&self) -> usize {
         0
     }
@@ -43,7 +43,7 @@ impl Value for u64 {
     }
 }
 
-impl Value for Box<str> {
+impl ModeValue for Box<str> {
     fn heap(&self) -> usize {
         self.len() + 16
     }
@@ -55,28 +55,28 @@ impl Value for Box<str> {
 
 /// Values of any type, equal if they look alike.
 #[derive(Clone, Serialize, Deserialize)]
-struct Shown(Scalar);
+struct ShownValue(Scalar);
 
-impl Hash for Shown {
+impl Hash for ShownValue {
     fn hash<H: Hasher>(&self, state: &mut H) {
         self.0.to_string().hash(state);
     }
 }
 
-impl PartialEq for Shown {
-    fn eq(&self, other: &Shown) -> bool {
+impl PartialEq for ShownValue {
+    fn eq(&self, other: &ShownValue) -> bool {
         self.0.to_string() == other.0.to_string()
     }
 }
 
-impl Eq for Shown {}
+impl Eq for ShownValue {}
 
-impl Value for Shown {
+impl ModeValue for ShownValue {
     fn heap(&self) -> usize {
         48
     }
 
-    fn column(kind: &Type, values: impl Iterator<Item = Option<Shown>>) -> ArrayRef {
+    fn column(kind: &Type, values: impl Iterator<Item = Option<ShownValue>>) -> ArrayRef {
         let values: Vec<Scalar> = values.map(|value| value.map_or(Scalar::Null, |v| v.0)).collect();
         array_of(&values.iter().collect::<Vec<_>>(), kind)
     }
@@ -84,7 +84,7 @@ impl Value for Shown {
 
 /// How often each value came, in order of first appearance.
 #[derive(Clone, Serialize, Deserialize)]
-#[serde(bound = "V: Value")]
+#[serde(bound = "V: ModeValue")]
 struct Counts<V> {
     values: IndexMap<V, u64, DefaultHashBuilder>,
     /// Values that were taken out before.
@@ -97,7 +97,7 @@ impl<V> Default for Counts<V> {
     }
 }
 
-impl<V: Value> State for Counts<V> {
+impl<V: ModeValue> State for Counts<V> {
     fn merge(&mut self, later: &mut Self) {
         if self.values.is_empty() {
             std::mem::swap(&mut self.values, &mut later.values);
@@ -151,10 +151,10 @@ fn mode(args: Arguments) -> Result<Made, Complaint> {
         let external = ExternalMode { kind: kind.clone(), sorted_as: Type::Text, values: PhantomData };
         made_external(args, kind.clone(), update, most_frequent(kind), Arc::new(external))
     } else {
-        let update = |states: &mut [Counts<Shown>], groups: &[u32], args: &[ArrayRef]| {
+        let update = |states: &mut [Counts<ShownValue>], groups: &[u32], args: &[ArrayRef]| {
             let array = column(args, 0)?;
             each_valid(states, groups, &[array], |state, row| {
-                *state.values.entry(Shown(Scalar::from_array(array, row))).or_insert(0) += 1;
+                *state.values.entry(ShownValue(Scalar::from_array(array, row))).or_insert(0) += 1;
             });
             Ok(())
         };
@@ -162,7 +162,7 @@ fn mode(args: Arguments) -> Result<Made, Complaint> {
     })
 }
 
-fn most_frequent<V: Value>(
+fn most_frequent<V: ModeValue>(
     kind: Type,
 ) -> impl Fn(&mut [Counts<V>]) -> Result<ArrayRef> + Clone + Send + Sync + 'static {
     move |states| {
@@ -182,7 +182,7 @@ struct ExternalMode<V> {
     values: PhantomData<fn() -> V>,
 }
 
-impl<V: Value + FromColumn> ExternalValues<Counts<V>> for ExternalMode<V> {
+impl<V: ModeValue + FromColumn> ExternalValues<Counts<V>> for ExternalMode<V> {
     fn kind(&self) -> Type {
         self.sorted_as.clone()
     }
@@ -245,7 +245,7 @@ impl<V> Best<V> {
     }
 }
 
-impl<V: Value + FromColumn> FromSorted for Best<V> {
+impl<V: ModeValue + FromColumn> FromSorted for Best<V> {
     fn add(&mut self, groups: &[usize], is_new: &[bool], columns: &[ArrayRef]) -> Result<()> {
         let values = column(columns, 0)?;
         let counts = column(columns, 1)?.as_primitive::<Int64Type>().values();

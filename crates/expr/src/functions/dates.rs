@@ -99,7 +99,7 @@ pub(super) const FUNCTIONS: &[Function] = &[
         "start_of(UNIT, x)",
         "The first moment of x's year, quarter, month, week, day, hour, minute or second.",
         ("start_of(month, date '2026-03-17')", "2026-03-01"),
-        |args| edge_of(args, Edge::Start),
+        |args| edge_of(args, UnitEdge::Start),
     ),
     entry(
         Family::Date,
@@ -107,7 +107,7 @@ pub(super) const FUNCTIONS: &[Function] = &[
         "end_of(UNIT, x)",
         "The last day of x's year, quarter, month or week, of a timestamp its last moment.",
         ("end_of(month, date '2026-02-17')", "2026-02-28"),
-        |args| edge_of(args, Edge::End),
+        |args| edge_of(args, UnitEdge::End),
     ),
 ];
 
@@ -227,13 +227,13 @@ pub(super) fn unit_of(args: &Arguments) -> Result<&'static str, Complaint> {
 }
 
 #[derive(Clone, Copy, PartialEq)]
-enum Edge {
+enum UnitEdge {
     Start,
     End,
 }
 
 /// The first or the last day or moment of the unit that a day or a moment lies in.
-fn edge_of(mut args: Arguments, edge: Edge) -> Result<Bound, Complaint> {
+fn edge_of(mut args: Arguments, edge: UnitEdge) -> Result<Bound, Complaint> {
     args.count(2..=2)?;
     let unit = unit_of(&args)?;
     let kind = dated(&mut args, 1)?;
@@ -247,7 +247,7 @@ fn edge_of(mut args: Arguments, edge: Edge) -> Result<Bound, Complaint> {
         if let Some(clock) = clock {
             let nulls = x.nulls(rows);
             let at = arithmetic::timestamps(&x);
-            let further = if edge == Edge::End { clock - 1 } else { 0 };
+            let further = if edge == UnitEdge::End { clock - 1 } else { 0 };
             let cut: TimestampMicrosecondArray = (0..rows)
                 .map(|row| {
                     let at = at.get(row).filter(|_| nulls.as_ref().is_none_or(|n| n.is_valid(row)))?;
@@ -256,11 +256,11 @@ fn edge_of(mut args: Arguments, edge: Edge) -> Result<Bound, Complaint> {
                 .collect();
             return Ok(Column::Array(Arc::new(cut)));
         }
-        let of_day = if edge == Edge::End { last_day } else { first_day };
+        let of_day = if edge == UnitEdge::End { last_day } else { first_day };
         let (days, nulls) = by_day(&x, rows, |day| of_day(unit, day));
         Ok(Column::Array(match kind {
             Type::Timestamp => {
-                let further = if edge == Edge::End { DAY - 1 } else { 0 };
+                let further = if edge == UnitEdge::End { DAY - 1 } else { 0 };
                 let moments: Vec<i64> = days.into_iter().map(|day| i64::from(day) * DAY + further).collect();
                 Arc::new(TimestampMicrosecondArray::new(moments.into(), nulls))
             }

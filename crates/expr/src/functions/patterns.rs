@@ -146,7 +146,7 @@ enum Like {
 }
 
 /// A part of a pattern.
-enum Part {
+enum PatternPart {
     Any,
     One,
     Char(char),
@@ -159,16 +159,16 @@ impl Like {
         let mut chars = pattern.chars();
         while let Some(c) = chars.next() {
             parts.push(match c {
-                c if Some(c) == escape => Part::Char(chars.next()?),
-                '%' => Part::Any,
-                '_' => Part::One,
-                c => Part::Char(c),
+                c if Some(c) == escape => PatternPart::Char(chars.next()?),
+                '%' => PatternPart::Any,
+                '_' => PatternPart::One,
+                c => PatternPart::Char(c),
             });
         }
-        let is_any = |part: &Part| matches!(part, Part::Any);
+        let is_any = |part: &PatternPart| matches!(part, PatternPart::Any);
         let inner = parts.iter().skip_while(|part| is_any(part)).collect::<Vec<_>>();
         let length = inner.iter().rposition(|part| !is_any(part)).map_or(0, |last| last + 1);
-        let char = |part: &&Part| if let Part::Char(c) = part { Some(*c) } else { None };
+        let char = |part: &&PatternPart| if let PatternPart::Char(c) = part { Some(*c) } else { None };
         if let Some(text) = inner.iter().take(length).map(char).collect::<Option<String>>() {
             return Some(match (parts.first().is_some_and(is_any), parts.last().is_some_and(is_any)) {
                 (false, false) => Like::Whole(text),
@@ -180,9 +180,9 @@ impl Like {
         let mut regex = String::from("(?s)^");
         for part in &parts {
             match part {
-                Part::Any => regex.push_str(".*"),
-                Part::One => regex.push('.'),
-                Part::Char(c) => regex.push_str(&regex::escape(c.encode_utf8(&mut [0; 4]))),
+                PatternPart::Any => regex.push_str(".*"),
+                PatternPart::One => regex.push('.'),
+                PatternPart::Char(c) => regex.push_str(&regex::escape(c.encode_utf8(&mut [0; 4]))),
             }
         }
         regex.push('$');

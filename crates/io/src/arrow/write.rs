@@ -10,7 +10,7 @@ use churn_core::{Batch, Error, ErrorKind, Field, Result};
 
 use crate::binary::{Out, RowWriter, failed};
 use crate::format::{Codec, WriteOptions};
-use crate::waiting_rows::{Part, PartEnd, WaitingRows, in_one_piece};
+use crate::waiting_rows::{PartEnd, WaitingPart, WaitingRows, in_one_piece};
 
 pub(crate) struct ArrowWriter {
     rows: WaitingRows,
@@ -30,7 +30,7 @@ impl ArrowWriter {
         Ok(ArrowWriter { rows, file })
     }
 
-    fn encode(&mut self, part: &Part) -> Result<()> {
+    fn encode(&mut self, part: &WaitingPart) -> Result<()> {
         let Some(columns) = in_one_piece(&part.batches)? else { return Ok(()) };
         // A file holds all that its views point into.
         let columns = columns.into_iter().map(churn_core::widen::alone).collect();

@@ -6,7 +6,7 @@ use churn_core::{Error, ErrorKind, Type};
 use churn_kernels::grid::Ragged;
 use churn_kernels::number;
 
-use super::cells::Cells;
+use super::cells::BlockCells;
 use super::cutter::count_lines;
 use super::decode::ColumnDecoder;
 use super::head::{Head, not_utf8};
@@ -46,7 +46,7 @@ impl At<'_> {
             .next("Mend the line, or say with (quote = none) if the file has no quoted cells.")
     }
 
-    pub(super) fn ragged(&self, cells: &Cells<'_>, row: &Ragged, width: usize) -> Error {
+    pub(super) fn ragged(&self, cells: &BlockCells<'_>, row: &Ragged, width: usize) -> Error {
         let line = cells.bytes.get(row.start..row.end).unwrap_or_default();
         let line: String = String::from_utf8_lossy(line).trim_end().chars().take(100).collect();
         let (cells_found, columns) = (plural(row.cells as u64, "cell"), plural(width as u64, "column"));
@@ -62,7 +62,7 @@ impl At<'_> {
             .next("or with (bad_rows = 'rejects.csv') to write them to a file.")
     }
 
-    pub(super) fn bad_cell(&self, cells: &Cells<'_>, row: usize, column: usize) -> Error {
+    pub(super) fn bad_cell(&self, cells: &BlockCells<'_>, row: usize, column: usize) -> Error {
         let kind = self.shared.kinds.get(column).cloned().unwrap_or(Type::Text);
         let cast = self.shared.casts.get(self.file).and_then(|c| c.get(column));
         let cell = cast.and_then(|c| c.position).map(|p| cells.get(row, p));

@@ -11,7 +11,7 @@ use churn_kernels::cells::Rows;
 use churn_kernels::views::TextBlock;
 
 use super::at::At;
-use super::cells::{Borders, Cells};
+use super::cells::{BlockCells, Borders};
 use super::options::{BadCells, BadRows};
 use super::source::Cast;
 use super::{decode, passthrough};
@@ -27,7 +27,7 @@ pub(super) fn decode_block(
     let shared = at.shared;
     let lost = || Error::new(ErrorKind::Internal, "A block is of no file.");
     let needed = shared.needed.get(at.file).ok_or_else(lost)?;
-    let cells = Cells::find(text.bytes(), borders, needed, &shared.options);
+    let cells = BlockCells::find(text.bytes(), borders, needed, &shared.options);
     let mut events = Vec::new();
     let mut rejects = Vec::new();
     if let Some(first) = cells.ragged().first() {
@@ -62,7 +62,7 @@ pub(super) fn decode_block(
 struct BlockColumns<'a> {
     at: At<'a>,
     text: &'a TextBlock,
-    cells: &'a Cells<'a>,
+    cells: &'a BlockCells<'a>,
     /// Row and column of each bad cell.
     bad: Vec<(usize, usize)>,
 }

@@ -49,7 +49,7 @@ impl Needed {
 
 /// The cells of a block.
 #[derive(Debug)]
-pub struct Cells<'a> {
+pub struct BlockCells<'a> {
     pub(super) bytes: &'a [u8],
     quote: Option<u8>,
     needed: &'a Needed,
@@ -64,17 +64,17 @@ pub(super) struct CsvCell {
     pub(super) quoted: bool,
 }
 
-impl<'a> Cells<'a> {
+impl<'a> BlockCells<'a> {
     /// Finds the cells of whole records, whose structure is known.
     pub fn find(
         bytes: &'a [u8],
         borders: &'a mut Borders,
         needed: &'a Needed,
         options: &CsvOptions,
-    ) -> Cells<'a> {
+    ) -> BlockCells<'a> {
         let Borders { structure, grid } = borders;
         grid.walk(bytes, structure, needed.width, &needed.positions, options.comment);
-        Cells { bytes, quote: options.quote, needed, grid }
+        BlockCells { bytes, quote: options.quote, needed, grid }
     }
 
     pub(super) fn rows(&self) -> usize {
@@ -161,7 +161,7 @@ mod tests {
         let options = CsvOptions::default();
         let (needed, mut borders) = (Needed::new(width, 0..width), Borders::default());
         borders.structure.find(text.as_bytes(), options.dialect());
-        let cells = Cells::find(text.as_bytes(), &mut borders, &needed, &options);
+        let cells = BlockCells::find(text.as_bytes(), &mut borders, &needed, &options);
         let text = |r, c| String::from_utf8_lossy(&cells.plain(cells.get(r, c))).into_owned();
         let rows = (0..cells.rows()).map(|r| (0..width).map(|c| text(r, c)).collect()).collect();
         (rows, cells.ragged().len())

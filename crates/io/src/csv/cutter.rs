@@ -10,7 +10,7 @@ use churn_core::Result;
 
 use super::head::Head;
 use super::options::CsvOptions;
-use super::ranges::{RECORD_LIMIT, Range, Seekable, too_long};
+use super::ranges::{FileRange, RECORD_LIMIT, Seekable, too_long};
 use crate::place;
 
 /// Bytes of a block, unless the run says otherwise.
@@ -26,7 +26,7 @@ const RANGE_BLOCKS: u64 = 64;
 /// A part of a file.
 #[derive(Debug)]
 pub(super) enum Cut {
-    Range(Range),
+    Range(FileRange),
     Block(Block),
 }
 
@@ -118,14 +118,14 @@ impl Cutter {
         }
     }
 
-    fn range_of(&mut self, head: &Head, seekable: Arc<Seekable>) -> Option<Range> {
+    fn range_of(&mut self, head: &Head, seekable: Arc<Seekable>) -> Option<FileRange> {
         if self.offset >= seekable.size {
             return None;
         }
         let from = self.offset;
         self.offset = (from + self.range).min(seekable.size);
         self.done += self.offset - from;
-        Some(Range {
+        Some(FileRange {
             file: self.file,
             from,
             to: self.offset,

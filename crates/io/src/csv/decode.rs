@@ -19,7 +19,7 @@ use churn_kernels::cells::{Column, Rows};
 use churn_kernels::number;
 use churn_kernels::views::{TextBlock, ViewBuilder};
 
-use super::cells::{Cells, CsvCell};
+use super::cells::{BlockCells, CsvCell};
 use super::infer::is_missing;
 use super::options::CsvOptions;
 use super::source::Cast;
@@ -108,7 +108,7 @@ impl ColumnDecoder {
 /// Decodes one column.
 pub(super) fn column(
     block: &TextBlock,
-    cells: &Cells<'_>,
+    cells: &BlockCells<'_>,
     position: usize,
     kind: &Type,
     cast: Cast,
@@ -162,7 +162,7 @@ pub(super) fn column(
 
 /// What a loop over the cells of a column needs.
 struct Loop<'a> {
-    cells: &'a Cells<'a>,
+    cells: &'a BlockCells<'a>,
     column: churn_kernels::cells::Cells<'a>,
     rows: Rows<'a>,
     options: &'a CsvOptions,

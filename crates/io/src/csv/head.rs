@@ -8,7 +8,7 @@ use std::sync::Mutex;
 use churn_core::{Error, ErrorKind, Result};
 use encoding_rs::{Encoding as Charset, UTF_16BE, UTF_16LE, WINDOWS_1252};
 
-use super::cells::{Borders, Cells, Needed};
+use super::cells::{BlockCells, Borders, Needed};
 use super::cutter::count_lines;
 use super::options::{CsvOptions, Encoding, Header};
 use crate::charset::{self, Decoding, LineFeeds};
@@ -399,7 +399,7 @@ fn record(line: &[u8], mut borders: Borders, options: &CsvOptions) -> Vec<String
     let width = borders.structure.first_width();
     let options = CsvOptions { comment: None, ..options.clone() };
     let needed = Needed::new(width, 0..width);
-    let cells = Cells::find(line, &mut borders, &needed, &options);
+    let cells = BlockCells::find(line, &mut borders, &needed, &options);
     (0..width).map(|c| String::from_utf8_lossy(&cells.plain(cells.get(0, c))).into_owned()).collect()
 }
 

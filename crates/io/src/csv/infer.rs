@@ -7,7 +7,7 @@ use churn_expr::pattern;
 use churn_kernels::cells::Rows;
 use churn_kernels::{calendar, number, structure};
 
-use super::cells::{Borders, Cells, Needed};
+use super::cells::{BlockCells, Borders, Needed};
 use super::decode::ColumnDecoder;
 use super::head::Head;
 use super::options::CsvOptions;
@@ -101,7 +101,7 @@ impl Look {
     }
 
     /// Looks at a column of cells, many at a time where all so far were of one type.
-    fn see_all(&mut self, cells: &Cells<'_>, position: usize, options: &CsvOptions) {
+    fn see_all(&mut self, cells: &BlockCells<'_>, position: usize, options: &CsvOptions) {
         let rows = Rows::All(cells.rows());
         let column = cells.column(position);
         let is_plain = options.missing.is_none()
@@ -332,7 +332,7 @@ impl SeenForms {
             part.get(..end).unwrap_or_default()
         };
         self.borders.structure.find(whole, options.dialect());
-        let cells = Cells::find(whole, &mut self.borders, &self.needed, options);
+        let cells = BlockCells::find(whole, &mut self.borders, &self.needed, options);
         for (column, look) in self.looks.iter_mut().enumerate() {
             look.see_all(&cells, column, options);
         }
@@ -360,7 +360,7 @@ fn record_start(part: &[u8], width: usize, options: &CsvOptions) -> Option<usize
         let rest = rest.get(..end).unwrap_or_default();
         borders.structure.find(rest, options.dialect());
         let open = borders.structure.open_quote().is_some();
-        let cells = Cells::find(rest, &mut borders, &needed, options);
+        let cells = BlockCells::find(rest, &mut borders, &needed, options);
         if cells.rows() >= 3 && cells.ragged().is_empty() && !open {
             return Some(at);
         }

@@ -6,7 +6,7 @@ use churn_kernels::cells::Rows;
 use churn_kernels::passthrough::{Form, Passthrough};
 use churn_kernels::views::TextBlock;
 
-use super::cells::Cells;
+use super::cells::BlockCells;
 use super::options::CsvOptions;
 use crate::format::LineForm;
 
@@ -37,7 +37,7 @@ pub(super) fn forms(kinds: &[Type]) -> Option<Vec<Form>> {
 pub(super) fn lines(
     forms: &[Form],
     block: &TextBlock,
-    cells: &Cells<'_>,
+    cells: &BlockCells<'_>,
     columns: &[Option<ArrayRef>],
     rows: Rows<'_>,
 ) -> BinaryViewArray {

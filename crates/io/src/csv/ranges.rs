@@ -40,7 +40,7 @@ pub(super) struct Scratch {
 
 /// A range of a file, read block by block.
 #[derive(Debug)]
-pub struct Range {
+pub struct FileRange {
     pub(super) file: usize,
     pub(super) from: u64,
     pub(super) to: u64,
@@ -64,7 +64,7 @@ pub(super) struct RangePiece {
     pub(super) open_quote: Option<usize>,
 }
 
-impl Range {
+impl FileRange {
     /// Reads the next whole records of the range; `None` at its end.
     pub(super) fn next(
         &mut self,

@@ -17,7 +17,7 @@ use super::cells::Needed;
 use super::cutter::{Cut, Cutter};
 use super::head::Head;
 use super::options::{CsvOptions, Header};
-use super::ranges::{Range, Scratch};
+use super::ranges::{FileRange, Scratch};
 use super::{infer, passthrough};
 use crate::format::LineForm;
 use crate::source::{
@@ -413,19 +413,19 @@ impl Morsel for CsvMorsel {
 
 /// Where a range of a file took its first record to begin.
 struct RangeGuess<'a> {
-    range: &'a Range,
+    range: &'a FileRange,
     shared: &'a Arc<CsvScanState>,
 }
 
 impl Guess for RangeGuess<'_> {
     fn seam(&self) -> Seam {
-        let Range { file, began, at, start, .. } = *self.range;
+        let FileRange { file, began, at, start, .. } = *self.range;
         Seam { place: file, start: began, known: start.is_some(), end: at }
     }
 
     fn again(&self, start: u64) -> Box<dyn Morsel> {
         let seekable = self.range.seekable.clone();
-        let range = Range { start: Some(start), began: u64::MAX, at: start, seekable, ..*self.range };
+        let range = FileRange { start: Some(start), began: u64::MAX, at: start, seekable, ..*self.range };
         Box::new(CsvMorsel { cut: Some(Cut::Range(range)), shared: self.shared.clone() })
     }
 }

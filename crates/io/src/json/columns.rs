@@ -11,16 +11,16 @@ use churn_core::{Scalar, Type};
 /// A column of which each record has at most one value; of several the last one counts.
 ///
 /// Values of the row that is being read are kept aside until the row ends, so that a later one can take their place.
-pub(super) struct Column<'a> {
+pub(super) struct JsonColumn<'a> {
     kind: &'a Type,
-    values: Values,
+    values: JsonValues,
     /// The value of the row that is being read.
-    pending: Cell,
+    pending: JsonCell,
 }
 
 /// A value of the row that is being read.
 #[derive(Default)]
-enum Cell {
+enum JsonCell {
     #[default]
     Null,
     Int(i64),
@@ -32,7 +32,7 @@ enum Cell {
     Other(Scalar),
 }
 
-enum Values {
+enum JsonValues {
     Ints(PrimitiveBuilder<Int64Type>),
     Floats(PrimitiveBuilder<Float64Type>),
     Days(PrimitiveBuilder<Date32Type>),
@@ -41,17 +41,17 @@ enum Values {
     Other(Vec<Scalar>),
 }
 
-impl<'a> Column<'a> {
-    pub(super) fn new(kind: &'a Type) -> Column<'a> {
+impl<'a> JsonColumn<'a> {
+    pub(super) fn new(kind: &'a Type) -> JsonColumn<'a> {
         let values = match kind {
-            Type::Int => Values::Ints(PrimitiveBuilder::new()),
-            Type::Float => Values::Floats(PrimitiveBuilder::new()),
-            Type::Date => Values::Days(PrimitiveBuilder::new()),
-            Type::Bool => Values::Bools(BooleanBuilder::new()),
-            Type::Text => Values::Texts(StringViewBuilder::new(), String::new()),
-            _ => Values::Other(Vec::new()),
+            Type::Int => JsonValues::Ints(PrimitiveBuilder::new()),
+            Type::Float => JsonValues::Floats(PrimitiveBuilder::new()),
+            Type::Date => JsonValues::Days(PrimitiveBuilder::new()),
+            Type::Bool => JsonValues::Bools(BooleanBuilder::new()),
+            Type::Text => JsonValues::Texts(StringViewBuilder::new(), String::new()),
+            _ => JsonValues::Other(Vec::new()),
         };
-        Column { kind, values, pending: Cell::Null }
+        JsonColumn { kind, values, pending: JsonCell::Null }
     }
 
     pub(super) fn kind(&self) -> &'a Type {
@@ -62,8 +62,8 @@ impl<'a> Column<'a> {
     #[inline]
     pub(super) fn set_int(&mut self, value: i64) -> bool {
         self.pending = match &self.values {
-            Values::Ints(_) => Cell::Int(value),
-            Values::Floats(_) => Cell::Float(value as f64),
+            JsonValues::Ints(_) => JsonCell::Int(value),
+            JsonValues::Floats(_) => JsonCell::Float(value as f64),
             _ => return false,
         };
         true
@@ -72,9 +72,9 @@ impl<'a> Column<'a> {
     /// Sets the value of the row to a float; false if the column takes none as it is.
     #[inline]
     pub(super) fn set_float(&mut self, value: f64) -> bool {
-        let is = matches!(self.values, Values::Floats(_));
+        let is = matches!(self.values, JsonValues::Floats(_));
         if is {
-            self.pending = Cell::Float(value);
+            self.pending = JsonCell::Float(value);
         }
         is
     }
@@ -82,32 +82,32 @@ impl<'a> Column<'a> {
     /// Sets the value of the row to a text; false if the column takes none as it is.
     #[inline]
     pub(super) fn set_text(&mut self, value: &str) -> bool {
-        let Values::Texts(_, buffer) = &mut self.values else { return false };
+        let JsonValues::Texts(_, buffer) = &mut self.values else { return false };
         buffer.clear();
         buffer.push_str(value);
-        self.pending = Cell::Text;
+        self.pending = JsonCell::Text;
         true
     }
 
     /// Sets the value of the row, which is of the column's type.
     pub(super) fn set(&mut self, value: Scalar) {
         self.pending = match (value, &mut self.values) {
-            (Scalar::Int(value), Values::Ints(_)) => Cell::Int(value),
-            (Scalar::Float(value), Values::Floats(_)) => Cell::Float(value),
-            (Scalar::Date(day), Values::Days(_)) => Cell::Day(day),
-            (Scalar::Bool(value), Values::Bools(_)) => Cell::Bool(value),
-            (Scalar::Text(text), Values::Texts(_, buffer)) => {
+            (Scalar::Int(value), JsonValues::Ints(_)) => JsonCell::Int(value),
+            (Scalar::Float(value), JsonValues::Floats(_)) => JsonCell::Float(value),
+            (Scalar::Date(day), JsonValues::Days(_)) => JsonCell::Day(day),
+            (Scalar::Bool(value), JsonValues::Bools(_)) => JsonCell::Bool(value),
+            (Scalar::Text(text), JsonValues::Texts(_, buffer)) => {
                 *buffer = text;
-                Cell::Text
+                JsonCell::Text
             }
-            (value, Values::Other(_)) => Cell::Other(value),
-            _ => Cell::Null,
+            (value, JsonValues::Other(_)) => JsonCell::Other(value),
+            _ => JsonCell::Null,
         };
     }
 
     /// Forgets the value of the row.
     pub(super) fn clear(&mut self) {
-        self.pending = Cell::Null;
+        self.pending = JsonCell::Null;
     }
 
     /// Ends the row.
@@ -115,28 +115,28 @@ impl<'a> Column<'a> {
     pub(super) fn end_row(&mut self) {
         let cell = std::mem::take(&mut self.pending);
         match &mut self.values {
-            Values::Ints(values) => match cell {
-                Cell::Int(value) => values.append_value(value),
+            JsonValues::Ints(values) => match cell {
+                JsonCell::Int(value) => values.append_value(value),
                 _ => values.append_null(),
             },
-            Values::Floats(values) => match cell {
-                Cell::Float(value) => values.append_value(value),
+            JsonValues::Floats(values) => match cell {
+                JsonCell::Float(value) => values.append_value(value),
                 _ => values.append_null(),
             },
-            Values::Days(values) => match cell {
-                Cell::Day(value) => values.append_value(value),
+            JsonValues::Days(values) => match cell {
+                JsonCell::Day(value) => values.append_value(value),
                 _ => values.append_null(),
             },
-            Values::Bools(values) => match cell {
-                Cell::Bool(value) => values.append_value(value),
+            JsonValues::Bools(values) => match cell {
+                JsonCell::Bool(value) => values.append_value(value),
                 _ => values.append_null(),
             },
-            Values::Texts(values, buffer) => match cell {
-                Cell::Text => values.append_value(&*buffer),
+            JsonValues::Texts(values, buffer) => match cell {
+                JsonCell::Text => values.append_value(&*buffer),
                 _ => values.append_null(),
             },
-            Values::Other(values) => values.push(match cell {
-                Cell::Other(value) => value,
+            JsonValues::Other(values) => values.push(match cell {
+                JsonCell::Other(value) => value,
                 _ => Scalar::Null,
             }),
         }
@@ -145,12 +145,12 @@ impl<'a> Column<'a> {
     /// All rows.
     pub(super) fn finish(self) -> ArrayRef {
         match self.values {
-            Values::Ints(mut values) => Arc::new(values.finish()),
-            Values::Floats(mut values) => Arc::new(values.finish()),
-            Values::Days(mut values) => Arc::new(values.finish()),
-            Values::Bools(mut values) => Arc::new(values.finish()),
-            Values::Texts(mut values, _) => Arc::new(values.finish()),
-            Values::Other(values) => array_of(&values.iter().collect::<Vec<_>>(), self.kind),
+            JsonValues::Ints(mut values) => Arc::new(values.finish()),
+            JsonValues::Floats(mut values) => Arc::new(values.finish()),
+            JsonValues::Days(mut values) => Arc::new(values.finish()),
+            JsonValues::Bools(mut values) => Arc::new(values.finish()),
+            JsonValues::Texts(mut values, _) => Arc::new(values.finish()),
+            JsonValues::Other(values) => array_of(&values.iter().collect::<Vec<_>>(), self.kind),
         }
     }
 }

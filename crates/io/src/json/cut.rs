@@ -4,7 +4,7 @@ use churn_core::{Error, ErrorKind};
 
 /// Where the scan of a text stands: within an array of records, a record, a text.
 #[derive(Clone, Copy, Debug, Default)]
-pub struct Scan {
+pub struct RecordScan {
     started: bool,
     /// Whether records stand in one array.
     array: bool,
@@ -12,12 +12,12 @@ pub struct Scan {
     in_text: bool,
     escaped: bool,
     /// What stood last outside of records.
-    last: Last,
+    last: LastByte,
 }
 
 /// What stands between the records of an array.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-enum Last {
+enum LastByte {
     /// Nothing yet, or the bracket that opens the array.
     #[default]
     Start,
@@ -38,7 +38,7 @@ pub(super) struct Cuts {
     pub(super) fault: Option<(usize, &'static str)>,
 }
 
-impl Scan {
+impl RecordScan {
     /// Goes over some text and finds its records, and the first fault between them.
     pub(super) fn records(&mut self, text: &[u8]) -> Cuts {
         let mut found = Cuts::default();
@@ -78,21 +78,21 @@ impl Scan {
                 b']' if self.array => {
                     found.records.extend(open.take().map(|start| (start, at)));
                     match self.last {
-                        Last::Comma => found.wrong(at, "A comma stands before the end of the array."),
-                        Last::End => found.wrong(at, "The array ends twice."),
+                        LastByte::Comma => found.wrong(at, "A comma stands before the end of the array."),
+                        LastByte::End => found.wrong(at, "The array ends twice."),
                         _ => {}
                     }
-                    self.last = Last::End;
+                    self.last = LastByte::End;
                 }
                 b',' if self.depth == 0 => {
                     found.records.extend(open.take().map(|start| (start, at)));
                     match self.last {
                         _ if !self.array => found.wrong(at, "A comma stands between records of no array."),
-                        Last::Record => {}
-                        Last::End => found.wrong(at, "Something follows the end of the array."),
+                        LastByte::Record => {}
+                        LastByte::End => found.wrong(at, "Something follows the end of the array."),
                         _ => found.wrong(at, "A comma stands where a record should."),
                     }
-                    self.last = Last::Comma;
+                    self.last = LastByte::Comma;
                 }
                 byte if byte.is_ascii_whitespace() => {
                     found.records.extend(open.take_if(|_| self.depth == 0).map(|start| (start, at)));
@@ -113,12 +113,12 @@ impl Scan {
         self.started = true;
         if self.array && !is_open {
             match self.last {
-                Last::Record => found.wrong(at, "A comma is missing between two records."),
-                Last::End => found.wrong(at, "Something follows the end of the array."),
+                LastByte::Record => found.wrong(at, "A comma is missing between two records."),
+                LastByte::End => found.wrong(at, "Something follows the end of the array."),
                 _ => {}
             }
         }
-        self.last = Last::Record;
+        self.last = LastByte::Record;
     }
 
     /// Whether each of some records stands on a line of its own, outside of an array.
@@ -132,7 +132,7 @@ impl Scan {
 
     /// Whether the text may end here: an array must have ended.
     pub(super) fn may_end(&self) -> bool {
-        !self.array || self.last == Last::End
+        !self.array || self.last == LastByte::End
     }
 
     /// Whether records stand one behind the other, outside of an array, and the next one starts here.
@@ -141,14 +141,14 @@ impl Scan {
     }
 
     /// The scan of further records behind others that stand outside of an array.
-    pub(super) fn of_lines() -> Scan {
-        Scan { started: true, ..Scan::default() }
+    pub(super) fn of_lines() -> RecordScan {
+        RecordScan { started: true, ..RecordScan::default() }
     }
 
     /// The scan of a text as it is before its record that goes on behind a block.
-    pub(super) fn before_open(self) -> Scan {
-        let last = if self.array { Last::Comma } else { Last::Start };
-        Scan { started: true, array: self.array, last, ..Scan::default() }
+    pub(super) fn before_open(self) -> RecordScan {
+        let last = if self.array { LastByte::Comma } else { LastByte::Start };
+        RecordScan { started: true, array: self.array, last, ..RecordScan::default() }
     }
 }
 
@@ -201,7 +201,7 @@ mod tests {
     #[case("[]", &[])]
     #[case(" 7\n{}", &["7", "{}"])]
     fn records_are_found(#[case] text: &str, #[case] expected: &[&str]) {
-        let found = Scan::default().records(text.as_bytes());
+        let found = RecordScan::default().records(text.as_bytes());
         assert_eq!(found.fault, None);
         let found: Vec<&str> = found.records.iter().filter_map(|(a, b)| text.get(*a..*b)).collect();
         assert_eq!(found, expected);
@@ -216,7 +216,7 @@ mod tests {
     #[case("[{}] {}", 5)]
     #[case("{},\n{}", 2)]
     fn what_stands_between_records_is_checked(#[case] text: &str, #[case] at: usize) {
-        assert_eq!(Scan::default().records(text.as_bytes()).fault.map(|(at, _)| at), Some(at));
+        assert_eq!(RecordScan::default().records(text.as_bytes()).fault.map(|(at, _)| at), Some(at));
     }
 
     #[rstest]
@@ -231,7 +231,7 @@ mod tests {
 
     #[test]
     fn an_array_must_end() {
-        let mut scan = Scan::default();
+        let mut scan = RecordScan::default();
         scan.records(b"[{}, {}");
         assert!(!scan.may_end());
         scan.records(b"]\n");

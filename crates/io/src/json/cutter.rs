@@ -6,7 +6,7 @@ use std::sync::Mutex;
 
 use churn_core::{Error, ErrorKind, Result};
 
-use super::cut::{Cuts, NO_END, Scan, last_line_of_record};
+use super::cut::{Cuts, NO_END, RecordScan, last_line_of_record};
 use crate::place::{self, Compression, STANDARD};
 use crate::streams;
 
@@ -94,7 +94,7 @@ impl JsonFile {
 
 /// Whether a text has a whole record.
 fn has_record(text: &[u8]) -> bool {
-    let has = |text: &[u8]| !Scan::default().records(text).records.is_empty();
+    let has = |text: &[u8]| !RecordScan::default().records(text).records.is_empty();
     text.get(..BLOCK_BYTES).is_some_and(has) || has(text)
 }
 
@@ -122,7 +122,7 @@ pub(super) struct Cutter {
     block: usize,
     file: usize,
     reader: Option<Box<dyn Read + Send>>,
-    scan: Scan,
+    scan: RecordScan,
     rest: Vec<u8>,
     lines: u64,
     pub(super) done: u64,
@@ -136,7 +136,7 @@ impl Cutter {
             block,
             file: 0,
             reader: None,
-            scan: Scan::default(),
+            scan: RecordScan::default(),
             rest: Vec::new(),
             lines: 0,
             done: 0,
@@ -149,7 +149,7 @@ impl Cutter {
             let Some(file) = files.get(self.file) else { return Ok(None) };
             if self.reader.is_none() {
                 self.reader = Some(file.reader()?);
-                (self.scan, self.lines) = (Scan::default(), 0);
+                (self.scan, self.lines) = (RecordScan::default(), 0);
                 self.rest.clear();
             }
             if let Some(block) = self.block_of(file)? {

@@ -9,8 +9,8 @@ use hashbrown::HashMap;
 use serde::de::{DeserializeSeed, Deserializer, Error as _, IgnoredAny, MapAccess, SeqAccess, Visitor};
 use serde_json::Value;
 
-use super::columns::Column;
-use super::direct::{Reader, Shape};
+use super::columns::JsonColumn;
+use super::direct::{RecordReader, RecordShape};
 use super::fields::PlainFields;
 use super::source::JsonOptions;
 use super::values::{has_long, of_bool, of_float, of_int, of_text, of_value};
@@ -25,8 +25,8 @@ pub(super) struct JsonColumns<'a> {
     kinds: &'a [Type],
     /// The column of each field, by path; columns that are not needed have none.
     by_name: &'a Places,
-    columns: Vec<Column<'a>>,
-    shape: Shape,
+    columns: Vec<JsonColumn<'a>>,
+    shape: RecordShape,
     rows: usize,
     /// Row, field and value of what does not fit.
     pub(super) bad: Vec<(usize, String, String)>,
@@ -41,8 +41,8 @@ impl<'a> JsonColumns<'a> {
             options,
             kinds,
             by_name,
-            columns: kinds.iter().map(Column::new).collect(),
-            shape: Shape::default(),
+            columns: kinds.iter().map(JsonColumn::new).collect(),
+            shape: RecordShape::default(),
             rows: 0,
             bad: Vec::new(),
             path: String::new(),
@@ -65,7 +65,7 @@ impl<'a> JsonColumns<'a> {
             self.end_row();
         } else {
             self.bad.truncate(bad);
-            self.columns.iter_mut().for_each(Column::clear);
+            self.columns.iter_mut().for_each(JsonColumn::clear);
         }
         is_record
     }
@@ -74,9 +74,9 @@ impl<'a> JsonColumns<'a> {
     fn plain(&mut self, text: &[u8], at: usize) -> Option<usize> {
         let mut fields =
             PlainFields { places: self.by_name, options: self.options, columns: &mut self.columns };
-        let end = Reader { text, shape: &mut self.shape, fields: &mut fields }.record(at).ok();
+        let end = RecordReader { text, shape: &mut self.shape, fields: &mut fields }.record(at).ok();
         if end.is_none() {
-            self.columns.iter_mut().for_each(Column::clear);
+            self.columns.iter_mut().for_each(JsonColumn::clear);
         }
         end
     }
@@ -96,7 +96,7 @@ impl<'a> JsonColumns<'a> {
 
     /// Reads a record of any shape; its values are pending.
     fn parse_any(&mut self, text: &[u8]) -> serde_json::Result<()> {
-        self.columns.iter_mut().for_each(Column::clear);
+        self.columns.iter_mut().for_each(JsonColumn::clear);
         let bad = self.bad.len();
         self.has_long = false;
         self.parse(text)?;
@@ -104,7 +104,7 @@ impl<'a> JsonColumns<'a> {
             && let Cow::Owned(text) = long::quoted(text)
         {
             self.bad.truncate(bad);
-            self.columns.iter_mut().for_each(Column::clear);
+            self.columns.iter_mut().for_each(JsonColumn::clear);
             self.parse(&text)?;
         }
         Ok(())
@@ -112,7 +112,7 @@ impl<'a> JsonColumns<'a> {
 
     fn end_row(&mut self) {
         self.rows += 1;
-        self.columns.iter_mut().for_each(Column::end_row);
+        self.columns.iter_mut().for_each(JsonColumn::end_row);
     }
 
     fn parse(&mut self, text: &[u8]) -> serde_json::Result<()> {
@@ -128,7 +128,7 @@ impl<'a> JsonColumns<'a> {
 
     /// The columns.
     pub(super) fn finish(self) -> Vec<ArrayRef> {
-        self.columns.into_iter().map(Column::finish).collect()
+        self.columns.into_iter().map(JsonColumn::finish).collect()
     }
 
     fn set(&mut self, column: usize, value: Scalar) {
@@ -441,8 +441,8 @@ mod tests {
                 let theirs = parsed.parse_any(record.as_bytes());
                 prop_assert_eq!(ours.is_ok(), theirs.is_ok(), "{}: {:?} {:?}", record, ours, theirs);
                 if theirs.is_err() {
-                    plain.columns.iter_mut().for_each(Column::clear);
-                    parsed.columns.iter_mut().for_each(Column::clear);
+                    plain.columns.iter_mut().for_each(JsonColumn::clear);
+                    parsed.columns.iter_mut().for_each(JsonColumn::clear);
                     continue;
                 }
                 parsed.end_row();

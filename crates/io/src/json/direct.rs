@@ -23,7 +23,7 @@ const SURE: usize = 18;
 /// What takes the values of fields; a field is known to it by a number.
 pub(super) trait Fields {
     /// What becomes of the values of the field with this path.
-    fn place(&mut self, path: &str) -> Place;
+    fn place(&mut self, path: &str) -> JsonPlace;
     /// Takes a text; not plain if the field does not take it as it is.
     fn text(&mut self, field: usize, text: &str) -> Plain<()>;
     /// Takes a whole number of at most 18 digits.
@@ -38,7 +38,7 @@ pub(super) trait Fields {
 
 /// What becomes of a field's values.
 #[derive(Clone, Copy, Debug, PartialEq)]
-pub(super) enum Place {
+pub(super) enum JsonPlace {
     /// They are taken, under this number.
     Field(usize),
     /// They are not needed, whatever they are.
@@ -57,14 +57,14 @@ struct Known {
     name: Vec<u8>,
     /// Its name and those of the fields around it.
     path: String,
-    place: Place,
+    place: JsonPlace,
     /// The number of the last record that had it.
     record: u64,
 }
 
 /// The fields of the records before.
 #[derive(Default)]
-pub(super) struct Shape {
+pub(super) struct RecordShape {
     /// In order of the last record that had them.
     fields: Vec<Known>,
     /// How many records were read.
@@ -77,7 +77,7 @@ pub(super) struct NotPlain;
 
 pub(super) type Plain<T> = Result<T, NotPlain>;
 
-impl Shape {
+impl RecordShape {
     /// The expected field, if it stands in a text and within a parent, and the place behind its name and quotation mark.
     #[inline]
     fn expected(
@@ -86,7 +86,7 @@ impl Shape {
         parent: u32,
         text: &[u8],
         at: usize,
-    ) -> Option<(usize, u32, Place)> {
+    ) -> Option<(usize, u32, JsonPlace)> {
         let known = self.fields.get_mut(*next)?;
         let rest = text.get(at..)?;
         let is = known.parent == parent && known.record != self.records && rest.starts_with(&known.name);
@@ -107,7 +107,7 @@ impl Shape {
         parent: u32,
         name: &[u8],
         fields: &mut impl Fields,
-    ) -> Plain<(u32, Place)> {
+    ) -> Plain<(u32, JsonPlace)> {
         let is = |known: &Known| known.parent == parent && known.name.strip_suffix(b"\"") == Some(name);
         if let Some(at) = self.fields.iter().position(is) {
             *next = at + 1;
@@ -138,13 +138,13 @@ impl Shape {
 }
 
 /// Reads records from a text.
-pub(super) struct Reader<'r, F> {
+pub(super) struct RecordReader<'r, F> {
     pub(super) text: &'r [u8],
-    pub(super) shape: &'r mut Shape,
+    pub(super) shape: &'r mut RecordShape,
     pub(super) fields: &'r mut F,
 }
 
-impl<F: Fields> Reader<'_, F> {
+impl<F: Fields> RecordReader<'_, F> {
     /// Reads the record that starts at a place; gives where it ends. If it is not plain, some of its values were taken.
     pub(super) fn record(&mut self, at: usize) -> Plain<usize> {
         self.shape.records += 1;
@@ -180,7 +180,7 @@ impl<F: Fields> Reader<'_, F> {
             at = self.blank(behind);
             at = self.expect(at, b':')?;
             at = self.blank(at);
-            if self.byte(at)? == b'{' && place != Place::Unneeded {
+            if self.byte(at)? == b'{' && place != JsonPlace::Unneeded {
                 depth += 1;
                 *parents.get_mut(depth).ok_or(NotPlain)? = number;
                 at += 1;
@@ -188,9 +188,9 @@ impl<F: Fields> Reader<'_, F> {
                 continue;
             }
             at = match place {
-                Place::Field(field) => self.value(at, field)?,
-                Place::Unneeded => self.passed(at)?,
-                Place::None => self.word(at, b"null")?,
+                JsonPlace::Field(field) => self.value(at, field)?,
+                JsonPlace::Unneeded => self.passed(at)?,
+                JsonPlace::None => self.word(at, b"null")?,
             };
         }
     }

@@ -1,8 +1,8 @@
 //! The columns of a block, as they take the values of plain records.
 
-use super::columns::Column;
+use super::columns::JsonColumn;
 use super::decode::Places;
-use super::direct::{Fields, NotPlain, Place, Plain};
+use super::direct::{Fields, JsonPlace, NotPlain, Plain};
 use super::source::JsonOptions;
 use super::values::{of_bool, of_text};
 
@@ -10,12 +10,12 @@ use super::values::{of_bool, of_text};
 pub(super) struct PlainFields<'r, 'a> {
     pub(super) places: &'r Places,
     pub(super) options: &'r JsonOptions,
-    pub(super) columns: &'r mut [Column<'a>],
+    pub(super) columns: &'r mut [JsonColumn<'a>],
 }
 
 impl<'a> PlainFields<'_, 'a> {
     #[inline]
-    fn column(&mut self, field: usize) -> Plain<&mut Column<'a>> {
+    fn column(&mut self, field: usize) -> Plain<&mut JsonColumn<'a>> {
         self.columns.get_mut(field).ok_or(NotPlain)
     }
 }
@@ -27,11 +27,11 @@ fn taken(is: bool) -> Plain<()> {
 }
 
 impl Fields for PlainFields<'_, '_> {
-    fn place(&mut self, path: &str) -> Place {
+    fn place(&mut self, path: &str) -> JsonPlace {
         match self.places.get(path) {
-            Some(Some(column)) => Place::Field(*column),
-            Some(None) => Place::Unneeded,
-            None => Place::None,
+            Some(Some(column)) => JsonPlace::Field(*column),
+            Some(None) => JsonPlace::Unneeded,
+            None => JsonPlace::None,
         }
     }
 

@@ -5,7 +5,7 @@ use churn_expr::pattern;
 use churn_kernels::calendar;
 use serde_json::Value;
 
-use super::direct::{Fields, Place, Plain, Reader, Shape};
+use super::direct::{Fields, JsonPlace, Plain, RecordReader, RecordShape};
 use super::source::JsonOptions;
 use super::{lists, long};
 
@@ -32,11 +32,11 @@ struct Look {
 #[derive(Default)]
 pub(super) struct Looks {
     fields: Vec<(String, Look)>,
-    shape: Shape,
+    shape: RecordShape,
     /// The fields of plain records.
     plain: Vec<PlainField>,
     /// What the last plain record has.
-    pending: Vec<(usize, Seen)>,
+    pending: Vec<(usize, SeenKind)>,
 }
 
 /// A field of plain records.
@@ -47,7 +47,7 @@ struct PlainField {
 }
 
 /// A value of a plain record.
-enum Seen {
+enum SeenKind {
     Null,
     Bool,
     Int,
@@ -85,38 +85,38 @@ impl TextLook {
 /// Takes the values of a plain record.
 struct PlainLooks<'l> {
     plain: &'l mut Vec<PlainField>,
-    pending: &'l mut Vec<(usize, Seen)>,
+    pending: &'l mut Vec<(usize, SeenKind)>,
     options: &'l JsonOptions,
 }
 
 impl Fields for PlainLooks<'_> {
-    fn place(&mut self, path: &str) -> Place {
+    fn place(&mut self, path: &str) -> JsonPlace {
         self.plain.push(PlainField { path: path.to_owned(), place: None });
-        Place::Field(self.plain.len() - 1)
+        JsonPlace::Field(self.plain.len() - 1)
     }
 
     fn text(&mut self, field: usize, text: &str) -> Plain<()> {
-        self.pending.push((field, Seen::Text(TextLook::of(text, self.options))));
+        self.pending.push((field, SeenKind::Text(TextLook::of(text, self.options))));
         Ok(())
     }
 
     fn int(&mut self, field: usize, _: i64) -> Plain<()> {
-        self.pending.push((field, Seen::Int));
+        self.pending.push((field, SeenKind::Int));
         Ok(())
     }
 
     fn float(&mut self, field: usize, _: f64) -> Plain<()> {
-        self.pending.push((field, Seen::Float));
+        self.pending.push((field, SeenKind::Float));
         Ok(())
     }
 
     fn bool(&mut self, field: usize, _: bool) -> Plain<()> {
-        self.pending.push((field, Seen::Bool));
+        self.pending.push((field, SeenKind::Bool));
         Ok(())
     }
 
     fn null(&mut self, field: usize) -> Plain<()> {
-        self.pending.push((field, Seen::Null));
+        self.pending.push((field, SeenKind::Null));
         Ok(())
     }
 }
@@ -137,7 +137,7 @@ impl Looks {
     fn see_plain(&mut self, text: &[u8], options: &JsonOptions) -> bool {
         self.pending.clear();
         let mut fields = PlainLooks { plain: &mut self.plain, pending: &mut self.pending, options };
-        let end = Reader { text, shape: &mut self.shape, fields: &mut fields }.record(0);
+        let end = RecordReader { text, shape: &mut self.shape, fields: &mut fields }.record(0);
         let is_all = |end: usize| text.get(end..).is_some_and(|rest| rest.trim_ascii().is_empty());
         let is_plain = end.is_ok_and(is_all);
         for (field, seen) in std::mem::take(&mut self.pending).into_iter().filter(|_| is_plain) {
@@ -209,7 +209,7 @@ impl Look {
                 self.float += 1;
             }
             Value::String(text) if long::digits(text).is_some() => self.long += 1,
-            Value::String(text) => return self.see_plain(&Seen::Text(TextLook::of(text, options))),
+            Value::String(text) => return self.see_plain(&SeenKind::Text(TextLook::of(text, options))),
             Value::Array(items) => {
                 self.lists += 1;
                 self.bare += usize::from(lists::is_bare(value));
@@ -221,16 +221,16 @@ impl Look {
         self.values += 1;
     }
 
-    fn see_plain(&mut self, value: &Seen) {
+    fn see_plain(&mut self, value: &SeenKind) {
         match value {
-            Seen::Null | Seen::Text(None) => return,
-            Seen::Bool => self.bool += 1,
-            Seen::Int => {
+            SeenKind::Null | SeenKind::Text(None) => return,
+            SeenKind::Bool => self.bool += 1,
+            SeenKind::Int => {
                 self.int += 1;
                 self.float += 1;
             }
-            Seen::Float => self.float += 1,
-            Seen::Text(Some(look)) => {
+            SeenKind::Float => self.float += 1,
+            SeenKind::Text(Some(look)) => {
                 self.date += usize::from(look.is_date);
                 self.time += usize::from(look.is_time);
                 self.timestamp += usize::from(look.is_timestamp);

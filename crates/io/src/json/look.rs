@@ -4,7 +4,7 @@ use std::fs::File;
 
 use churn_core::{Result, Type, cancel};
 
-use super::cut::{Cuts, NO_END, Scan, between_records};
+use super::cut::{Cuts, NO_END, RecordScan, between_records};
 use super::cutter::JsonFile;
 use super::infer::Looks;
 use super::source::{JsonOptions, broken, line};
@@ -24,7 +24,7 @@ pub(super) struct Inferred {
 /// # Errors
 /// What stands at its start are no records; it cannot be read.
 pub(super) fn at(file: &JsonFile, options: &JsonOptions) -> Result<Inferred> {
-    let mut scan = Scan::default();
+    let mut scan = RecordScan::default();
     let Cuts { records, open, mut fault } = scan.records(&file.start);
     if file.whole && open.is_none() && !scan.may_end() {
         fault.get_or_insert((file.start.len(), NO_END));
@@ -118,7 +118,7 @@ impl Places {
         &self,
         file: &JsonFile,
         options: &JsonOptions,
-        mut scan: Scan,
+        mut scan: RecordScan,
         looks: &mut Looks,
         looked: &mut Looked,
     ) -> Result<()> {

@@ -8,7 +8,7 @@ use arrow_schema::DataType;
 use churn_core::names::name;
 use churn_core::{Batch, Error, ErrorKind, Event, Result, Type};
 
-use super::cut::{Cuts, Scan as Cut, between_records};
+use super::cut::{Cuts, RecordScan, between_records};
 use super::cutter::{Cutter, JsonBlock, JsonFile};
 use super::decode::{JsonColumns, Places};
 use super::look;
@@ -262,7 +262,7 @@ impl JsonScanState {
                 // What follows those that are read as they stand is cut into records first.
                 let start = records_of_lines(&mut columns, bytes, &mut starts);
                 let rest = bytes.get(start..).unwrap_or_default();
-                let mut cuts = Cut::of_lines().records(rest);
+                let mut cuts = RecordScan::of_lines().records(rest);
                 cuts.close(rest.len());
                 (start, cuts)
             }

@@ -61,7 +61,7 @@ impl<R: ChunkReader + 'static> RowGroups for RowGroup<R> {
         let chunk = self.metadata.row_group(self.group).columns().get(column).ok_or_else(lost)?;
         let pages = pages(&self.metadata, self.group, column).ok_or_else(lost)?;
         let first = pages.first().ok_or_else(lost)?;
-        let column = Column {
+        let column = ColumnPages {
             file: self.file.clone(),
             chunk: chunk.clone(),
             has_dictionary: u64::try_from(first.offset).is_ok_and(|first| first != chunk.byte_range().0),
@@ -82,7 +82,7 @@ impl<R: ChunkReader + 'static> RowGroups for RowGroup<R> {
 }
 
 /// The column of the only row group.
-struct OneColumn<R>(Option<Column<R>>);
+struct OneColumn<R>(Option<ColumnPages<R>>);
 
 impl<R: ChunkReader + 'static> Iterator for OneColumn<R> {
     type Item = Result<Box<dyn PageReader>>;
@@ -95,7 +95,7 @@ impl<R: ChunkReader + 'static> Iterator for OneColumn<R> {
 impl<R: ChunkReader + 'static> PageIterator for OneColumn<R> {}
 
 /// The pages of a column.
-struct Column<R> {
+struct ColumnPages<R> {
     file: Arc<R>,
     chunk: ColumnChunkMetaData,
     /// Whether a dictionary is to be read first.
@@ -105,13 +105,13 @@ struct Column<R> {
     rows: usize,
 }
 
-impl<R: ChunkReader> Column<R> {
+impl<R: ChunkReader> ColumnPages<R> {
     fn read(&self, chunk: &ColumnChunkMetaData, pages: Vec<PageLocation>) -> Result<Option<Page>> {
         SerializedPageReader::new(self.file.clone(), chunk, self.rows, Some(pages))?.get_next_page()
     }
 }
 
-impl<R: ChunkReader + 'static> PageReader for Column<R> {
+impl<R: ChunkReader + 'static> PageReader for ColumnPages<R> {
     fn get_next_page(&mut self) -> Result<Option<Page>> {
         if std::mem::take(&mut self.has_dictionary) {
             return self.read(&self.chunk, self.pages.clone());
@@ -148,7 +148,7 @@ impl<R: ChunkReader + 'static> PageReader for Column<R> {
     }
 }
 
-impl<R: ChunkReader + 'static> Iterator for Column<R> {
+impl<R: ChunkReader + 'static> Iterator for ColumnPages<R> {
     type Item = Result<Page>;
 
     fn next(&mut self) -> Option<Result<Page>> {

@@ -11,7 +11,7 @@ use churn_kernels::known::known;
 
 use super::broadcast::{Broadcast, BroadcastRows};
 use super::local::{Content, GroupPartition, GroupWorkers, Grouping, PartitionedGroups, partitions_of};
-use super::partition::{PARTITIONS, Partition};
+use super::partition::{PARTITIONS, PartitionTable};
 use super::passed;
 use crate::budget::{Budget, Reservation};
 use crate::keys::KeyTable;
@@ -20,7 +20,7 @@ use crate::merge::Merge;
 use crate::morsel_output::MorselOutput;
 use crate::sink::{Commit, Sink};
 use crate::spill::partitioned::{PartitionWriter, Partitions};
-use crate::spill::{Disk, Spill, Writer};
+use crate::spill::{Disk, RunWriter, Spill};
 
 /// Groups past which the table is cut into partitions.
 const MANY_GROUPS: usize = 1 << 15;
@@ -34,7 +34,7 @@ const WAITING_BYTES: usize = 1 << 24;
 /// The large table.
 pub(crate) struct Groups {
     grouping: Arc<Grouping>,
-    partitions: Vec<Mutex<Partition>>,
+    partitions: Vec<Mutex<PartitionTable>>,
     /// Tables that are not merged yet, with their numbers.
     waiting: Vec<(u64, PartitionedGroups)>,
     waiting_groups: usize,
@@ -42,7 +42,7 @@ pub(crate) struct Groups {
     /// The number of the next table.
     next: u64,
     /// The files of the partitions, once the budget was used up.
-    files: Option<Vec<Writer>>,
+    files: Option<Vec<RunWriter>>,
     spill: Spill,
     threads: Threads,
     /// Rows that stay.
@@ -62,7 +62,7 @@ pub(crate) fn sink(
 ) -> Result<Sink<GroupWorkers, Groups>> {
     let grouping = Arc::new(grouping);
     let commit = Groups {
-        partitions: vec![Mutex::new(Partition::new(&grouping))],
+        partitions: vec![Mutex::new(PartitionTable::new(&grouping))],
         grouping: grouping.clone(),
         waiting: Vec::new(),
         waiting_groups: 0,
@@ -102,10 +102,10 @@ impl Groups {
         let partitions = self.partitions.iter_mut();
         let partitions = partitions.map(|p| p.get_mut().unwrap_or_else(PoisonError::into_inner));
         if !self.grouping.may_partition() {
-            let wanted = partitions.map(Partition::wanted).sum();
+            let wanted = partitions.map(PartitionTable::wanted).sum();
             return if self.reservation.try_hold(wanted) { Ok(()) } else { self.spill_states() };
         }
-        let memory: usize = partitions.map(Partition::memory).sum();
+        let memory: usize = partitions.map(PartitionTable::memory).sum();
         // Tables that grow leave gaps behind that are too small for them.
         if self.reservation.try_hold(memory + memory / 8) {
             return Ok(());
@@ -122,7 +122,7 @@ impl Groups {
 
     fn groups(&mut self) -> usize {
         let groups =
-            |p: &mut Mutex<Partition>| p.get_mut().unwrap_or_else(PoisonError::into_inner).keys.len();
+            |p: &mut Mutex<PartitionTable>| p.get_mut().unwrap_or_else(PoisonError::into_inner).keys.len();
         self.partitions.iter_mut().map(groups).sum()
     }
 
@@ -130,10 +130,10 @@ impl Groups {
     fn partition(&mut self) -> Result<()> {
         self.grouping.are_many.store(true, Relaxed);
         let Some(whole) = self.partitions.pop() else { return Ok(()) };
-        let Partition { keys, first, accumulators, .. } =
+        let PartitionTable { keys, first, accumulators, .. } =
             whole.into_inner().unwrap_or_else(PoisonError::into_inner);
         for part in partitions_of(keys, accumulators, PARTITIONS)? {
-            let mut partition = Partition::new(&self.grouping);
+            let mut partition = PartitionTable::new(&self.grouping);
             if let Some(part) = part {
                 partition.merge(part, |n| known(&first, n as usize))?;
             }
@@ -161,7 +161,7 @@ impl Groups {
                         columns.len(),
                     )?,
                     Content::States(_) => {
-                        let mut partition = Partition::new(&self.grouping);
+                        let mut partition = PartitionTable::new(&self.grouping);
                         partition.merge(whole, |_| 0)?;
                         partitions_of(partition.keys, partition.accumulators, columns.len())?
                     }
@@ -177,7 +177,7 @@ impl Groups {
     /// Merges tables into the partitions, on all threads.
     fn merge(&self, waiting: Vec<(u64, PartitionedGroups)>) -> Result<()> {
         let columns = self.by_partition(waiting)?;
-        let merge = |(partition, parts): (&Mutex<Partition>, Vec<(u64, GroupPartition)>)| {
+        let merge = |(partition, parts): (&Mutex<PartitionTable>, Vec<(u64, GroupPartition)>)| {
             let mut partition = partition.lock().unwrap_or_else(PoisonError::into_inner);
             for (table, part) in parts {
                 partition.merge(part, |n| first(table, n))?;
@@ -223,7 +223,7 @@ impl Groups {
             // One group has all rows: there is nothing to partition them by.
             return self.spill_states();
         }
-        self.partitions = vec![Mutex::new(Partition::new(&self.grouping))];
+        self.partitions = vec![Mutex::new(PartitionTable::new(&self.grouping))];
         let mut rows = std::mem::take(&mut self.rows);
         rows.drained(|batch| self.partition_rows(&batch))?;
         self.reservation.hold(0)
@@ -271,7 +271,7 @@ impl Groups {
         let mut files = Vec::new();
         for partition in &mut self.partitions {
             let partition = partition.get_mut().unwrap_or_else(PoisonError::into_inner);
-            let mut full = std::mem::replace(partition, Partition::new(&self.grouping));
+            let mut full = std::mem::replace(partition, PartitionTable::new(&self.grouping));
             let mut file = self.spill.writer_alone()?;
             full.save(&self.grouping, &mut file)?;
             files.push(file);
@@ -285,10 +285,10 @@ impl Groups {
         let columns = self.by_partition(waiting)?;
         let Some(files) = &mut self.files else { return Ok(()) };
         let grouping = self.grouping.clone();
-        let write = |(file, parts): (&mut Writer, Vec<(u64, GroupPartition)>)| {
+        let write = |(file, parts): (&mut RunWriter, Vec<(u64, GroupPartition)>)| {
             for (table, part) in parts {
                 // A table of its own keeps equal groups of two tables apart: they are merged when read, in order.
-                let mut alone = Partition::new(&grouping);
+                let mut alone = PartitionTable::new(&grouping);
                 alone.merge(part, |n| first(table, n))?;
                 alone.save(&grouping, file)?;
             }

@@ -7,7 +7,7 @@ use churn_kernels::memory;
 
 use super::{Groups, PoisonError};
 use crate::group::local::Grouping;
-use crate::group::partition::Partition;
+use crate::group::partition::PartitionTable;
 use crate::materialized::{Materialized, slices};
 use crate::merge::Merge;
 use crate::morsel_output::MorselOutput;
@@ -18,12 +18,12 @@ impl Groups {
     /// The result of groups that are all in memory.
     pub(super) fn finish_in_memory(mut self, work: &mut MorselOutput) -> Result<Materialized> {
         let grouping = self.grouping.clone();
-        let partitions: Vec<Partition> = self
+        let partitions: Vec<PartitionTable> = self
             .partitions
             .drain(..)
             .map(|p| p.into_inner().unwrap_or_else(PoisonError::into_inner))
             .collect();
-        let finish = |mut partition: Partition| {
+        let finish = |mut partition: PartitionTable| {
             let groups = if grouping.keys.is_empty() { 1 } else { partition.keys.len() };
             Ok((partition.results(groups, &grouping.text)?, partition.first, groups))
         };
@@ -63,7 +63,7 @@ impl Groups {
         memory::give_back();
         for file in self.files.take().unwrap_or_default() {
             let file = file.finish()?;
-            let mut partition = Partition::new(&grouping);
+            let mut partition = PartitionTable::new(&grouping);
             for batch in file.reader()?.into_iter().flatten() {
                 partition.load(&batch?, &grouping)?;
                 if !self.reservation.try_hold(partition.wanted()) {

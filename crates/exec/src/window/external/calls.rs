@@ -16,20 +16,20 @@ use crate::budget::Reservation;
 use crate::group::ExternalStates;
 use crate::keys::normal;
 use crate::spill::Disk;
-use crate::window::frames::{Partition, Reached, Reaches, by_rows};
-use crate::window::order::Key;
+use crate::window::frames::{FramePartition, Reached, Reaches, by_rows};
+use crate::window::order::PlacedKey;
 use crate::window::tasks::{RowPlace, ntile, ranked, shifted, trues};
-use crate::window::{Call, Window};
+use crate::window::{Window, WindowCall};
 
 /// A call at work.
 pub(super) trait Worked {
     /// The results of a piece of a partition; pieces come in order.
-    fn piece(&mut self, number: usize, partition: &Partition, rows: &Range<usize>) -> Result<ArrayRef>;
+    fn piece(&mut self, number: usize, partition: &FramePartition, rows: &Range<usize>) -> Result<ArrayRef>;
 }
 
 /// Sets a call to work.
 pub(super) fn worked<'a>(
-    call: &'a Call,
+    call: &'a WindowCall,
     window: &'a Window,
     sorted: &'a SortedPartition,
     disk: &Disk,
@@ -37,7 +37,7 @@ pub(super) fn worked<'a>(
     let arguments = || {
         let columns = call.args.iter().chain(&call.only).map(|column| sorted.place(*column));
         let cursor = sorted.cursor(&columns.collect::<Vec<_>>())?;
-        Ok::<_, Error>(Arguments { cursor, some: call.only.is_some(), rows: sorted.rows })
+        Ok::<_, Error>(CallArguments { cursor, some: call.only.is_some(), rows: sorted.rows })
     };
     let frames = || Frames::new(&call.frame, window.order.first(), sorted);
     Ok(match &call.task {
@@ -78,7 +78,7 @@ pub(super) fn worked<'a>(
 struct Counted<F>(F);
 
 impl<F: Fn(usize, usize) -> i64> Worked for Counted<F> {
-    fn piece(&mut self, _: usize, partition: &Partition, rows: &Range<usize>) -> Result<ArrayRef> {
+    fn piece(&mut self, _: usize, partition: &FramePartition, rows: &Range<usize>) -> Result<ArrayRef> {
         let of = |row: usize| (self.0)(row - partition.rows.start, partition.rows.len());
         Ok(Arc::new(Int64Array::from_iter_values(rows.clone().map(of))))
     }
@@ -95,7 +95,7 @@ struct Ranked<'a> {
 }
 
 impl Worked for Ranked<'_> {
-    fn piece(&mut self, _: usize, partition: &Partition, rows: &Range<usize>) -> Result<ArrayRef> {
+    fn piece(&mut self, _: usize, partition: &FramePartition, rows: &Range<usize>) -> Result<ArrayRef> {
         let start = partition.rows.start;
         let mut places = Vec::with_capacity(rows.len());
         for row in rows.clone() {
@@ -125,7 +125,7 @@ struct Shifted {
 }
 
 impl Worked for Shifted {
-    fn piece(&mut self, _: usize, partition: &Partition, rows: &Range<usize>) -> Result<ArrayRef> {
+    fn piece(&mut self, _: usize, partition: &FramePartition, rows: &Range<usize>) -> Result<ArrayRef> {
         let all = &partition.rows;
         let moved = |row: usize| (row as i64).saturating_add(self.by).clamp(all.start as i64, all.end as i64);
         let others = moved(rows.start) as usize..moved(rows.end) as usize;
@@ -152,7 +152,7 @@ struct NthRow<'a> {
 }
 
 impl Worked for NthRow<'_> {
-    fn piece(&mut self, _: usize, partition: &Partition, rows: &Range<usize>) -> Result<ArrayRef> {
+    fn piece(&mut self, _: usize, partition: &FramePartition, rows: &Range<usize>) -> Result<ArrayRef> {
         let frames = self.frames.of(partition, rows)?;
         self.values.values_at(frames.into_iter().map(|frame| self.which.of(frame)))
     }
@@ -162,12 +162,17 @@ impl Worked for NthRow<'_> {
 struct WholePartition(ArrayRef);
 
 impl Worked for WholePartition {
-    fn piece(&mut self, number: usize, _: &Partition, rows: &Range<usize>) -> Result<ArrayRef> {
+    fn piece(&mut self, number: usize, _: &FramePartition, rows: &Range<usize>) -> Result<ArrayRef> {
         taken(&self.0, &UInt32Array::from(vec![number as u32; rows.len()]))
     }
 }
 
-fn whole(made: &Made, mut arguments: Arguments, sorted: &SortedPartition, disk: &Disk) -> Result<ArrayRef> {
+fn whole(
+    made: &Made,
+    mut arguments: CallArguments,
+    sorted: &SortedPartition,
+    disk: &Disk,
+) -> Result<ArrayRef> {
     let mut accumulators = vec![(made.make)()];
     let mut outside = ExternalStates::default();
     let mut reservation = disk.budget.reservation();
@@ -190,7 +195,7 @@ fn whole(made: &Made, mut arguments: Arguments, sorted: &SortedPartition, disk: 
 /// Quantiles of frames, each piece with all rows that its frames see.
 struct Quantiles<'a> {
     p: f64,
-    values: Arguments,
+    values: CallArguments,
     frames: Frames<'a>,
     reservation: Reservation,
 }
@@ -201,7 +206,7 @@ impl Quantiles<'_> {
 }
 
 impl Worked for Quantiles<'_> {
-    fn piece(&mut self, _: usize, partition: &Partition, rows: &Range<usize>) -> Result<ArrayRef> {
+    fn piece(&mut self, _: usize, partition: &FramePartition, rows: &Range<usize>) -> Result<ArrayRef> {
         let frames = self.frames.of(partition, rows)?;
         let seen = frames.iter().filter(|frame| !frame.is_empty());
         let from = seen.clone().map(|frame| frame.start).min().unwrap_or(rows.start);
@@ -223,25 +228,25 @@ impl Worked for Quantiles<'_> {
 struct Slid<'a> {
     sliding: Box<dyn Sliding>,
     frames: Frames<'a>,
-    ahead: Arguments,
-    behind: Arguments,
+    ahead: CallArguments,
+    behind: CallArguments,
 }
 
 impl Worked for Slid<'_> {
-    fn piece(&mut self, _: usize, partition: &Partition, rows: &Range<usize>) -> Result<ArrayRef> {
+    fn piece(&mut self, _: usize, partition: &FramePartition, rows: &Range<usize>) -> Result<ArrayRef> {
         let frames = self.frames.of(partition, rows)?;
         self.sliding.results(&frames, &mut self.ahead, &mut self.behind)
     }
 }
 
 /// The arguments of a call, and behind them the condition that says of which rows they count.
-struct Arguments {
+struct CallArguments {
     cursor: PartitionCursor,
     some: bool,
     rows: usize,
 }
 
-impl InPieces for Arguments {
+impl InPieces for CallArguments {
     fn rows(&self) -> usize {
         self.rows
     }
@@ -260,7 +265,7 @@ impl InPieces for Arguments {
 /// The frames of rows.
 struct Frames<'a> {
     frame: &'a Frame,
-    key: Option<&'a Key>,
+    key: Option<&'a PlacedKey>,
     /// The first order key and its words.
     keys: Option<PartitionCursor>,
     words: Option<(Numbers, Numbers)>,
@@ -268,7 +273,7 @@ struct Frames<'a> {
 }
 
 impl<'a> Frames<'a> {
-    fn new(frame: &'a Frame, key: Option<&'a Key>, sorted: &SortedPartition) -> Result<Frames<'a>> {
+    fn new(frame: &'a Frame, key: Option<&'a PlacedKey>, sorted: &SortedPartition) -> Result<Frames<'a>> {
         let (mut keys, mut words) = (None, None);
         if let (Frame::Range(..), Some(key)) = (frame, key) {
             let numbers = || Ok::<_, Error>(Numbers::new(sorted.cursor(&[WORD])?, sorted.rows));
@@ -279,7 +284,7 @@ impl<'a> Frames<'a> {
     }
 
     /// Those of a piece of a partition.
-    fn of(&mut self, partition: &Partition, rows: &Range<usize>) -> Result<Vec<Range<usize>>> {
+    fn of(&mut self, partition: &FramePartition, rows: &Range<usize>) -> Result<Vec<Range<usize>>> {
         let mut found = Vec::with_capacity(rows.len());
         match (self.frame, self.key, &mut self.keys, &mut self.words) {
             (Frame::Rows(from, to), ..) => {
@@ -300,7 +305,7 @@ impl<'a> Frames<'a> {
 
 /// How far the frames of a piece reach.
 fn reaches(
-    key: &Key,
+    key: &PlacedKey,
     keys: &mut PartitionCursor,
     rows: &Range<usize>,
     from: &Limit,

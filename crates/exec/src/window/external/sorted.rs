@@ -13,9 +13,9 @@ use crate::keys::normal;
 use crate::sort::{Changes, OrderKey, Sorter, batches, is_word, words_of};
 use crate::spill::partitioned::decode_positions;
 use crate::spill::{Disk, Run};
-use crate::window::frames::{Partition, turned};
-use crate::window::order::Key;
-use crate::window::{Call, Window};
+use crate::window::frames::{FramePartition, turned};
+use crate::window::order::PlacedKey;
+use crate::window::{Window, WindowCall};
 
 /// The places that rows had, as whole numbers.
 pub(super) const PLACE: usize = 0;
@@ -33,7 +33,7 @@ const USED: usize = 3;
 pub(super) struct SortedPartition {
     run: Run,
     pub(super) rows: usize,
-    pub(super) partitions: Vec<Partition>,
+    pub(super) partitions: Vec<FramePartition>,
     /// The places that the columns have in the window.
     used: Vec<usize>,
 }
@@ -41,7 +41,7 @@ pub(super) struct SortedPartition {
 impl SortedPartition {
     /// Sorts the rows of a file by partition and order; equal ones stay as they are.
     pub(super) fn new(window: &Window, run: &Run, disk: &Disk) -> Result<SortedPartition> {
-        let of_call = |call: &Call| call.args.iter().chain(&call.only).copied().collect::<Vec<_>>();
+        let of_call = |call: &WindowCall| call.args.iter().chain(&call.only).copied().collect::<Vec<_>>();
         let of_order = window.order.iter().map(|key| key.place);
         let used: BTreeSet<usize> = of_order.chain(window.calls.iter().flat_map(of_call)).collect();
         let used: Vec<usize> = used.into_iter().collect();
@@ -92,11 +92,11 @@ impl SortedPartition {
 
 /// What is noted of sorted rows as they come.
 struct Marks<'a> {
-    first: Option<&'a Key>,
+    first: Option<&'a PlacedKey>,
     by: Changes,
     order: Changes,
     first_key: Changes,
-    partitions: Vec<Partition>,
+    partitions: Vec<FramePartition>,
     row: usize,
     peer: u64,
     rank: u64,
@@ -136,7 +136,7 @@ impl<'a> Marks<'a> {
         {
             let place = self.row + row;
             if new {
-                self.partitions.push(Partition { rows: place..place, keyed: place..place });
+                self.partitions.push(FramePartition { rows: place..place, keyed: place..place });
                 (self.peer, self.rank) = (0, 0);
             } else {
                 self.peer += u64::from(other);

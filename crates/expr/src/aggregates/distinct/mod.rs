@@ -17,7 +17,7 @@ use churn_core::{Result, Type};
 use super::super::functions::{Arguments, Complaint};
 use super::bits::has_bits;
 use super::{Accumulator, Aggregate, Made, Maker};
-use pairs::{DistinctValues, Pairs};
+use pairs::{DistinctValues, PairSet};
 use texts::TextPairs;
 use words::WordPairs;
 
@@ -34,7 +34,7 @@ fn count_distinct(args: Arguments) -> Result<Made, Complaint> {
     Ok(Made { args: args.values, kind: Type::Int, make, quantile: None })
 }
 
-fn maker<P: Pairs>() -> Maker {
+fn maker<P: PairSet>() -> Maker {
     Arc::new(|| Box::new(DistinctValues::<P>::of_few(Vec::new())) as Box<dyn Accumulator>)
 }
 

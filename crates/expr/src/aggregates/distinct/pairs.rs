@@ -17,7 +17,7 @@ use super::counted;
 const FEW: usize = 64;
 
 /// The values of many groups.
-pub(super) trait Pairs: Default + Send + 'static {
+pub(super) trait PairSet: Default + Send + 'static {
     /// A set of the values of one group.
     type Set: State;
 
@@ -41,13 +41,13 @@ pub(super) trait Pairs: Default + Send + 'static {
 
 /// A set a group.
 pub(super) type Sets<P> = States<
-    <P as Pairs>::Set,
-    fn(&mut [<P as Pairs>::Set], &[u32], &[ArrayRef]) -> Result<()>,
-    fn(&mut [<P as Pairs>::Set]) -> Result<ArrayRef>,
+    <P as PairSet>::Set,
+    fn(&mut [<P as PairSet>::Set], &[u32], &[ArrayRef]) -> Result<()>,
+    fn(&mut [<P as PairSet>::Set]) -> Result<ArrayRef>,
 >;
 
 /// The states of `count_distinct`.
-pub(super) struct DistinctValues<P: Pairs> {
+pub(super) struct DistinctValues<P: PairSet> {
     groups: usize,
     /// A set for each group, while they are few.
     few: Sets<P>,
@@ -55,7 +55,7 @@ pub(super) struct DistinctValues<P: Pairs> {
     many: Option<P>,
 }
 
-impl<P: Pairs> DistinctValues<P> {
+impl<P: PairSet> DistinctValues<P> {
     /// The sets of some groups.
     pub(super) fn of_few(states: Vec<P::Set>) -> DistinctValues<P> {
         DistinctValues { groups: states.len(), few: P::sets(states), many: None }
@@ -85,7 +85,7 @@ impl<P: Pairs> DistinctValues<P> {
     }
 }
 
-impl<P: Pairs> Accumulator for DistinctValues<P> {
+impl<P: PairSet> Accumulator for DistinctValues<P> {
     fn grow(&mut self, groups: usize) {
         self.groups = self.groups.max(groups);
         if self.are_few() {

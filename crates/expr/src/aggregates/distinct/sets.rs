@@ -93,11 +93,11 @@ impl Set for Numbering {
 /// Values of which a set is made; made only when the first comes.
 #[derive(Clone, Default, Serialize, Deserialize)]
 #[serde(into = "Vec<S::Value>", from = "Vec<S::Value>", bound = "")]
-pub(super) struct Distinct<S: Set>(pub(super) Option<Box<Values<S>>>);
+pub(super) struct DistinctSet<S: Set>(pub(super) Option<Box<SetValues<S>>>);
 
 /// A set, and values that are to be added to it yet, equal ones among them.
 #[derive(Clone, Default)]
-pub(super) struct Values<S: Set> {
+pub(super) struct SetValues<S: Set> {
     pub(super) set: S,
     pub(super) pending: Vec<S::Value>,
     /// How many values were added to the set.
@@ -110,7 +110,7 @@ const ENOUGH: usize = 1 << 13;
 /// Values that are pending at most.
 const PENDING: usize = 1 << 16;
 
-impl<S: Set> Values<S> {
+impl<S: Set> SetValues<S> {
     /// Adds many values. Where most are different they stay pending, to be added once to the set that this one is merged
     /// into.
     pub(super) fn extend(&mut self, values: &[S::Value]) {
@@ -139,7 +139,7 @@ impl<S: Set> Values<S> {
     }
 }
 
-impl<S: Set> Distinct<S> {
+impl<S: Set> DistinctSet<S> {
     pub(super) fn insert(&mut self, value: S::Value) {
         self.0.get_or_insert_default().set.insert(value);
     }
@@ -167,25 +167,25 @@ impl<S: Set> Distinct<S> {
     }
 }
 
-impl<S: Set> From<Distinct<S>> for Vec<S::Value> {
-    fn from(mut distinct: Distinct<S>) -> Self {
+impl<S: Set> From<DistinctSet<S>> for Vec<S::Value> {
+    fn from(mut distinct: DistinctSet<S>) -> Self {
         distinct.take()
     }
 }
 
-impl<S: Set> From<Vec<S::Value>> for Distinct<S> {
+impl<S: Set> From<Vec<S::Value>> for DistinctSet<S> {
     fn from(values: Vec<S::Value>) -> Self {
-        let mut distinct = Distinct::default();
+        let mut distinct = DistinctSet::default();
         distinct.extend(&values);
         distinct
     }
 }
 
-impl<S: Set> State for Distinct<S> {
+impl<S: Set> State for DistinctSet<S> {
     fn merge(&mut self, later: &mut Self) {
         match (&mut self.0, later.0.take()) {
             (Some(ours), Some(theirs)) => {
-                let Values { set, pending, .. } = *theirs;
+                let SetValues { set, pending, .. } = *theirs;
                 ours.settle();
                 ours.set.merge(set);
                 ours.set.extend(&pending);
@@ -196,7 +196,7 @@ impl<S: Set> State for Distinct<S> {
     }
 
     fn heap(&self) -> usize {
-        self.0.as_ref().map_or(0, |values| size_of::<Values<S>>() + values.memory())
+        self.0.as_ref().map_or(0, |values| size_of::<SetValues<S>>() + values.memory())
     }
 
     fn part(&mut self, most: usize) -> Option<Self> {
@@ -206,6 +206,6 @@ impl<S: Set> State for Distinct<S> {
             values.pending = std::mem::take(&mut values.set).values();
         }
         let rest = values.pending.len().checked_sub(most).filter(|rest| *rest > 0)?;
-        Some(Distinct::from(values.pending.split_off(rest)))
+        Some(DistinctSet::from(values.pending.split_off(rest)))
     }
 }

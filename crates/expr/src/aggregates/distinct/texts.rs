@@ -15,13 +15,13 @@ use serde::{Deserialize, Serialize};
 use super::super::{State, States, column, each_valid};
 use super::counted;
 use super::external::ExternalDistinct;
-use super::pairs::{Pairs, Sets};
-use super::sets::Distinct;
+use super::pairs::{PairSet, Sets};
+use super::sets::DistinctSet;
 
 /// Values as text: those that fit into a view as its bits, the others as bytes.
 #[derive(Clone, Default, Serialize, Deserialize)]
 pub(super) struct DistinctTexts {
-    pub(super) short: Distinct<Numbering>,
+    pub(super) short: DistinctSet<Numbering>,
     pub(super) long: LongTexts,
 }
 
@@ -120,7 +120,7 @@ impl State for DistinctTexts {
         let part = keys.split_off(keys.len() - most);
         let of = |keys: ByteKeys| LongTexts::from(keys.iter().map(Box::from).collect::<Vec<_>>());
         self.long = of(keys);
-        Some(DistinctTexts { short: Distinct::default(), long: of(part) })
+        Some(DistinctTexts { short: DistinctSet::default(), long: of(part) })
     }
 }
 
@@ -172,7 +172,7 @@ fn parts_of(word: u64) -> (usize, u32) {
 /// Numbers of another table that have no number here yet.
 const UNKNOWN: u32 = u32::MAX;
 
-impl Pairs for TextPairs {
+impl PairSet for TextPairs {
     type Set = DistinctTexts;
 
     fn sets(states: Vec<DistinctTexts>) -> Sets<Self> {

@@ -12,17 +12,17 @@ use super::super::bits::bits_of;
 use super::super::{States, at, column, each_valid};
 use super::counted;
 use super::external::ExternalDistinct;
-use super::pairs::{Pairs, Sets};
-use super::sets::{Distinct, Set, Values};
+use super::pairs::{PairSet, Sets};
+use super::sets::{DistinctSet, Set, SetValues};
 
 /// The bits of values.
-pub(super) type DistinctWords = Distinct<WordSet>;
+pub(super) type DistinctWords = DistinctSet<WordSet>;
 
 /// Groups whose values are gathered before they are added.
 const GATHERED: usize = 16;
 
 /// The values of many groups as words of 128 bits: the group above, the bits of the value below.
-pub(super) type WordPairs = Values<Numbering>;
+pub(super) type WordPairs = SetValues<Numbering>;
 
 fn pair(group: u32, word: u64) -> u128 {
     u128::from(group) << 64 | u128::from(word)
@@ -45,11 +45,11 @@ impl WordPairs {
     }
 }
 
-impl Pairs for WordPairs {
+impl PairSet for WordPairs {
     type Set = DistinctWords;
 
     fn sets(states: Vec<DistinctWords>) -> Sets<Self> {
-        let finish = |states: &mut [DistinctWords]| counted(states.iter_mut().map(Distinct::count));
+        let finish = |states: &mut [DistinctWords]| counted(states.iter_mut().map(DistinctSet::count));
         States { states, update: add, finish, external: Some(Arc::new(ExternalDistinct)) }
     }
 
@@ -77,11 +77,11 @@ impl Pairs for WordPairs {
                 words.push(*pair as u64);
             }
         }
-        words.into_iter().map(Distinct::from).collect()
+        words.into_iter().map(DistinctSet::from).collect()
     }
 
     fn partition(self, parts: usize, places: &[(usize, u32)]) -> Vec<Self> {
-        let mut partitions: Vec<WordPairs> = (0..parts).map(|_| Values::default()).collect();
+        let mut partitions: Vec<WordPairs> = (0..parts).map(|_| SetValues::default()).collect();
         self.each(|pairs| {
             for of in pairs {
                 let (part, group) = known(places, group_of(*of));
@@ -104,7 +104,7 @@ impl Pairs for WordPairs {
     }
 
     fn memory(&self) -> usize {
-        Values::memory(self)
+        SetValues::memory(self)
     }
 }
 

@@ -19,7 +19,7 @@ const AHEAD: usize = 2;
 const LITTLE: usize = 16 << 20;
 
 /// What is to be done for a column next.
-enum Task {
+enum ColumnTask {
     Begin(Box<ColumnEncoder>),
     Rows(Vec<ArrayRef>),
     End,
@@ -51,7 +51,7 @@ struct QueueState {
 
 #[derive(Default)]
 struct ColumnQueue {
-    tasks: VecDeque<Task>,
+    tasks: VecDeque<ColumnTask>,
     is_taken: bool,
     /// Its columns of row groups that ended.
     done: VecDeque<Done>,
@@ -76,19 +76,19 @@ impl ColumnScheduler {
 
     /// Starts a row group.
     pub(super) fn begin(&self, columns: Vec<ColumnEncoder>) {
-        self.add(columns.into_iter().map(|column| Task::Begin(Box::new(column))));
+        self.add(columns.into_iter().map(|column| ColumnTask::Begin(Box::new(column))));
     }
 
     /// Appends rows to the row group; waits while too many are not encoded.
     pub(super) fn push(&self, batches: &[Batch]) -> Result<()> {
         let arrays = |i: usize| batches.iter().filter_map(|batch| batch.columns.get(i).cloned()).collect();
-        self.add((0..self.shared.fields.len()).map(|i| Task::Rows(arrays(i))));
+        self.add((0..self.shared.fields.len()).map(|i| ColumnTask::Rows(arrays(i))));
         self.settle(self.ahead * self.shared.fields.len())
     }
 
     /// Ends the row group.
     pub(super) fn end(&self) {
-        self.add(self.shared.fields.iter().map(|_| Task::End));
+        self.add(self.shared.fields.iter().map(|_| ColumnTask::End));
     }
 
     /// Works, or waits for others, until at most so many tasks are left.
@@ -118,7 +118,7 @@ impl ColumnScheduler {
     }
 
     /// Adds a task for each column.
-    fn add(&self, tasks: impl Iterator<Item = Task>) {
+    fn add(&self, tasks: impl Iterator<Item = ColumnTask>) {
         let mut state = lock(&self.shared.state);
         let QueueState { queues, open, helpers, .. } = &mut *state;
         for (queue, task) in queues.iter_mut().zip(tasks) {
@@ -189,19 +189,19 @@ impl Scheduler {
         true
     }
 
-    fn work(&self, place: usize, task: Task) -> Result<Option<Done>> {
+    fn work(&self, place: usize, task: ColumnTask) -> Result<Option<Done>> {
         let Some((field, slot)) = self.fields.get(place).zip(self.columns.get(place)) else {
             return Ok(None);
         };
         let mut slot = lock(slot);
         match task {
-            Task::Begin(column) => *slot = Some(*column),
-            Task::Rows(arrays) => {
+            ColumnTask::Begin(column) => *slot = Some(*column),
+            ColumnTask::Rows(arrays) => {
                 if let Some(column) = slot.as_mut() {
                     column.push(field, &arrays)?;
                 }
             }
-            Task::End => return slot.take().map(ColumnEncoder::finish).transpose(),
+            ColumnTask::End => return slot.take().map(ColumnEncoder::finish).transpose(),
         }
         Ok(None)
     }

@@ -27,7 +27,7 @@ use parquet::file::writer::SerializedFileWriter;
 
 use crate::binary::{Out, RowWriter, WriterResources, failed};
 use crate::format::{Codec, WriteOptions};
-use crate::waiting_rows::{Part, PartEnd, WaitingRows, bytes_of};
+use crate::waiting_rows::{PartEnd, WaitingPart, WaitingRows, bytes_of};
 use checksum::{Encoder, PagesOfGroup};
 use chunk::{ChunkBounds, ColumnChunk};
 use column_scheduler::ColumnScheduler;
@@ -130,7 +130,7 @@ impl ParquetWriter {
     }
 
     /// Encodes a part of the rows.
-    fn encode(&mut self, part: Part) -> Result<()> {
+    fn encode(&mut self, part: WaitingPart) -> Result<()> {
         if let WriterState::Ready(_) = &self.state {
             self.start(&part.batches)?;
         }
@@ -189,7 +189,7 @@ impl RowWriter for ParquetWriter {
 }
 
 impl Writing {
-    fn write(&mut self, part: Part) -> Result<()> {
+    fn write(&mut self, part: WaitingPart) -> Result<()> {
         let mut batches = part.batches.into_iter().peekable();
         let mut bytes = part.bytes;
         while batches.peek().is_some() {

@@ -14,10 +14,10 @@ use crate::place;
 
 /// Where the bytes of all columns of a file wait.
 #[derive(Clone, Debug)]
-pub(super) struct Spool(Arc<State>);
+pub(super) struct Spool(Arc<SpoolState>);
 
 #[derive(Debug)]
-struct State {
+struct SpoolState {
     resources: WriterResources,
     /// Bytes in memory.
     held: AtomicUsize,
@@ -36,18 +36,19 @@ struct Spilled {
 #[derive(Debug)]
 pub(super) struct Spooled {
     spool: Spool,
-    bytes: Place,
+    bytes: SpoolPlace,
 }
 
 #[derive(Debug)]
-enum Place {
+enum SpoolPlace {
     Memory(Bytes),
     File { file: Arc<File>, offset: u64, length: usize },
 }
 
 impl Spool {
     pub(super) fn new(resources: &WriterResources) -> Spool {
-        let state = State { resources: resources.clone(), held: AtomicUsize::new(0), file: Mutex::default() };
+        let state =
+            SpoolState { resources: resources.clone(), held: AtomicUsize::new(0), file: Mutex::default() };
         Spool(Arc::new(state))
     }
 
@@ -58,11 +59,11 @@ impl Spool {
     pub(super) fn keep(&self, bytes: Bytes) -> Result<Spooled> {
         let held = self.0.held.fetch_add(bytes.len(), Ordering::Relaxed) + bytes.len();
         if held <= self.0.resources.bytes {
-            return Ok(Spooled { spool: self.clone(), bytes: Place::Memory(bytes) });
+            return Ok(Spooled { spool: self.clone(), bytes: SpoolPlace::Memory(bytes) });
         }
         self.0.held.fetch_sub(bytes.len(), Ordering::Relaxed);
         let (file, offset) = self.room(bytes.len() as u64)?;
-        let place = Place::File { file: file.clone(), offset, length: bytes.len() };
+        let place = SpoolPlace::File { file: file.clone(), offset, length: bytes.len() };
         let spooled = Spooled { spool: self.clone(), bytes: place };
         place::write_at(&file, &bytes, offset)?;
         Ok(spooled)
@@ -91,15 +92,15 @@ impl Spooled {
     /// How many bytes there are.
     pub(super) fn length(&self) -> usize {
         match &self.bytes {
-            Place::Memory(bytes) => bytes.len(),
-            Place::File { length, .. } => *length,
+            SpoolPlace::Memory(bytes) => bytes.len(),
+            SpoolPlace::File { length, .. } => *length,
         }
     }
 
     fn bytes(&self) -> std::io::Result<Bytes> {
         match &self.bytes {
-            Place::Memory(bytes) => Ok(bytes.clone()),
-            Place::File { file, offset, length } => {
+            SpoolPlace::Memory(bytes) => Ok(bytes.clone()),
+            SpoolPlace::File { file, offset, length } => {
                 let mut bytes = vec![0; *length];
                 place::read_exact_at(file, &mut bytes, *offset)?;
                 Ok(bytes.into())
@@ -111,10 +112,10 @@ impl Spooled {
 impl Drop for Spooled {
     fn drop(&mut self) {
         match &self.bytes {
-            Place::Memory(bytes) => {
+            SpoolPlace::Memory(bytes) => {
                 self.spool.0.held.fetch_sub(bytes.len(), Ordering::Relaxed);
             }
-            Place::File { .. } => {
+            SpoolPlace::File { .. } => {
                 let mut spilled = self.spool.spilled();
                 spilled.wanted -= 1;
                 if spilled.wanted == 0 {
