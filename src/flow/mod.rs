@@ -13,6 +13,7 @@ use std::sync::Arc;
 use arrow_array::RecordBatch;
 use churn_core::{Batch, Error, ErrorKind, Ledger, Result, Scalar, SourceText, Span, Type, deep};
 use churn_exec::RunOptions;
+use churn_expr::moment::Moment;
 use churn_io::memory::Memory;
 use churn_io::source::SourceColumn;
 use churn_plan::{Find, Plan, Wanted, rules};
@@ -332,7 +333,7 @@ impl Flow {
         self.plan().map(|_| ())
     }
 
-    fn checked(&self, options: Option<&RunOptions>) -> Result<Plan> {
+    fn checked(&self, options: Option<&RunOptions>, moment: &Moment) -> Result<Plan> {
         if let Some(mistake) = &self.mistake {
             return Err(mistake.clone());
         }
@@ -341,25 +342,27 @@ impl Flow {
                 .next("A chain starts with read or values."));
         }
         let resources = options.map(RunOptions::read_resources).unwrap_or_default();
-        let request = CheckRequest { givens: self.givens.clone(), base: self.base.clone(), resources };
+        let request = CheckRequest {
+            givens: self.givens.clone(),
+            base: self.base.clone(),
+            resources,
+            moment: moment.clone(),
+        };
         let find = |plan: Plan, wanted: &Wanted| {
             churn_exec::find(&rules::rewrite_plan(plan), options.unwrap_or(&RunOptions::default()), wanted)
         };
         let cancel = options.map(RunOptions::cancelled).unwrap_or_default();
         deep::with_room_for(self.recipe.length(), || {
-            cancel.within(|| recipe::check(&self.recipe, &request, options.map(|_| &find as Find<'_>)))
+            cancel.within(|| {
+                moment.within(|| recipe::check(&self.recipe, &request, options.map(|_| &find as Find<'_>)))
+            })
         })
     }
 
     /// The plan as it will run.
-    fn rewritten(&self, options: Option<&RunOptions>) -> Result<Plan> {
-        let plan = self.checked(options)?;
+    fn rewritten(&self, options: Option<&RunOptions>, moment: &Moment) -> Result<Plan> {
+        let plan = self.checked(options, moment)?;
         Ok(deep::with_room_for(plan.length(), || rules::rewrite_plan(plan)))
-    }
-
-    /// The plan with all columns known: those that only a run can tell are found.
-    fn complete(&self, options: &RunOptions) -> Result<Plan> {
-        self.rewritten(Some(options))
     }
 
     /// The checked plan: what will be read and done; it can be run as it is.
@@ -367,7 +370,7 @@ impl Flow {
     /// # Errors
     /// As [`Flow::check`].
     pub fn plan(&self) -> Result<CheckedPlan> {
-        Ok(CheckedPlan { plan: self.rewritten(None)?, flow: self.clone() })
+        Ok(CheckedPlan { plan: self.rewritten(None, &Moment::default())?, flow: self.clone() })
     }
 
     /// The plan with all its columns known: where a pivot makes columns of the values that it finds, the steps up to
@@ -376,7 +379,7 @@ impl Flow {
     /// # Errors
     /// As [`Flow::check`], and whatever the data hold against the steps that run.
     pub fn plan_with(&self, options: &RunOptions) -> Result<CheckedPlan> {
-        Ok(CheckedPlan { plan: self.complete(options)?, flow: self.clone() })
+        Ok(CheckedPlan { plan: self.rewritten(Some(options), &Moment::default())?, flow: self.clone() })
     }
 
     /// Runs the chain and holds its rows.

@@ -43,7 +43,7 @@ impl CheckedPlan {
     /// The plan with all columns known.
     pub(super) fn complete(&self, options: &RunOptions) -> Result<Cow<'_, Plan>> {
         if self.plan.open {
-            self.flow.complete(options).map(Cow::Owned)
+            self.flow.rewritten(Some(options), &self.plan.moment).map(Cow::Owned)
         } else {
             Ok(Cow::Borrowed(&self.plan))
         }

@@ -25,6 +25,8 @@ pub enum E {
     Cast(Box<E>, Ty, &'static str),
     /// A date and a number of days or months.
     Shift(Box<E>, i64, &'static str),
+    /// A date and an interval so many times.
+    ShiftBy(Box<E>, Box<E>, &'static str),
 }
 
 impl fmt::Display for E {
@@ -65,6 +67,7 @@ impl fmt::Display for E {
             E::Call(name, args) => write!(f, "{name}({})", list(args)),
             E::Cast(x, to, how) => write!(f, "{how}({x} as {})", to.name()),
             E::Shift(x, n, unit) => write!(f, "({x} + interval '{n}' {unit})"),
+            E::ShiftBy(x, n, unit) => write!(f, "({x} + {n} * interval '1' {unit})"),
             E::Unit(name, unit, args) => write!(f, "{name}({unit}, {})", list(args)),
         }
     }
@@ -76,6 +79,25 @@ fn truth(v: &V) -> Option<bool> {
 
 fn boolean(v: Option<bool>) -> V {
     v.map_or(V::Null, V::Bool)
+}
+
+/// A date so many days or months on; null past the year 9999 and before the year 1.
+fn shifted(x: &V, n: i64, unit: &str) -> V {
+    let V::Date(d) = *x else { return V::Null };
+    let (first, last) = (days(1, 1, 1), days(9999, 12, 31));
+    let moved = if unit == "day" {
+        i64::from(d).checked_add(n)
+    } else {
+        let (year, month, day) = civil(d);
+        i64::from(year * 12 + month - 1).checked_add(n).and_then(|index| {
+            let (year, month) = (i32::try_from(index.div_euclid(12)).ok()?, index.rem_euclid(12) as i32 + 1);
+            (1..=9999).contains(&year).then(|| i64::from(days(year, month, day.min(month_days(year, month)))))
+        })
+    };
+    match moved.filter(|day| (i64::from(first)..=i64::from(last)).contains(day)) {
+        Some(day) => V::Date(day as i32),
+        None => V::Null,
+    }
 }
 
 pub fn eval(e: &E, data: &Data, row: &[V]) -> V {
@@ -132,14 +154,9 @@ pub fn eval(e: &E, data: &Data, row: &[V]) -> V {
         E::Op(op, a, b) => operate(op, &ev(a), &ev(b)),
         E::Call(name, args) => call(name, &args.iter().map(ev).collect::<Vec<_>>()),
         E::Cast(x, to, _) => cast(&ev(x), *to),
-        E::Shift(x, n, unit) => match ev(x) {
-            V::Date(d) if *unit == "day" => V::Date(d + *n as i32),
-            V::Date(d) => {
-                let (year, month, day) = civil(d);
-                let index = year * 12 + month - 1 + *n as i32;
-                let (year, month) = (index.div_euclid(12), index.rem_euclid(12) + 1);
-                V::Date(days(year, month, day.min(month_days(year, month))))
-            }
+        E::Shift(x, n, unit) => shifted(&ev(x), *n, unit),
+        E::ShiftBy(x, n, unit) => match ev(n) {
+            V::Int(n) => shifted(&ev(x), n, unit),
             _ => V::Null,
         },
         E::Unit(name, unit, args) => match (*name, args.iter().map(ev).collect::<Vec<_>>().as_slice()) {

@@ -478,6 +478,9 @@ fn later_form(r: &mut Random, data: &Data, ty: Ty, d: usize) -> Option<E> {
                 }
             }
         }
+        Ty::Date if r.chance(50) => {
+            E::ShiftBy(b(expr(r, data, Ty::Date, d)), b(expr(r, data, Ty::Int, d)), r.pick(&["day", "month"]))
+        }
         Ty::Date => {
             let part = |r: &mut Random, to: usize| E::Lit(V::Int(r.below(to) as i64));
             E::Call("make_date", vec![E::Lit(V::Int(1990 + r.below(60) as i64)), part(r, 14), part(r, 33)])

@@ -7,7 +7,7 @@ use serde::ser::{SerializeMap, Serializer};
 
 use crate::aligned::AlignedText;
 use crate::readable::{grouped, plural};
-use crate::{Event, JoinKind};
+use crate::{Event, JoinKind, Scalar};
 
 /// What became of every row.
 ///
@@ -16,6 +16,7 @@ use crate::{Event, JoinKind};
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Ledger {
     steps: Vec<LedgerStep>,
+    now: Option<i64>,
 }
 
 /// The account of one step.
@@ -41,9 +42,15 @@ pub struct LedgerStep {
 }
 
 impl Ledger {
-    /// A ledger of these steps, in the order in which they ran.
-    pub fn new(steps: Vec<LedgerStep>) -> Ledger {
-        Ledger { steps }
+    /// A ledger of these steps, in the order in which they ran, with what `now()` stood for if it was used: microseconds
+    /// from 1970-01-01 00:00.
+    pub fn new(steps: Vec<LedgerStep>, now: Option<i64>) -> Ledger {
+        Ledger { steps, now }
+    }
+
+    /// What `now()` stood for, if the steps use it or `today()`.
+    pub fn now(&self) -> Option<Scalar> {
+        self.now.map(Scalar::Timestamp)
     }
 
     /// The steps that ran, tables first.
@@ -223,14 +230,21 @@ impl fmt::Display for Shown<'_> {
                 lines.rows.push(vec![rows, what.unwrap_or_default(), line]);
             }
         }
-        lines.write(f, self.width)
+        lines.write(f, self.width)?;
+        match self.ledger.now() {
+            Some(now) => writeln!(f, "\nnow() was {}.", now.plain()),
+            None => Ok(()),
+        }
     }
 }
 
 impl Serialize for Ledger {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        let mut map = serializer.serialize_map(Some(1))?;
+        let mut map = serializer.serialize_map(None)?;
         map.serialize_entry("steps", &self.steps)?;
+        if let Some(now) = self.now() {
+            map.serialize_entry("now", &now.plain())?;
+        }
         map.end()
     }
 }

@@ -30,6 +30,17 @@ pub struct Interval {
     pub micros: i64,
 }
 
+impl Interval {
+    /// It so many times; `None` if that is no interval.
+    pub fn times(self, count: i64) -> Option<Interval> {
+        Some(Interval {
+            months: self.months.checked_mul(count)?,
+            days: self.days.checked_mul(count)?,
+            micros: self.micros.checked_mul(count)?,
+        })
+    }
+}
+
 /// One value.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[non_exhaustive]

@@ -50,7 +50,7 @@ pub fn account(plan: &Plan, counters: &Counters) -> Ledger {
         });
         others.clear();
     }
-    Ledger::new(steps)
+    Ledger::new(steps, plan.moment.asked())
 }
 
 /// Rows of a step that were left out before they came to it, by filters behind it.

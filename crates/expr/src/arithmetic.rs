@@ -205,25 +205,32 @@ pub(crate) fn seconds_between(a: &Column, b: &Column, rows: usize) -> Column {
     Column::Array(Arc::new(Float64Array::new(values.into(), both_valid(a, b, rows))))
 }
 
-/// Moves a date by months and days; past the calendar it is null and counted.
-pub fn shift_dates(x: &Column, by: Interval, rows: usize, events: &mut Events) -> Column {
-    let values = dates(x);
+/// Moves a date by months and days, each row so many times; past the calendar it is null and counted.
+pub fn shift_dates(x: &Column, (by, count): (Interval, &Column), rows: usize, events: &mut Events) -> Column {
+    let (values, counts) = (dates(x), count.ints());
     let moved = |row: usize| {
+        let by = by.times(counts.get(row)?)?;
         let day = calendar::add_months(values.get(row)?, by.months)?;
         let day = i32::try_from(i64::from(day).checked_add(by.days)?).ok()?;
         (calendar::FIRST_DAY..=calendar::LAST_DAY).contains(&day).then_some(day)
     };
-    let nulls = x.nulls(rows);
+    let nulls = both_valid(x, count, rows);
     let array: Date32Array =
         (0..rows).map(|row| if valid(nulls.as_ref(), row) { moved(row) } else { None }).collect();
     count_new_nulls(&array, nulls.as_ref(), events);
     Column::Array(Arc::new(array))
 }
 
-/// Moves a timestamp; past the calendar it is null and counted.
-pub fn shift_timestamps(x: &Column, by: Interval, rows: usize, events: &mut Events) -> Column {
-    let values = timestamps(x);
+/// Moves a timestamp, each row so many times; past the calendar it is null and counted.
+pub fn shift_timestamps(
+    x: &Column,
+    (by, count): (Interval, &Column),
+    rows: usize,
+    events: &mut Events,
+) -> Column {
+    let (values, counts) = (timestamps(x), count.ints());
     let moved = |row: usize| {
+        let by = by.times(counts.get(row)?)?;
         let at = values.get(row)?;
         let day = i32::try_from(at.div_euclid(DAY)).ok()?;
         let day = i64::from(calendar::add_months(day, by.months)?).checked_add(by.days)?;
@@ -231,7 +238,7 @@ pub fn shift_timestamps(x: &Column, by: Interval, rows: usize, events: &mut Even
         let range = i64::from(calendar::FIRST_DAY) * DAY..(i64::from(calendar::LAST_DAY) + 1) * DAY;
         range.contains(&moved).then_some(moved)
     };
-    let nulls = x.nulls(rows);
+    let nulls = both_valid(x, count, rows);
     let array: TimestampMicrosecondArray =
         (0..rows).map(|row| if valid(nulls.as_ref(), row) { moved(row) } else { None }).collect();
     count_new_nulls(&array, nulls.as_ref(), events);

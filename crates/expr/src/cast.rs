@@ -40,6 +40,38 @@ pub fn silently(bound: Bound, to: &Type) -> Option<Bound> {
     Some(Bound { node: Node::Call(call), kind: to.clone() })
 }
 
+/// Digits that a float is sure to have as they were written.
+const EXACT_DIGITS: usize = 15;
+
+/// Makes literals with a point exact where they stand beside decimals: what was written is then the value. A literal of more
+/// than 15 digits stays a float.
+pub(crate) fn exact_beside_decimals<'a>(values: impl IntoIterator<Item = &'a mut Bound>) {
+    let mut values: Vec<&mut Bound> = values.into_iter().collect();
+    if !values.iter().any(|value| matches!(value.kind, Type::Decimal(..))) {
+        return;
+    }
+    for value in &mut values {
+        if let Some(Scalar::Float(float)) = value.as_literal()
+            && let Some(exact) = exact(*float)
+        {
+            **value = Bound::literal(exact);
+        }
+    }
+}
+
+/// The decimal that a float was written as.
+fn exact(float: f64) -> Option<Scalar> {
+    let text = float.to_string();
+    let digits: String = text.chars().filter(char::is_ascii_digit).collect();
+    let significant = digits.trim_start_matches('0').len();
+    if !float.is_finite() || significant > EXACT_DIGITS || digits.len() > 38 {
+        return None;
+    }
+    let scale = text.split_once('.').map_or(0, |(_, fraction)| fraction.len());
+    let value: i128 = text.replace('.', "").parse().ok()?;
+    Some(Scalar::Decimal(value, digits.len().max(1) as u8, scale as i8))
+}
+
 /// int → float and date → timestamp by loops, the rest value by value.
 fn convert_silently(array: &ArrayRef, to: &Type) -> ArrayRef {
     if let (Some(ints), Type::Float) = (array.as_primitive_opt::<Int64Type>(), to) {

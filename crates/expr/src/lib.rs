@@ -9,6 +9,7 @@
 //! | `bound` | the checked tree and its evaluation |
 //! | `functions` | the catalogue of scalar functions |
 //! | `aggregates` | the catalogue of aggregates |
+//! | `moment` | the moment that `now()` and `today()` stand for |
 //! | `windows` | the catalogue of window functions, and frames |
 
 #![forbid(unsafe_code)]
@@ -26,6 +27,7 @@ pub mod expand;
 pub mod fold;
 pub mod functions;
 mod logic;
+pub mod moment;
 pub mod pattern;
 mod print;
 pub mod windows;

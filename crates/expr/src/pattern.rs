@@ -50,6 +50,11 @@ pub(crate) fn format(pattern: &str, value: &Scalar) -> Option<String> {
     strtime::format(pattern, at).ok()
 }
 
+/// A day and time in microseconds.
+pub(crate) fn micros_of(moment: DateTime) -> i64 {
+    i64::from(days(moment.date())) * DAY + micros(moment.time())
+}
+
 fn days(date: jiff::civil::Date) -> i32 {
     calendar::to_days(Civil {
         year: i32::from(date.year()),

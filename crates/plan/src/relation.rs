@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use churn_core::{Counters, Field, Result, Scalar, StepId, deep};
+use churn_expr::moment::Moment;
 use churn_io::files::Files;
 use churn_io::source::Source;
 
@@ -69,6 +70,8 @@ pub struct Plan {
     pub counted: Counters,
     /// Whether steps follow whose columns only a run can tell.
     pub open: bool,
+    /// What `now()` stands for in it.
+    pub moment: Moment,
 }
 
 /// Runs a part of a plan to find the values of some of its columns.
@@ -126,6 +129,7 @@ impl Plan {
             ran: Vec::new(),
             counted: Counters::new(0),
             open: false,
+            moment: Moment::default(),
         }
     }
 

@@ -7,6 +7,7 @@ use churn_core::names::{comma, name};
 use churn_core::{Counters, Error, ErrorKind, Field, Result, Scalar, Type};
 use churn_expr::bind::Ids;
 use churn_expr::expand::Environment;
+use churn_expr::moment::Moment;
 use churn_io::files::Files;
 use churn_io::source::ReadResources;
 use churn_plan::{Find, Plan, Relation, StepInfo};
@@ -23,6 +24,8 @@ pub(crate) struct CheckRequest {
     pub(crate) base: PathBuf,
     /// What may be used while files are opened.
     pub(crate) resources: ReadResources,
+    /// What `now()` stands for.
+    pub(crate) moment: Moment,
 }
 
 /// Checks a recipe.
@@ -104,6 +107,7 @@ pub(crate) fn check(recipe: &Recipe, request: &CheckRequest, find: Option<Find<'
         ran: Vec::new(),
         counted: Counters::new(0),
         open,
+        moment: request.moment.clone(),
     };
     // What runs again is counted again.
     plan.nodes().iter().for_each(|node| counted.clear(node.step));

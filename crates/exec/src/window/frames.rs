@@ -7,7 +7,7 @@ use std::sync::Arc;
 use arrow_array::cast::AsArray;
 use arrow_array::types::{Float64Type, Int64Type};
 use arrow_array::{Array, ArrayRef, Float64Array, Int64Array};
-use churn_core::{Column, Events, Interval, Result, Type};
+use churn_core::{Column, Events, Result, Scalar, Type};
 use churn_expr::arithmetic;
 use churn_expr::windows::{Distance, Frame, Limit};
 
@@ -234,15 +234,14 @@ fn moved(column: &ArrayRef, kind: &Type, by: Distance, up: bool) -> Vec<u64> {
                 Err(_) => column.clone(),
             }
         }
-        Distance::Interval(Interval { months, days, micros }) => {
-            let sign = if up { 1 } else { -1 };
-            let by = Interval { months: months * sign, days: days * sign, micros: micros * sign };
+        Distance::Interval(by) => {
+            let (by, once) = (by, Column::Constant(Scalar::Int(if up { 1 } else { -1 }), Type::Int));
             let keys = Column::Array(column.clone());
             let mut events = Events::default();
             let moved = if *kind == Type::Date {
-                arithmetic::shift_dates(&keys, by, column.len(), &mut events)
+                arithmetic::shift_dates(&keys, (by, &once), column.len(), &mut events)
             } else {
-                arithmetic::shift_timestamps(&keys, by, column.len(), &mut events)
+                arithmetic::shift_timestamps(&keys, (by, &once), column.len(), &mut events)
             };
             moved.into_array(column.len())
         }

@@ -89,8 +89,9 @@ impl Binder<'_> {
         if a.kind == Type::Unknown || b.kind == Type::Unknown {
             return None;
         }
-        let a = self.dated(a, &b.kind.clone(), span)?;
-        let b = self.dated(b, &a.kind.clone(), span)?;
+        let mut a = self.dated(a, &b.kind.clone(), span)?;
+        let mut b = self.dated(b, &a.kind.clone(), span)?;
+        cast::exact_beside_decimals([&mut a, &mut b]);
         let Some(shared) = a.kind.common_type(&b.kind) else {
             let mut next = String::new();
             if a.kind == Type::Text || b.kind == Type::Text {

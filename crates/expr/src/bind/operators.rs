@@ -5,17 +5,16 @@ use churn_core::{Column, Events, Interval, Scalar, Span, Type};
 use super::Binder;
 use crate::ast::Binary;
 use crate::functions::{self, Arguments};
-use crate::{Bound, arithmetic, cast};
+use crate::{Bound, Node, arithmetic, cast};
+
+/// The name of the product of an interval and a number.
+const TIMES: &str = "times";
 
 impl Binder<'_> {
     pub(super) fn negate(&mut self, x: Bound, span: Span) -> Bound {
         match (&x.kind, x.as_literal()) {
             (Type::Unknown, _) => x,
-            (_, Some(Scalar::Interval(i))) => Bound::literal(Scalar::Interval(Interval {
-                months: -i.months,
-                days: -i.days,
-                micros: -i.micros,
-            })),
+            (Type::Interval, _) => self.times(x, Bound::literal(Scalar::Int(-1)), span),
             (Type::Null, _) => Bound { node: x.node, kind: Type::Float },
             (kind, _) if kind.is_number() => {
                 let kind = kind.clone();
@@ -68,8 +67,18 @@ impl Binder<'_> {
                     Ok(arithmetic::seconds_between(&arg(args, 0), &arg(args, 1), rows))
                 })
             }
-            (Binary::Add | Binary::Subtract, Date | Timestamp, Interval) => self.shifted(op, a, &b),
-            (Binary::Add, Interval, Date | Timestamp) => self.shifted(op, b, &a),
+            (Binary::Add, Date | Timestamp, Interval) => self.shifted(a, b, span),
+            (Binary::Add, Interval, Date | Timestamp) => self.shifted(b, a, span),
+            (Binary::Subtract, Date | Timestamp, Interval) => {
+                let back = self.times(b, Bound::literal(Scalar::Int(-1)), span);
+                self.shifted(a, back, span)
+            }
+            (Binary::Multiply, Interval, Int | Type::Null) => self.times(a, b, span),
+            (Binary::Multiply, Int | Type::Null, Interval) => self.times(b, a, span),
+            (Binary::Multiply, Interval, kind) | (Binary::Multiply, kind, Interval) if kind.is_number() => {
+                let what = format!("An interval is taken a whole number of times, and this is {kind}.");
+                self.type_error(span, what, "Take a smaller unit, 36 * interval '1' hour, or cast(… as int).")
+            }
             (_, Date | Time | Timestamp, kind) | (_, kind, Date | Time | Timestamp) if kind.is_number() => {
                 let what = format!("{left} {symbol} {right} means nothing.");
                 self.type_error(span, what, "Days are added as an interval: collected_on + interval '7' day.")
@@ -79,6 +88,8 @@ impl Binder<'_> {
     }
 
     fn numeric(&mut self, op: Binary, a: Bound, b: Bound, span: Span) -> Bound {
+        let [mut a, mut b] = [a, b];
+        cast::exact_beside_decimals([&mut a, &mut b]);
         let symbol = op.symbol();
         let arg = functions::arg;
         let is_number = |kind: &Type| kind.is_number() || *kind == Type::Null;
@@ -146,24 +157,63 @@ impl Binder<'_> {
         }
     }
 
-    /// A date or timestamp moved by an interval.
-    fn shifted(&mut self, op: Binary, x: Bound, by: &Bound) -> Bound {
-        let Some(Scalar::Interval(by)) = by.as_literal() else { return Bound::unknown() };
-        let by = if op == Binary::Subtract {
-            Interval { months: -by.months, days: -by.days, micros: -by.micros }
-        } else {
-            *by
+    /// An interval so many times: a product of a number and a literal, which is an interval only where it moves a date.
+    fn times(&mut self, interval: Bound, count: Bound, span: Span) -> Bound {
+        let Some((by, before)) = self.interval(interval, span) else { return Bound::unknown() };
+        let Some(count) = cast::silently(count, &Type::Int) else { return Bound::unknown() };
+        let count = match before.as_literal() {
+            Some(Scalar::Int(1)) => count,
+            _ => self.numeric(Binary::Multiply, before, count, span),
         };
+        let count = self.folded(count);
+        match count.as_literal() {
+            Some(Scalar::Int(n)) => {
+                if let Some(whole) = by.times(*n) {
+                    return Bound::literal(Scalar::Interval(whole));
+                }
+            }
+            Some(_) => return Bound { kind: Type::Interval, ..Bound::literal(Scalar::Null) },
+            None => {}
+        }
+        let values = vec![Bound::literal(Scalar::Interval(by)), count];
+        let args = Arguments { name: TIMES, usage: "n * interval", values };
+        // What it is worth is worked out where it is added to a date.
+        args.call(Type::Interval, |_, _, _| Ok(Column::Constant(Scalar::Null, Type::Interval)))
+    }
+
+    /// The parts of an interval: one that is written, and how many times.
+    fn interval(&mut self, bound: Bound, span: Span) -> Option<(Interval, Bound)> {
+        if let Some(Scalar::Interval(by)) = bound.as_literal() {
+            return Some((*by, Bound::literal(Scalar::Int(1))));
+        }
+        if bound.as_literal() == Some(&Scalar::Null) {
+            return Some((Interval::default(), Bound { kind: Type::Int, ..Bound::literal(Scalar::Null) }));
+        }
+        if let Node::Call(call) = bound.node
+            && call.name == TIMES
+            && let [by, count] = call.args.as_slice()
+            && let Some(Scalar::Interval(by)) = by.as_literal()
+        {
+            return Some((*by, count.clone()));
+        }
+        let what = "An interval is written, or a number times one that is written.".to_owned();
+        self.type_error(span, what, "Choose between numbers: date + if(a, 1, 2) * interval '1' day.");
+        None
+    }
+
+    /// A date or timestamp moved by an interval.
+    fn shifted(&mut self, x: Bound, by: Bound, span: Span) -> Bound {
+        let Some((by, count)) = self.interval(by, span) else { return Bound::unknown() };
         // A date moved by hours is a moment of a day.
         let kind = if by.micros == 0 { x.kind.clone() } else { Type::Timestamp };
         let Some(x) = cast::silently(x, &kind) else { return Bound::unknown() };
         let result = kind.clone();
-        let args = Arguments { name: op.symbol(), usage: "x + interval", values: vec![x] };
+        let args = Arguments { name: "+", usage: "x + interval", values: vec![x, count] };
         args.fallible_call(result, move |args, rows, events| {
-            let x = functions::arg(args, 0);
+            let (x, count) = (functions::arg(args, 0), functions::arg(args, 1));
             Ok(match kind {
-                Type::Date => arithmetic::shift_dates(&x, by, rows, events),
-                _ => arithmetic::shift_timestamps(&x, by, rows, events),
+                Type::Date => arithmetic::shift_dates(&x, (by, &count), rows, events),
+                _ => arithmetic::shift_timestamps(&x, (by, &count), rows, events),
             })
         })
     }

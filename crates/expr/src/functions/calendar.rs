@@ -3,15 +3,32 @@
 use std::sync::Arc;
 
 use arrow_array::{Date32Array, TimestampMicrosecondArray};
-use churn_core::{Column, Type, both_valid};
+use churn_core::{Column, Scalar, Type, both_valid};
 use churn_kernels::calendar::{self, Civil, DAY, SECOND};
 
 use super::dates::{clock, dated, unit_of};
 use super::rounding::count_domain;
 use super::{Arguments, Complaint, Family, Function, arg, entry, ints_by_row};
-use crate::{Bound, arithmetic};
+use crate::{Bound, arithmetic, moment};
 
 pub(super) const FUNCTIONS: &[Function] = &[
+    entry(
+        Family::Date,
+        "today",
+        "today()",
+        "The day on which the run began, in the time zone of this machine: one for all of a run, told in its ledger.",
+        ("date_diff(day, today(), today())", "0"),
+        today,
+    ),
+    entry(
+        Family::Date,
+        "now",
+        "now()",
+        "The moment at which the run began, in whole seconds, in the time zone of this machine: one for all of a run, told \
+         in its ledger.",
+        ("now() = now()", "true"),
+        now,
+    ),
     entry(
         Family::Date,
         "make_date",
@@ -46,6 +63,16 @@ pub(super) const FUNCTIONS: &[Function] = &[
         from_epoch,
     ),
 ];
+
+fn today(args: Arguments) -> Result<Bound, Complaint> {
+    args.count(0..=0)?;
+    Ok(Bound::literal(Scalar::Date(moment::today())))
+}
+
+fn now(args: Arguments) -> Result<Bound, Complaint> {
+    args.count(0..=0)?;
+    Ok(Bound::literal(Scalar::Timestamp(moment::now())))
+}
 
 fn make_date(mut args: Arguments) -> Result<Bound, Complaint> {
     args.count(3..=3)?;

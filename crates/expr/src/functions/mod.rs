@@ -207,6 +207,7 @@ impl Arguments {
 
     /// Turns all arguments into the one type they share.
     pub(crate) fn common_type(&mut self) -> Result<Type, Complaint> {
+        cast::exact_beside_decimals(&mut self.values);
         let mut shared = Type::Null;
         // Beside a date, wherever it stands, a text literal is read as one.
         let dated = |v: &Bound| v.kind.is_temporal();
