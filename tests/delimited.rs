@@ -84,6 +84,8 @@ fn read(text: &[u8], options: &str) -> String {
     "a:int|b:text|c:decimal(6, 2)\n7|1|12.50"
 )]
 #[case::bad_cells("a\n1\nx\n", "types = (a int), bad_cells = null", "a:int\n1\n·")]
+#[case::padded("a,b\n1,2\n3\n\"4\n\"\n7,8\n", "bad_rows = pad", "a:int|b:int\n1|2\n3|·\n4|·\n7|8")]
+#[case::padded_of_another_null("a,b\n1,2\n3\n", "bad_rows = pad, missing = ('NA')", "a:int|b:int\n1|2\n3|·")]
 #[case::ragged("a,b\n1,2\n3\n4,5,6\n7,8\n", "bad_rows = skip", "a:int|b:int\n1|2\n7|8")]
 #[case::blank_lines("a,b\n\n1,2\n\n\n3,4\n", "", "a:int|b:int\n1|2\n3|4")]
 #[case::one_column_with_nulls("a\n1\n\n3\n", "", "a:int\n1\n·\n3")]

@@ -262,6 +262,10 @@ fn aggregates(#[case] aggregate: &str, #[case] expected: &str) {
 #[case::per_table("select x, share = x / sum(x) per table", "x share\n1 0.2\n4 0.8")]
 #[case::per_a_set("select each number per_mean = 1", "")]
 #[case::fill_from_itself("fill each number with mean(each number)\nselect x, y", "x y\n1.0 2.0\n4.0 2.0")]
+#[case::fill_each_its_own(
+    "fill each number with 0, t with 'none'\nselect x, y, t",
+    "x y t\n1 2.0 p\n4 0.0 q"
+)]
 #[case::fill_with_a_column("fill y with x\nselect y", "y\n2.0\n4.0")]
 #[case::fill_a_date(
     "add d = try_cast(t as date)\nfill d with '2026-03-01'\nselect d",

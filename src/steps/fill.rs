@@ -1,4 +1,4 @@
-//! `fill COLS with EXPR` and `fill COLS down|up [by COLS]`: missing values replaced.
+//! `fill COLS with EXPR, …` and `fill COLS down|up [by COLS]`: missing values replaced.
 
 use std::fmt;
 
@@ -17,14 +17,18 @@ use crate::lang::text::{Cursor, expression};
 
 pub(super) const KIND: StepKind = StepKind {
     keyword: "fill",
-    usage: "fill COLS with EXPR | fill COLS down [by COLS] | fill COLS up [by COLS]",
+    usage: "fill COLS with EXPR, … | fill COLS down [by COLS] | fill COLS up [by COLS]",
     summary: "Replaces missing values: by an expression, which may be an aggregate, or by the last (down) or next (up) value.",
     example: "fill protein with mean(protein) per grade",
     parse: |text| text.one(read),
 };
 
+/// Values of their own for the columns of each item.
 #[derive(Debug)]
-struct Fill {
+struct Fill(Vec<FillItem>);
+
+#[derive(Debug)]
+struct FillItem {
     columns: Vec<ColumnRef>,
     with: Expr,
 }
@@ -45,7 +49,13 @@ fn read(c: &mut Cursor<'_>) -> Result<Box<dyn Step>> {
         return Ok(Box::new(Carry { columns, up, by }));
     }
     c.expect_word("with", "and what missing values become; or down, or up")?;
-    Ok(Box::new(Fill { columns, with: expression(c)? }))
+    let mut items = vec![FillItem { columns, with: expression(c)? }];
+    while c.take_symbol(",") {
+        let columns = c.list(Cursor::column_ref)?;
+        c.expect_word("with", "and what missing values become")?;
+        items.push(FillItem { columns, with: expression(c)? });
+    }
+    Ok(Box::new(Fill(items)))
 }
 
 impl Step for Carry {
@@ -120,11 +130,22 @@ impl Step for Fill {
         let source = checker.source.clone();
         let step = checker.step();
         let fields = relation.fields.clone();
-        let columns = checker.kept(columns_of_list(&self.columns, &fields, &source))?;
+        let mut filled: Vec<(&Field, &Expr)> = Vec::new();
+        for FillItem { columns, with } in &self.0 {
+            for column in checker.kept(columns_of_list(columns, &fields, &source))? {
+                if filled.iter().any(|(other, _)| other.id == column.id) {
+                    let what = format!("{} is filled twice.", churn_core::names::name(&column.name));
+                    let next = "Where the first value may be null, write fill … with coalesce(a, b).";
+                    checker.wrong(with.span, Error::new(ErrorKind::Check, what).next(next));
+                    return None;
+                }
+                filled.push((column, with));
+            }
+        }
         let mut pers = Vec::new();
         let mut computed = Vec::new();
-        for column in columns {
-            let with = from_itself(&over_table(&self.with), &column.name);
+        for (column, own) in filled {
+            let with = from_itself(&over_table(own), &column.name);
             let with_bound = checker.row_expression(&with, &fields, &mut pers);
             // A text literal beside a date is read as one, below.
             let is_text = matches!(with_bound.as_literal(), Some(Scalar::Text(_)));
@@ -139,11 +160,11 @@ impl Step for Fill {
                     churn_core::names::name(&column.name),
                     column.kind
                 );
-                checker.wrong(self.with.span, Error::new(ErrorKind::Type, what));
+                checker.wrong(own.span, Error::new(ErrorKind::Type, what));
                 continue;
             }
-            let itself = Expr::new(Kind::Name(column.name.clone()), self.with.span);
-            let filled = Expr::new(Kind::Call("coalesce".into(), vec![itself, with]), self.with.span);
+            let itself = Expr::new(Kind::Name(column.name.clone()), own.span);
+            let filled = Expr::new(Kind::Call("coalesce".into(), vec![itself, with]), own.span);
             let bound = checker.row_expression(&filled, &fields, &mut pers);
             let kind = if bound.kind == Type::Unknown { column.kind.clone() } else { bound.kind.clone() };
             let field = Field::new(checker.ids.fresh(), &column.name, kind);
@@ -164,6 +185,12 @@ impl Step for Fill {
 
 impl fmt::Display for Fill {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "fill {} with {}", comma(&self.columns), self.with)
+        write!(f, "fill {}", comma(&self.0))
+    }
+}
+
+impl fmt::Display for FillItem {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{} with {}", comma(&self.columns), self.with)
     }
 }

@@ -49,7 +49,7 @@ impl Item {
                 .name("a name")
                 .map_or_else(|_| "other".to_owned(), |(n, _)| churn_core::names::name(&n));
             return Err(c
-                .error("as does not fit here.")
+                .error("as is not expected here.")
                 .next(format!("A new name stands first: {wanted} = {expr}.")));
         }
         let named = if c.take_word("named") { Some(expression(c)?) } else { None };

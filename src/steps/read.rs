@@ -307,8 +307,9 @@ fn set(csv: &mut CsvOptions, setting: &Setting, value: &OptionValue) -> Result<(
             csv.bad_rows = match (value.word(), value.text()) {
                 (Some("stop"), _) => BadRows::Stop,
                 (Some("skip"), _) => BadRows::Skip,
+                (Some("pad"), _) => BadRows::Pad,
                 (_, Some(path)) => BadRows::Rejects(path.to_owned()),
-                _ => return Err(setting.unfit("stop, skip, or a path in single quotes")),
+                _ => return Err(setting.unfit("stop, skip, pad, or a path in single quotes")),
             }
         }
         "file_column" => {

@@ -1,8 +1,11 @@
-//! `sample N` and `sample P percent`: random rows, reproducible, in input order.
+//! `sample N [per COLS]` and `sample P percent`: random rows, reproducible, in input order.
 
 use std::fmt;
 
+use churn_core::names::comma;
 use churn_core::{Result, Scalar};
+use churn_expr::ast::ColumnRef;
+use churn_expr::expand::columns_of_list;
 use churn_plan::Relation;
 use churn_plan::operators::{self, SampleSize};
 
@@ -12,8 +15,8 @@ use crate::lang::text::Cursor;
 
 pub(super) const KIND: StepKind = StepKind {
     keyword: "sample",
-    usage: "sample N | sample P percent [seed S]",
-    summary: "Keeps N random rows, or each row with a chance of P in a hundred; the same ones for the same seed.",
+    usage: "sample N [per COLS] [seed S] | sample P percent [seed S]",
+    summary: "Keeps N random rows, of the table or of each group, or each row with a chance of P in a hundred; the same ones for the same seed.",
     example: "sample 5 percent seed 7",
     parse: |text| Ok(Box::new(text.one(read)?)),
 };
@@ -21,6 +24,7 @@ pub(super) const KIND: StepKind = StepKind {
 #[derive(Debug)]
 struct Sample {
     size: Size,
+    per: Vec<ColumnRef>,
     seed: u64,
 }
 
@@ -50,8 +54,9 @@ fn read(c: &mut Cursor<'_>) -> Result<Sample> {
     } else {
         Size::Rows(Count::read(c)?)
     };
+    let per = if is_percent || !c.take_word("per") { Vec::new() } else { c.list(Cursor::column_ref)? };
     let seed = if c.take_word("seed") { c.count("a whole number")? as u64 } else { 0 };
-    Ok(Sample { size, seed })
+    Ok(Sample { size, per, seed })
 }
 
 impl Step for Sample {
@@ -65,7 +70,10 @@ impl Step for Sample {
             },
         };
         let step = checker.step();
-        Some(input.then(operators::Sample { size, seed: self.seed }, step))
+        let source = checker.source.clone();
+        let per = checker.kept(columns_of_list(&self.per, &input.fields, &source))?;
+        let per = per.iter().map(|field| field.id).collect();
+        Some(input.then(operators::Sample { size, seed: self.seed, per }, step))
     }
 }
 
@@ -74,6 +82,9 @@ impl fmt::Display for Sample {
         match &self.size {
             Size::Rows(count) => write!(f, "sample {count}")?,
             Size::Percent(share) => write!(f, "sample {share} percent")?,
+        }
+        if !self.per.is_empty() {
+            write!(f, " per {}", comma(&self.per))?;
         }
         if self.seed == 0 { Ok(()) } else { write!(f, " seed {}", self.seed) }
     }

@@ -24,6 +24,8 @@ pub enum Event {
     BadCell,
     /// A row with the wrong number of cells, left out.
     RaggedRow,
+    /// A row with too few cells, whose others are null.
+    PaddedRow,
     /// A row that was the same as an earlier one.
     Repeated,
     /// A group whose key is null.
@@ -44,12 +46,13 @@ pub enum Event {
 
 impl Event {
     /// All events, in the order in which they are told.
-    pub const ALL: [Event; 18] = [
+    pub const ALL: [Event; 19] = [
         Event::NotTrue,
         Event::Unknown,
         Event::Skipped,
         Event::Prefiltered,
         Event::RaggedRow,
+        Event::PaddedRow,
         Event::BadCell,
         Event::FailedCast,
         Event::ZeroDivision,
@@ -78,6 +81,7 @@ impl Event {
             Event::FailedCast => "failed_casts",
             Event::BadCell => "bad_cells",
             Event::RaggedRow => "ragged_rows",
+            Event::PaddedRow => "padded_rows",
             Event::Repeated => "repeated",
             Event::NullGroup => "null_groups",
             Event::OtherValue => "other_values",

@@ -93,6 +93,7 @@ impl LedgerStep {
                 Event::RaggedRow => {
                     format!("{} with the wrong number of cells left out", plural(*count, "row"))
                 }
+                Event::PaddedRow => format!("{} filled with nulls", plural(*count, "short row")),
                 Event::BadCell => format!("{} made null", plural(*count, "bad cell")),
                 Event::FailedCast => format!("{} made null", plural(*count, "failed cast")),
                 Event::ZeroDivision => format!("{} by zero made null", plural(*count, "division")),

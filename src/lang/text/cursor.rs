@@ -124,11 +124,11 @@ impl<'a> Cursor<'a> {
         let what = match self.tokens.get(self.at) {
             Some(token) => {
                 let found = self.source.text.get(token.span.start..token.span.end).unwrap_or_default();
-                format!("{found} does not fit here.")
+                format!("{found} is not expected here.")
             }
             None => "The line ends too soon.".into(),
         };
-        self.error(what).why(format!("Here should stand {wanted}."))
+        self.error(what).why(format!("Expected: {wanted}."))
     }
 
     /// An error at the next token.
@@ -337,7 +337,7 @@ impl<'a> Cursor<'a> {
         let start = self.span();
         let expr = super::expression(self)?;
         churn_expr::fold::literal(&expr).ok_or_else(|| {
-            self.error_at(self.since(start), "Here should stand a literal: a number, a text, a date.")
+            self.error_at(self.since(start), "A literal is expected here: a number, a text, a date.")
         })
     }
 }

@@ -1,12 +1,16 @@
 //! Random rows: each with a chance in the stream, or so many of all.
 
+use std::sync::Arc;
+
 use churn_core::Result;
 use churn_plan::operators::{Sample, SampleSize};
 
-use super::{Build, OperatorPlace, pipeline_of};
+use super::{Build, OperatorPlace, pipeline_of, places};
 use crate::pipeline::{self, Pipeline};
 use crate::sample::SampleRows;
-use crate::serial;
+use crate::sample::per_key::{AddLots, SamplePerKey};
+use crate::spill::partitioned::PartitionedSink;
+use crate::{serial, stream};
 
 impl Build for Sample {
     fn build(&self, place: &OperatorPlace<'_>) -> Result<Pipeline> {
@@ -15,6 +19,18 @@ impl Build for Sample {
             SampleSize::Percent(percent) => {
                 let op = serial::SamplePercent { percent, seed: self.seed, row: 0, step };
                 pipeline.push_serial(Box::new(op));
+                Ok(pipeline)
+            }
+            SampleSize::Rows(count) if !self.per.is_empty() => {
+                let layout = pipeline.layout.clone();
+                let (keys, kinds) = (places(&layout, &self.per)?, place.kinds(&self.per));
+                pipeline.push_serial(Box::new(AddLots::new(self.seed)));
+                let process = Arc::new(SamplePerKey { keys: keys.clone(), kinds: kinds.clone(), count });
+                let sink = PartitionedSink::sink(keys, kinds, (process, 2 * size_of::<u64>()), context);
+                let columns = (0..layout.len()).collect();
+                let mut pipeline = pipeline_of(pipeline::run(pipeline, sink, context)?, layout);
+                pipeline.push(Box::new(stream::Pick(columns)));
+                pipeline.push(Box::new(stream::CountRows(step)));
                 Ok(pipeline)
             }
             SampleSize::Rows(count) => {

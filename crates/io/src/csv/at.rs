@@ -57,8 +57,14 @@ impl At<'_> {
         if width == 1 {
             error = error.next("If the cells are separated by something else, say with (separator = ';').");
         }
+        let say = if row.cells < width {
+            error = error.next("Say with (bad_rows = pad) to fill short rows with nulls and count them,");
+            "with"
+        } else {
+            "Say with"
+        };
         error
-            .next("Say with (bad_rows = skip) to leave such rows out and count them,")
+            .next(format!("{say} (bad_rows = skip) to leave such rows out and count them,"))
             .next("or with (bad_rows = 'rejects.csv') to write them to a file.")
     }
 

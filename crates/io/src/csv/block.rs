@@ -6,13 +6,14 @@ use arrow_array::{
     Array, ArrayRef, BinaryViewArray, BooleanArray, StringViewArray, UInt32Array, new_null_array,
 };
 use arrow_schema::DataType;
-use churn_core::{Batch, Error, ErrorKind, Event, Result, Type, taken};
+use churn_core::{Batch, Error, ErrorKind, Event, OrFault, Result, Type, taken};
 use churn_kernels::cells::Rows;
 use churn_kernels::views::TextBlock;
 
 use super::at::At;
 use super::cells::{BlockCells, Borders};
 use super::options::{BadCells, BadRows};
+use super::pad::padded;
 use super::source::Cast;
 use super::{decode, passthrough};
 use crate::source::{Decoded, LinesOnly, RowTest};
@@ -31,9 +32,21 @@ pub(super) fn decode_block(
     let mut events = Vec::new();
     let mut rejects = Vec::new();
     if let Some(first) = cells.ragged().first() {
-        if shared.options.bad_rows == BadRows::Stop {
-            let width = shared.heads.get(at.file).map_or(0, |h| h.names.len());
-            return Err(at.ragged(&cells, first, width));
+        let width = shared.heads.get(at.file).or_fault("file of a block")?.names.len();
+        match shared.options.bad_rows {
+            BadRows::Stop => return Err(at.ragged(&cells, first, width)),
+            BadRows::Pad => {
+                let filled = cells.ragged().len();
+                let whole = padded(text.bytes(), cells.ragged(), width, &shared.options);
+                let whole = whole.map_err(|long| at.ragged(&cells, long, width))?;
+                borders.structure.find(&whole, shared.options.dialect());
+                let length = whole.len();
+                let whole = TextBlock::new(whole, 0..length, &shared.pool);
+                let mut decoded = decode_block(at, &whole, borders, test)?;
+                decoded.events.push((Event::PaddedRow, filled));
+                return Ok(decoded);
+            }
+            BadRows::Skip | BadRows::Rejects(_) => {}
         }
         events.push((Event::RaggedRow, cells.ragged().len()));
         if let BadRows::Rejects(_) = shared.options.bad_rows {

@@ -45,6 +45,11 @@ impl Needed {
         }
         Needed { width, positions, numbers }
     }
+
+    /// The cells of a row.
+    pub(super) fn width(&self) -> usize {
+        self.width
+    }
 }
 
 /// The cells of a block.

@@ -10,7 +10,8 @@ use churn_kernels::{calendar, number, structure};
 use super::cells::{BlockCells, Borders, Needed};
 use super::decode::ColumnDecoder;
 use super::head::Head;
-use super::options::CsvOptions;
+use super::options::{BadRows, CsvOptions};
+use super::pad::padded;
 use crate::place;
 use crate::source::Looked;
 
@@ -332,7 +333,16 @@ impl SeenForms {
             part.get(..end).unwrap_or_default()
         };
         self.borders.structure.find(whole, options.dialect());
-        let cells = BlockCells::find(whole, &mut self.borders, &self.needed, options);
+        let mut cells = BlockCells::find(whole, &mut self.borders, &self.needed, options);
+        let filled;
+        if options.bad_rows == BadRows::Pad
+            && !cells.ragged().is_empty()
+            && let Ok(text) = padded(whole, cells.ragged(), self.needed.width(), options)
+        {
+            filled = text;
+            self.borders.structure.find(&filled, options.dialect());
+            cells = BlockCells::find(&filled, &mut self.borders, &self.needed, options);
+        }
         for (column, look) in self.looks.iter_mut().enumerate() {
             look.see_all(&cells, column, options);
         }

@@ -12,6 +12,7 @@ mod decode;
 mod head;
 mod infer;
 mod options;
+mod pad;
 mod passthrough;
 mod ranges;
 mod source;

@@ -24,6 +24,8 @@ pub enum BadRows {
     Skip,
     /// Left out and written to this file.
     Rejects(String),
+    /// One with too few cells has nulls in their place; one with too many stops the run.
+    Pad,
 }
 
 /// Where the names of the columns stand.

@@ -280,7 +280,7 @@ pub(super) struct CsvScanState {
     pub(super) lines_only: Option<LinesOnly>,
     /// Memory that no morsel is using, and blocks that no column points into.
     scratch: Mutex<Vec<Scratch>>,
-    pool: Pool,
+    pub(super) pool: Pool,
 }
 
 impl CsvScanState {

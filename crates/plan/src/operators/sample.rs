@@ -3,7 +3,7 @@
 use churn_core::ColumnId;
 use churn_core::readable::plural;
 
-use crate::operator::{Operator, Pruning};
+use crate::operator::{Operator, Pruning, add};
 
 /// Random rows: so many, or each with a chance.
 #[derive(Clone)]
@@ -12,6 +12,8 @@ pub struct Sample {
     pub size: SampleSize,
     /// What the choice depends on.
     pub seed: u64,
+    /// The columns whose values make a group, of each of which so many rows are taken; none for the whole table.
+    pub per: Vec<ColumnId>,
 }
 
 /// How many rows a sample takes.
@@ -24,7 +26,8 @@ pub enum SampleSize {
 }
 
 impl Operator for Sample {
-    fn prune(&mut self, needed: Vec<ColumnId>, _: &mut Pruning) -> Vec<ColumnId> {
+    fn prune(&mut self, mut needed: Vec<ColumnId>, _: &mut Pruning) -> Vec<ColumnId> {
+        add(&mut needed, self.per.iter().copied());
         needed
     }
 
@@ -32,8 +35,13 @@ impl Operator for Sample {
         matches!(self.size, SampleSize::Rows(_))
     }
 
+    fn counts_all(&self) -> bool {
+        self.takes_all() && self.per.is_empty()
+    }
+
     fn explain(&self) -> Vec<String> {
         vec![match self.size {
+            SampleSize::Rows(_) if !self.per.is_empty() => "holds all rows".into(),
             SampleSize::Rows(n) => format!("holds {}", plural(n as u64, "row")),
             SampleSize::Percent(_) => "row by row".into(),
         }]

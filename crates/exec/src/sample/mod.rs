@@ -5,6 +5,8 @@
 //! go to a file in their order, and those that are in at the end are picked while it is read. Sixteen bytes a row that is
 //! asked for are held in any case.
 
+pub(crate) mod per_key;
+
 use churn_kernels::known::known_part;
 use std::collections::BinaryHeap;
 use std::sync::{Arc, Mutex, PoisonError};
@@ -14,14 +16,14 @@ use churn_core::{Batch, Result, StepId};
 use churn_io::memory::Ready;
 use churn_io::source::{Capability, Morsel, Scan};
 
-use super::budget::Reservation;
-use super::context::Context;
-use super::materialized::Materialized;
-use super::morsel_output::MorselOutput;
-use super::serial::lot;
-use super::sink::{Commit, CompactBatches, Sink};
-use super::spill::partitioned::{decode_positions, encode_positions};
-use super::spill::{RunReader, RunWriter, Spill};
+use crate::budget::Reservation;
+use crate::context::Context;
+use crate::materialized::Materialized;
+use crate::morsel_output::MorselOutput;
+use crate::serial::lot;
+use crate::sink::{Commit, CompactBatches, Sink};
+use crate::spill::partitioned::{decode_positions, encode_positions};
+use crate::spill::{RunReader, RunWriter, Spill};
 
 /// Candidates beyond twice the rows that are asked for, from which on those that were pushed out are dropped.
 const SPARE: usize = 1 << 14;
