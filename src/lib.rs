@@ -32,7 +32,10 @@ mod lang;
 mod profile;
 mod steps;
 mod table;
+mod topics;
 
+pub use churn_core::aligned::wrapped;
+pub use churn_core::error::nearest;
 pub use churn_core::readable::{bytes as readable_bytes, grouped as readable_count};
 pub use churn_core::{
     Error, ErrorKind, Event, Interval, JoinKind, Ledger, LedgerStep, Place, Result, Scalar, SourceText, Span,
@@ -54,3 +57,4 @@ pub use profile::{
 };
 pub use steps::{CATALOGUE as STEPS, StepKind, find as step};
 pub use table::{Table, View};
+pub use topics::{Topic, TopicKind, search_topics, topics, topics_named};

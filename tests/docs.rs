@@ -133,3 +133,17 @@ fn steps_have_examples_that_read() {
         assert_eq!(Flow::steps(&text).to_string(), text);
     }
 }
+
+#[rstest]
+#[case("blank", "fill")]
+#[case("Missing", "missing")]
+#[case("moving average", "window")]
+#[case("vlookup", "join")]
+#[case("regex", "matches")]
+#[case("excel sheet", "sheet")]
+#[case("diagonal", "")]
+fn searches_find_what_is_meant(#[case] text: &str, #[case] first: &str) {
+    let found = churn::search_topics(text);
+    assert_eq!(found.first().map_or("", |topic| topic.name), first, "{found:?}");
+    assert!(found.len() <= 15);
+}

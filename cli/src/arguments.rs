@@ -2,16 +2,25 @@
 
 use std::path::PathBuf;
 
-use clap::{Args, Parser, Subcommand, ValueEnum};
+use clap::{Args, CommandFactory, FromArgMatches, Parser, Subcommand, ValueEnum};
 
 /// Reshapes large tables: filter, join, group, pivot, window.
 #[derive(Debug, Parser)]
 #[command(name = "churn", version, disable_help_subcommand = true, arg_required_else_help = true)]
 #[command(after_help = "churn demo writes sample data and shows what can be done with it.\n\
-    churn help steps and churn help functions list the language.")]
+    churn help steps, functions, clauses and options list the language;\n\
+    churn help NAME tells of one of them, and churn help WORDS searches.")]
 pub(crate) struct Arguments {
     #[command(subcommand)]
     pub(crate) command: Command,
+}
+
+impl Arguments {
+    /// Those of the process; help that they ask for is as wide as the terminal.
+    pub(crate) fn read() -> Result<Arguments, clap::Error> {
+        let command = Arguments::command().term_width(crate::terminal::help_width());
+        Arguments::from_arg_matches(&command.try_get_matches()?)
+    }
 }
 
 #[derive(Debug, Subcommand)]
@@ -32,7 +41,7 @@ pub(crate) enum Command {
     Convert(Convert),
     /// Write sample data and show a tour of it
     Demo(Demo),
-    /// List steps or functions, or explain one of them
+    /// List what the language has, explain one of it, or search it
     Help(Help),
     /// Print the completions of a shell
     Completions(Completions),
@@ -70,29 +79,39 @@ pub(crate) struct Profile {
 pub(crate) struct Do {
     /// A path, a glob, a folder, '-', or a read step
     pub(crate) input: String,
-    /// Steps of the language: "filter litres > 0" "group by farm: n = count()"
+    /// Steps of the language, "filter litres > 0" "group by farm: n = count()", and what a recipe declares before them:
+    /// "given least = 0", "define …", "table …"
     pub(crate) steps: Vec<String>,
+    #[command(flatten)]
+    pub(crate) trial: Trial,
     #[command(flatten)]
     pub(crate) running: Running,
 }
 
 #[derive(Args, Debug)]
 pub(crate) struct Run {
-    /// A recipe file
+    /// A recipe file, or - for a recipe on standard input
     pub(crate) recipe: PathBuf,
+    #[command(flatten)]
+    pub(crate) trial: Trial,
+    #[command(flatten)]
+    pub(crate) running: Running,
+}
+
+/// What a run is given, and how much of its inputs it reads.
+#[derive(Args, Debug)]
+pub(crate) struct Trial {
     /// Set a parameter of the recipe: since=2026-01-01
     #[arg(long = "given", value_name = "NAME=VALUE", value_parser = name_and_value)]
     pub(crate) given: Vec<(String, String)>,
     /// Read only the first rows of each source
     #[arg(long, value_name = "N")]
     pub(crate) first: Option<usize>,
-    #[command(flatten)]
-    pub(crate) running: Running,
 }
 
 #[derive(Args, Debug)]
 pub(crate) struct Check {
-    /// A recipe file (*.churn), or an input
+    /// A recipe file (*.churn), - for a recipe on standard input, or an input
     pub(crate) input: String,
     /// Steps over the input
     pub(crate) steps: Vec<String>,
@@ -129,8 +148,8 @@ pub(crate) struct Demo {
 
 #[derive(Args, Debug)]
 pub(crate) struct Help {
-    /// steps, functions, or the name of one of them
-    pub(crate) topic: Option<String>,
+    /// A command, step, function, clause or option, words to search for, or a list: steps, functions, clauses, options
+    pub(crate) topic: Vec<String>,
 }
 
 #[derive(Args, Debug)]
@@ -164,7 +183,7 @@ pub(crate) struct Running {
 #[derive(Args, Debug)]
 pub(crate) struct Resources {
     /// Threads to use; one for each core if not said
-    #[arg(long)]
+    #[arg(long, value_parser = threads)]
     pub(crate) threads: Option<usize>,
     /// Memory that held rows may take, such as 512MB or 2GB; more goes to disk
     #[arg(long, value_parser = size)]
@@ -219,7 +238,20 @@ fn size(text: &str) -> Result<u64, String> {
         _ => return Err("write a number with a unit, such as 512MB or 2GB".into()),
     };
     let number: f64 = number.parse().map_err(|_| "write a number with a unit, such as 512MB or 2GB")?;
-    Ok((number * factor) as u64)
+    let bytes = (number * factor) as u64;
+    if bytes < LEAST_MEMORY {
+        return Err("that is too little for any step: give 1MB or more".into());
+    }
+    Ok(bytes)
+}
+
+/// Less memory than this holds no batch of rows.
+const LEAST_MEMORY: u64 = 1_000_000;
+
+/// Reads a number of threads.
+fn threads(text: &str) -> Result<usize, String> {
+    let threads: usize = text.parse().map_err(|_| "write a whole number, such as 4")?;
+    if threads == 0 { Err("a run needs one thread at least".to_owned()) } else { Ok(threads) }
 }
 
 #[cfg(test)]
@@ -236,7 +268,7 @@ mod tests {
     #[rstest]
     #[case("512MB", Ok(512_000_000))]
     #[case("1.5 GiB", Ok(1_610_612_736))]
-    #[case("100", Ok(100))]
+    #[case("100", Err(()))]
     #[case("much", Err(()))]
     fn sizes(#[case] text: &str, #[case] expected: Result<u64, ()>) {
         assert_eq!(size(text).map_err(|_| ()), expected);

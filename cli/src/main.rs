@@ -10,15 +10,13 @@ mod terminal;
 
 use std::process::ExitCode;
 
-use clap::Parser;
-
 use arguments::Arguments;
 use terminal::Failure;
 
 fn main() -> ExitCode {
     churn_kernels::memory::give_back_large_blocks();
     allow_many_files();
-    let arguments = match Arguments::try_parse() {
+    let arguments = match Arguments::read() {
         Ok(arguments) => arguments,
         Err(error) => return terminal::explain(&error),
     };

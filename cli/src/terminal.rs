@@ -108,6 +108,52 @@ pub(crate) fn aligned<'a>(indent: &str, rows: impl IntoIterator<Item = (&'a str,
     })
 }
 
+/// Two columns within a width, the second aligned and wrapped; where the first is wide, the second starts below it.
+pub(crate) fn entries<'a>(
+    indent: &str,
+    rows: impl IntoIterator<Item = (&'a str, &'a str)>,
+    width: usize,
+) -> String {
+    let rows: Vec<(&str, &str)> = rows.into_iter().collect();
+    let widths = rows.iter().map(|(first, _)| first.width());
+    let first_width = widths.filter(|own| *own <= width / 3).max().unwrap_or(0);
+    let left = " ".repeat(indent.len() + first_width + 2);
+    let mut text = String::new();
+    for (first, second) in rows {
+        let second =
+            wrapped(second, width.saturating_sub(left.len()).max(20), "").replace('\n', &format!("\n{left}"));
+        if first.width() <= first_width {
+            let gap = " ".repeat(first_width - first.width());
+            text.push_str(&format!("{indent}{first}{gap}  {second}\n"));
+        } else {
+            let first = wrapped(first, width - indent.len(), "  ").replace('\n', &format!("\n{indent}"));
+            text.push_str(&format!("{indent}{first}\n{left}{second}\n"));
+        }
+    }
+    text
+}
+
+/// A text in lines of at most a width, as far as its words allow; lines after the first are indented.
+pub(crate) fn wrapped(text: &str, width: usize, indent: &str) -> String {
+    let mut lines = churn::wrapped(text, width).into_iter();
+    let first = lines.next().unwrap_or_default();
+    let rest: Vec<String> = lines.collect();
+    if rest.is_empty() {
+        return first;
+    }
+    // What follows the first line has less room.
+    let later = churn::wrapped(&rest.join(" "), width.saturating_sub(indent.len()));
+    std::iter::once(first)
+        .chain(later.into_iter().map(|line| format!("{indent}{line}")))
+        .collect::<Vec<_>>()
+        .join("\n")
+}
+
+/// The width that help is kept to: the terminal's, or 80 where the output is none.
+pub(crate) fn help_width() -> usize {
+    terminal_size::terminal_size().map_or(80, |(width, _)| usize::from(width.0)).clamp(40, 120)
+}
+
 /// The width of the terminal, or of a page.
 pub(crate) fn width() -> usize {
     terminal_size::terminal_size().map_or(100, |(width, _)| usize::from(width.0))

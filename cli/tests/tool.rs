@@ -172,8 +172,9 @@ fn completions_and_manual_pages() {
 #[case::no_command(&["nothing"], 2)]
 #[case::no_file(&["show", "nowhere.csv"], 2)]
 #[case::bad_memory(&["do", "farms.csv", "--memory", "much"], 2)]
-#[case::too_little_memory(&["do", "deliveries-2026.csv", "add n = count() per farm", "--memory", "1kB"], 0)]
-#[case::little_memory(&["do", "deliveries-2026.csv", "sort litres", "--memory", "1kB"], 0)]
+#[case::too_little_memory(&["do", "deliveries-2026.csv", "add n = count() per farm", "--memory", "1kB"], 2)]
+#[case::no_threads(&["do", "farms.csv", "--threads", "0"], 2)]
+#[case::little_memory(&["do", "deliveries-2026.csv", "sort litres", "--memory", "1MB"], 0)]
 #[case::version(&["--version"], 0)]
 fn exit_codes(#[case] arguments: &[&str], #[case] code: i32) {
     let folder = demo();
@@ -215,4 +216,73 @@ fn files_of_several_formats_are_told() {
         told(&output)
     );
     assert_eq!(output.status.code(), Some(2));
+}
+
+/// Help is no wider than a terminal of 80 columns, whatever is asked for.
+#[test]
+fn help_is_narrow() {
+    let folder = tempfile::tempdir().unwrap();
+    let asked =
+        ["", "steps", "functions", "clauses", "options", "blank", "moving average", "run", "do", "profile"];
+    let names: Vec<String> = churn::topics().map(|topic| topic.name.to_owned()).collect();
+    for topic in asked.into_iter().map(str::to_owned).chain(names) {
+        let output = churn(&folder, &[&["help"][..], &topic.split(' ').collect::<Vec<_>>()].concat());
+        let text = String::from_utf8(output.stdout).unwrap();
+        assert!(output.status.success() && !text.is_empty(), "{topic}");
+        for line in text.lines() {
+            assert!(line.chars().count() <= 80, "{topic}: {line}");
+        }
+    }
+    let output = churn(&folder, &["run", "--help"]);
+    assert!(String::from_utf8(output.stdout).unwrap().lines().all(|line| line.chars().count() <= 80));
+}
+
+/// Every step of the help runs over the sample data, and every option and clause.
+#[test]
+fn examples_of_the_help_run() {
+    use churn::TopicKind as K;
+    let folder = demo();
+    let read = "read 'deliveries-2025.csv' with (bad_cells = null, types = (collected_on date))";
+    let mut wrong = Vec::new();
+    for topic in churn::topics().filter(|topic| topic.kind != K::Function) {
+        let starts = topic.kind == K::ReadOption
+            || ["read", "values", "given", "define", "table"].contains(&topic.name);
+        let recipe = match (topic.kind, topic.name) {
+            (K::Clause, "given" | "define" | "table") => format!("{}\n\n{read}", topic.example),
+            _ if starts => topic.example.to_owned(),
+            (K::Step, "paste") => format!("read 'quota.csv'\nselect own = farm\n{}", topic.example),
+            (K::Step, "unpivot") => format!("read 'quota.csv'\n{}", topic.example),
+            (K::Step, "unnest") => format!("{read}\nadd word = parts(note, ' ')\n{}", topic.example),
+            _ => format!("{read}\n{}", topic.example),
+        };
+        let flow = churn::Flow::recipe(&recipe).in_folder(folder.path());
+        let run = flow.plan().and_then(|plan| plan.run_for_effect(&churn::RunOptions::new()));
+        if let Err(error) = run {
+            wrong.push(format!("{} {}:\n{error}", topic.kind.title(), topic.name));
+        }
+    }
+    assert!(wrong.is_empty(), "{}", wrong.join("\n\n"));
+}
+
+/// Recipes come on standard input too, and a chain may declare what a recipe may.
+#[test]
+fn recipes_without_a_file() {
+    use std::io::Write;
+    let folder = demo();
+    let recipe =
+        "given least = 790\n\nread 'deliveries-2026.csv'\nfilter litres > $least\ntotal: n = count()\n";
+    let piped = |arguments: &[&str]| {
+        let mut command = Command::cargo_bin("churn").unwrap();
+        command.current_dir(folder.path()).args(arguments);
+        let mut child = command.stdin(Stdio::piped()).stdout(Stdio::piped()).spawn().unwrap();
+        child.stdin.take().unwrap().write_all(recipe.as_bytes()).unwrap();
+        text(&child.wait_with_output().unwrap().stdout)
+    };
+    let expected = piped(&["run", "-"]);
+    assert!(expected.starts_with("n\n"), "{expected}");
+    assert!(piped(&["check", "-"]).starts_with("No mistakes in 3 steps."));
+    let steps =
+        ["given least = 1", "define more(x) = x > $least", "filter more(litres)", "total: n = count()"];
+    let chain = [&["do", "deliveries-2026.csv"][..], &steps, &["--given", "least=790"]].concat();
+    assert_eq!(text(&churn(&folder, &chain).stdout), expected);
 }

@@ -41,6 +41,11 @@ fn parse(text: StepText<'_>) -> Result<Box<dyn Step>> {
     let start = head.span();
     let asof = head.take_word("asof");
     let kind = JoinKind::ALL.into_iter().find(|kind| head.take_word(kind.word()));
+    if head.is_word_at(0, "outer") && !head.is_word_at(1, "on") {
+        return Err(head.error("outer is no kind of join.").next(
+            "full keeps the rows of both tables, left and right those of one: join left 'farms.csv' on farm.",
+        ));
+    }
     let other = Other::read(&mut head)?;
     let span = head.since(start);
     let mut join = Join {

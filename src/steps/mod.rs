@@ -43,10 +43,11 @@ use churn_plan::Relation;
 
 pub(crate) use checker::{Checker, DeclaredTable};
 pub(crate) use given::Given;
-pub(crate) use read::text_of as read_text;
+pub(crate) use read::{OPTIONS as READ_OPTIONS, text_of as read_text};
+pub(crate) use write::OPTIONS as WRITE_OPTIONS;
 
-use crate::lang::text::Cursor;
 use crate::lang::text::layout::Block;
+use crate::lang::text::{Cursor, TokenKind, step_for};
 
 /// A step as it was read.
 pub(crate) trait Step: fmt::Display + fmt::Debug + Send + Sync {
@@ -176,6 +177,11 @@ impl<'a> StepText<'a> {
 /// The keyword is no step, or what follows does not fit it.
 pub(crate) fn parse(block: &Block) -> Result<Box<dyn Step>> {
     let mut head = block.cursor();
+    if let Some(TokenKind::Word(word)) = head.peek()
+        && step_for(&word.to_ascii_lowercase()).is_some()
+    {
+        return Err(unknown(word).at(head.source, head.span()));
+    }
     let (keyword, span) = head.name("a step: read, filter, group, …")?;
     let Some(kind) = find(&keyword) else {
         return Err(unknown(&keyword).at(head.source, span));
@@ -193,20 +199,10 @@ pub(crate) fn parse(block: &Block) -> Result<Box<dyn Step>> {
 /// The error of a word that is no step.
 pub(crate) fn unknown(keyword: &str) -> Error {
     let error = Error::new(ErrorKind::Syntax, format!("There is no step {keyword}."));
-    let other = match keyword.to_ascii_lowercase().as_str() {
-        "where" | "keep" => Some("filter"),
-        "limit" | "head" | "top" => Some("first"),
-        "tail" => Some("last"),
-        "order" => Some("sort"),
-        "with" => Some("add"),
-        "unique" => Some("distinct"),
-        "aggregate" => Some("group"),
-        "from" | "load" | "open" => Some("read"),
-        "save" | "export" => Some("write"),
-        "assert" => Some("require"),
-        _ => None,
-    };
-    match other.or_else(|| nearest(keyword, CATALOGUE.iter().map(|k| k.keyword))) {
+    if let Some(here) = step_for(&keyword.to_ascii_lowercase()) {
+        return error.next(format!("Here it is written {here}."));
+    }
+    match nearest(keyword, CATALOGUE.iter().map(|k| k.keyword)) {
         Some(near) => error.next(format!("Did you mean {near}?")),
         None => error
             .why(format!("The steps are {}.", churn_core::names::comma(CATALOGUE.iter().map(|k| k.keyword)))),

@@ -9,6 +9,18 @@ use churn_core::{Error, ErrorKind, Result, Scalar, Span, Type};
 use super::Checker;
 use crate::lang::text::{Cursor, TokenKind};
 
+/// What the language knows of an option.
+pub(crate) struct OptionKind {
+    /// Its name.
+    pub(crate) name: &'static str,
+    /// How it is written.
+    pub(crate) usage: &'static str,
+    /// What it says, in a sentence.
+    pub(crate) summary: &'static str,
+    /// A step over the demo's data.
+    pub(crate) example: &'static str,
+}
+
 /// An option as it is written.
 #[derive(Clone, Debug)]
 pub(super) struct Setting {
@@ -104,9 +116,10 @@ impl Setting {
     }
 
     /// The error of an option that is not one.
-    pub(super) fn unknown(&self, known: &[&str]) -> Error {
+    pub(super) fn unknown(&self, known: &[OptionKind]) -> Error {
+        let known: Vec<&str> = known.iter().map(|option| option.name).collect();
         let error = Error::new(ErrorKind::Name, format!("There is no option {}.", self.name))
-            .why(format!("The options are {}.", comma(known)));
+            .why(format!("The options are {}.", comma(&known)));
         match nearest(&self.name, known.iter().copied()) {
             Some(near) => error.next(format!("Did you mean {near}?")),
             None => error,

@@ -19,7 +19,7 @@ use churn_plan::operators::Scan;
 use churn_plan::{Node, Relation};
 
 use super::checker::Path;
-use super::options::{self, OptionValue, Setting};
+use super::options::{self, OptionKind, OptionValue, Setting};
 use super::read_table::ReadTable;
 use super::{Checker, Step, StepKind};
 use crate::lang::text::{Cursor, TokenKind};
@@ -53,26 +53,122 @@ fn read(c: &mut Cursor<'_>) -> Result<Box<dyn Step>> {
 /// Bytes of a stream that are looked at to tell its format.
 const PEEKED: usize = 4096;
 
-const OPTIONS: [&str; 19] = [
-    "columns",
-    "types",
-    "header",
-    "header_join",
-    "skip",
-    "comment",
-    "separator",
-    "quote",
-    "decimal",
-    "thousands",
-    "encoding",
-    "missing",
-    "dates",
-    "bad_cells",
-    "bad_rows",
-    "file_column",
-    "format",
-    "sheet",
-    "area",
+/// What can be said of files that are read.
+pub(crate) const OPTIONS: &[OptionKind] = &[
+    OptionKind {
+        name: "columns",
+        usage: "columns = (a, b, …)",
+        summary: "Names for a file without a heading, or new names.",
+        example: "read 'quota.csv' with (columns = (farm, a, b, c, d, e, f))",
+    },
+    OptionKind {
+        name: "types",
+        usage: "types = (farm text, day date, …)",
+        summary: "The types of these columns; the rest are inferred.",
+        example: "read 'deliveries-2026.csv' with (types = (grade text))",
+    },
+    OptionKind {
+        name: "header",
+        usage: "header = true | false | N",
+        summary: "Whether the table has a heading, or how many rows it takes.",
+        example: "read 'prices.xlsx' with (header = 2)",
+    },
+    OptionKind {
+        name: "header_join",
+        usage: "header_join = ' | '",
+        summary: "What stands between the parts of a heading of several rows.",
+        example: "read 'prices.xlsx' with (header = 2, header_join = '/')",
+    },
+    OptionKind {
+        name: "skip",
+        usage: "skip = N",
+        summary: "Lines, or rows of a workbook, before the table.",
+        example: "read 'quota.csv' with (skip = 1)",
+    },
+    OptionKind {
+        name: "comment",
+        usage: "comment = '#'",
+        summary: "Lines that begin so are no rows.",
+        example: "read 'quota.csv' with (comment = '#')",
+    },
+    OptionKind {
+        name: "separator",
+        usage: "separator = ';' | tab",
+        summary: "What stands between the cells of a row.",
+        example: "read 'quota.csv' with (separator = ',')",
+    },
+    OptionKind {
+        name: "quote",
+        usage: "quote = '\"' | none",
+        summary: "What stands around cells that hold a separator or a line end.",
+        example: "read 'quota.csv' with (quote = none)",
+    },
+    OptionKind {
+        name: "decimal",
+        usage: "decimal = ','",
+        summary: "What stands before the fraction of a number.",
+        example: "read 'quota.csv' with (decimal = '.')",
+    },
+    OptionKind {
+        name: "thousands",
+        usage: "thousands = '.'",
+        summary: "What stands between the thousands of a number.",
+        example: "read 'quota.csv' with (thousands = ',')",
+    },
+    OptionKind {
+        name: "encoding",
+        usage: "encoding = 'utf-8' | 'utf-16' | 'latin1'",
+        summary: "How characters are written as bytes.",
+        example: "read 'quota.csv' with (encoding = 'utf-8')",
+    },
+    OptionKind {
+        name: "missing",
+        usage: "missing = ('', 'NA', '-')",
+        summary: "Texts that mean null, in place of the empty cell.",
+        example: "read 'deliveries-2026.csv' with (missing = ('', 'NA'))",
+    },
+    OptionKind {
+        name: "dates",
+        usage: "dates = '%d/%m/%Y'",
+        summary: "The pattern of date columns that are not written 2026-01-31.",
+        example: "read 'deliveries-2026.csv' with (dates = '%Y-%m-%d')",
+    },
+    OptionKind {
+        name: "bad_cells",
+        usage: "bad_cells = stop | null",
+        summary: "What becomes of a cell that is not of its column's type.",
+        example: "read 'deliveries-2026.csv' with (bad_cells = null)",
+    },
+    OptionKind {
+        name: "bad_rows",
+        usage: "bad_rows = stop | skip | pad | 'FILE'",
+        summary: "What becomes of a row with the wrong number of cells: it stops the run, is left out, has nulls for those missing, or goes to a file.",
+        example: "read 'deliveries-2026.csv' with (bad_rows = pad)",
+    },
+    OptionKind {
+        name: "file_column",
+        usage: "file_column = 'name'",
+        summary: "A column that holds each row's file.",
+        example: "read 'deliveries-*.csv' with (file_column = 'file')",
+    },
+    OptionKind {
+        name: "format",
+        usage: "format = csv | tsv | json | ndjson | parquet | arrow",
+        summary: "The format, in place of the name's ending.",
+        example: "read 'quota.csv' with (format = csv)",
+    },
+    OptionKind {
+        name: "sheet",
+        usage: "sheet = 'Prices' | N",
+        summary: "The sheet of a workbook, by its name or number.",
+        example: "read 'prices.xlsx' with (sheet = 1, header = 2)",
+    },
+    OptionKind {
+        name: "area",
+        usage: "area = 'B2:F20' | 'B2'",
+        summary: "The part of a sheet, or all from a cell on.",
+        example: "read 'prices.xlsx' with (area = 'A1', header = 2)",
+    },
 ];
 
 impl Read {
@@ -107,8 +203,8 @@ impl Read {
         for setting in &self.options {
             let Some(value) = setting.resolved(checker) else { continue };
             let of_sheets = ["sheet", "area"].contains(&setting.name.as_str()) && format != Format::Workbook;
-            let fits =
-                OPTIONS.contains(&setting.name.as_str()) && (of_sheets || !format.reads_with(&setting.name));
+            let fits = OPTIONS.iter().any(|option| option.name == setting.name)
+                && (of_sheets || !format.reads_with(&setting.name));
             let result = if fits { Err(unused(setting, format)) } else { set(&mut csv, setting, &value) };
             if let Err(error) = result {
                 checker.wrong(setting.span, error);
@@ -333,7 +429,7 @@ fn set(csv: &mut CsvOptions, setting: &Setting, value: &OptionValue) -> Result<(
                     .to_owned(),
             );
         }
-        _ => return Err(setting.unknown(&OPTIONS)),
+        _ => return Err(setting.unknown(OPTIONS)),
     }
     Ok(())
 }
@@ -344,7 +440,14 @@ impl Step for Read {
         if let Some(recipe) = files.iter().find(|file| crate::lang::recipe::is_named_as_recipe(file)) {
             let shown = recipe.display();
             let error = Error::new(ErrorKind::Input, format!("{shown} is a recipe, not data."));
-            checker.wrong(self.span, error.next(format!("Run it: churn run {shown}.")));
+            let error = error.next(format!("Run it: churn run {shown}."));
+            let error = match files.len() {
+                1 => error,
+                _ => error.next(
+                    "Where other files of a folder are the data, name them by a pattern: read '*.csv'.",
+                ),
+            };
+            checker.wrong(self.span, error);
             return None;
         }
         self.notes_streams(&files, checker)?;

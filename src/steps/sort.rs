@@ -17,8 +17,23 @@ pub(super) const KIND: StepKind = StepKind {
     usage: "sort KEY [desc] [nulls first], …",
     summary: "Sorts by the keys; rows that are equal keep their order, nulls come last unless it says otherwise.",
     example: "sort litres desc, farm",
-    parse: |text| Ok(Box::new(Sort(text.list(read_key)?))),
+    parse: |text| {
+        let head = &text.head;
+        if head.is_word_at(0, "by")
+            && head.peek_at(1).is_some()
+            && !head.is_symbol_at(1, ",")
+            && !is_direction(head)
+        {
+            return Err(head.error("sort takes its keys without by.").next("Write sort litres desc, farm."));
+        }
+        Ok(Box::new(Sort(text.list(read_key)?)))
+    },
 };
+
+/// Whether what follows a column named `by` says how it is sorted.
+fn is_direction(head: &Cursor<'_>) -> bool {
+    ["desc", "asc", "nulls"].iter().any(|word| head.is_word_at(1, word))
+}
 
 /// A key as it is written.
 #[derive(Debug)]

@@ -17,7 +17,7 @@ pub(super) const KIND: StepKind = StepKind {
     keyword: "unpivot",
     usage: "unpivot VALUE for NAME in COLS [split 'SEP'] [skip nulls] | unpivot for (*, NAME) in COLS split 'SEP'",
     summary: "Turns columns into rows: one for each cell, with the column's name beside its value; other columns repeat.",
-    example: "unpivot litres for month in each 'm_*' skip nulls",
+    example: "unpivot litres for month in each '20*' skip nulls",
     parse: |text| Ok(Box::new(text.one(read)?)),
 };
 

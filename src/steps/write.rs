@@ -12,7 +12,7 @@ use churn_io::target::{self, Mode, starts_with};
 use churn_plan::{Relation, operators};
 
 use super::checker::Path;
-use super::options::{self, Setting};
+use super::options::{self, OptionKind, Setting};
 use super::{Checker, Step, StepKind};
 use crate::lang::text::Cursor;
 
@@ -38,8 +38,63 @@ fn read(c: &mut Cursor<'_>) -> Result<Write> {
     Ok(Write { path, options, span: c.since(start) })
 }
 
-const OPTIONS: [&str; 9] =
-    ["format", "mode", "separator", "header", "missing", "quote", "compression", "level", "split_by"];
+/// What can be said of a file that is written.
+pub(crate) const OPTIONS: &[OptionKind] = &[
+    OptionKind {
+        name: "format",
+        usage: "format = csv | tsv | json | ndjson | parquet | arrow | xlsx | markdown",
+        summary: "The format, in place of the name's ending.",
+        example: "write 'worth.txt' with (format = csv)",
+    },
+    OptionKind {
+        name: "mode",
+        usage: "mode = replace | new | append",
+        summary: "What becomes of a file that is there: replaced, refused, or added to.",
+        example: "write 'worth.csv' with (mode = new)",
+    },
+    OptionKind {
+        name: "separator",
+        usage: "separator = ';' | tab",
+        summary: "What stands between the cells of a row of text.",
+        example: "write 'worth.csv' with (separator = ';')",
+    },
+    OptionKind {
+        name: "header",
+        usage: "header = true | false",
+        summary: "Whether text begins with the columns' names.",
+        example: "write 'worth.csv' with (header = false)",
+    },
+    OptionKind {
+        name: "missing",
+        usage: "missing = 'NA'",
+        summary: "The text that null is written as.",
+        example: "write 'worth.csv' with (missing = 'NA')",
+    },
+    OptionKind {
+        name: "quote",
+        usage: "quote = needed | always",
+        summary: "Whether all texts stand in quotes, or those that need them.",
+        example: "write 'worth.csv' with (quote = always)",
+    },
+    OptionKind {
+        name: "compression",
+        usage: "compression = none | zstd | snappy | gzip | lz4 | brotli",
+        summary: "How a columnar file is compressed within.",
+        example: "write 'worth.parquet' with (compression = zstd)",
+    },
+    OptionKind {
+        name: "level",
+        usage: "level = N",
+        summary: "How hard a columnar file is compressed.",
+        example: "write 'worth.parquet' with (compression = zstd, level = 9)",
+    },
+    OptionKind {
+        name: "split_by",
+        usage: "split_by = (a, b)",
+        summary: "A folder of files, one for each value of these columns.",
+        example: "write 'by_farm' with (split_by = (farm), format = parquet)",
+    },
+];
 
 impl Write {
     fn set(
@@ -86,7 +141,7 @@ impl Write {
                 let level = value.count().and_then(|n| i32::try_from(n).ok());
                 write.level = Some(level.ok_or_else(|| setting.unfit("a whole number"))?);
             }
-            _ => return Err(setting.unknown(&OPTIONS)),
+            _ => return Err(setting.unknown(OPTIONS)),
         }
         Ok(())
     }

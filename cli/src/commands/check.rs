@@ -1,17 +1,23 @@
 //! `churn check` and `churn plan`: what can be said before the run.
 
+use std::path::Path;
+
 use churn::{CheckedPlan, Flow, readable_count};
 
-use super::input;
+use super::{chain_of, recipe_of};
 use crate::Outcome;
 use crate::arguments::Check;
 use crate::terminal::{aligned, out};
 
 /// A recipe if it is a recipe's name, else a chain.
 fn flow(arguments: &Check) -> Result<Flow, crate::terminal::Failure> {
-    let is_recipe = arguments.steps.is_empty() && arguments.input.ends_with(".churn");
-    let flow = if is_recipe { Flow::recipe_file(&arguments.input)? } else { input(&arguments.input) };
-    let flow = arguments.steps.iter().fold(flow, |flow, step| flow.then(step));
+    let is_recipe =
+        arguments.steps.is_empty() && (arguments.input.ends_with(".churn") || arguments.input == "-");
+    let flow = if is_recipe {
+        recipe_of(Path::new(&arguments.input))?
+    } else {
+        chain_of(&arguments.input, &arguments.steps)
+    };
     Ok(arguments.given.iter().fold(flow, |flow, (name, value)| flow.given(name, value)))
 }
 

@@ -9,6 +9,8 @@ mod profile;
 mod run;
 mod show;
 
+use std::io::Read;
+use std::path::Path;
 use std::sync::Arc;
 use std::sync::OnceLock;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -62,6 +64,32 @@ fn input(text: &str) -> Flow {
     let word = text.split_whitespace().next().unwrap_or_default();
     let is_step = churn::step(word).is_some() && text.trim_start().len() > word.len();
     if is_step { Flow::steps(text) } else { Flow::read(text) }
+}
+
+/// A chain over an input. Arguments that declare something, as a recipe does before its steps, stand before it.
+fn chain_of(start: &str, steps: &[String]) -> Flow {
+    let declares = |step: &&String| {
+        let word = step.split_whitespace().next().unwrap_or_default();
+        ["given", "define", "table"].contains(&word)
+    };
+    let (declarations, steps): (Vec<&String>, Vec<&String>) = steps.iter().partition(declares);
+    let chain = steps.into_iter().fold(input(start), |flow, step| flow.then(step));
+    if declarations.is_empty() {
+        return chain;
+    }
+    let declared: String = declarations.iter().map(|text| format!("{text}\n")).collect();
+    Flow::recipe(&format!("{declared}{chain}"))
+}
+
+/// The recipe of a file, or of standard input for `-`.
+fn recipe_of(path: &Path) -> Result<Flow, Failure> {
+    if path.as_os_str() != "-" {
+        return Ok(Flow::recipe_file(path)?);
+    }
+    let mut text = String::new();
+    let read = std::io::stdin().read_to_string(&mut text);
+    read.map_err(|error| Failure::Request(format!("The recipe on standard input cannot be read: {error}.")))?;
+    Ok(Flow::recipe(&text))
 }
 
 fn options(resources: &Resources) -> RunOptions {

@@ -1,26 +1,43 @@
 //! `churn do` and `churn run`: a chain or a recipe, its rows shown or written.
 
-use churn::{Flow, RunOptions};
+use churn::{ErrorKind, Flow, RunOptions};
 
-use super::{account, input, options, prepared};
+use super::{account, chain_of, options, prepared, recipe_of};
 use crate::Outcome;
-use crate::arguments::{Do, Run, Running, Shape};
+use crate::arguments::{Do, Run, Running, Shape, Trial};
 use crate::terminal::Failure;
 use crate::{progress, terminal};
 
 pub(crate) fn chain(arguments: &Do) -> Outcome {
-    let flow = arguments.steps.iter().fold(input(&arguments.input), |flow, step| flow.then(step));
-    give(&flow, options(&arguments.running.resources), &arguments.running)
+    let outcome = tried(chain_of(&arguments.input, &arguments.steps), &arguments.trial, &arguments.running);
+    outcome.map_err(|failure| match failure {
+        Failure::Churn(error) if error.kind() == ErrorKind::Syntax && has_lone_word(&arguments.steps) => {
+            Failure::Churn(
+                error
+                    .next("On the command line each step is one argument, in quotes: \"filter litres > 0\"."),
+            )
+        }
+        other => other,
+    })
+}
+
+/// Whether an argument is a step's first word alone: the rest of it was taken for arguments of their own.
+fn has_lone_word(steps: &[String]) -> bool {
+    steps.iter().any(|step| step.as_str() != "distinct" && churn::step(step).is_some())
 }
 
 pub(crate) fn recipe(arguments: &Run) -> Outcome {
-    let flow = Flow::recipe_file(&arguments.recipe)?;
-    let flow = arguments.given.iter().fold(flow, |flow, (name, value)| flow.given(name, value));
-    let mut options = options(&arguments.running.resources);
-    if let Some(rows) = arguments.first {
+    tried(recipe_of(&arguments.recipe)?, &arguments.trial, &arguments.running)
+}
+
+/// Runs a chain with the values that it is given.
+fn tried(flow: Flow, trial: &Trial, running: &Running) -> Outcome {
+    let flow = trial.given.iter().fold(flow, |flow, (name, value)| flow.given(name, value));
+    let mut options = options(&running.resources);
+    if let Some(rows) = trial.first {
         options = options.first_rows(rows);
     }
-    give(&flow, options, &arguments.running)
+    give(&flow, options, running)
 }
 
 /// Runs a chain and gives its rows as they were asked for.

@@ -150,8 +150,18 @@ fn truncated_days(array: &ArrayRef, to: &Type) -> Option<ArrayRef> {
 }
 
 fn bad_value(value: &Scalar, to: &Type) -> Error {
-    Error::new(ErrorKind::Data, format!("{value} cannot be cast to {to}."))
-        .next(format!("Use try_cast(… as {to}) to turn such values into null and count them."))
+    let error = Error::new(ErrorKind::Data, format!("{value} cannot be cast to {to}."));
+    let error = if matches!(value, Scalar::Text(_)) && to.is_temporal() {
+        let pattern = match to {
+            Type::Date => "%d/%m/%Y",
+            Type::Time => "%H.%M",
+            _ => "%d/%m/%Y %H:%M",
+        };
+        error.next(format!("Say how it is written: cast(… as {to} format '{pattern}')."))
+    } else {
+        error
+    };
+    error.next(format!("Use try_cast(… as {to}) to turn such values into null and count them."))
 }
 
 fn lost() -> Error {

@@ -18,6 +18,8 @@ pub struct WindowFunction {
     pub usage: &'static str,
     /// What it gives, in a sentence.
     pub summary: &'static str,
+    /// A step over the demo's deliveries.
+    pub example: &'static str,
     /// Whether it means nothing without `order by`.
     pub needs_order: bool,
     /// Whether it takes a frame.
@@ -73,31 +75,60 @@ impl Nth {
 
 /// Every window function that is not an aggregate.
 pub const ALL: &[WindowFunction] = &[
-    plain("lag", "lag(x [, n [, default]])", "The value n rows before, one if n is left out.", |args| {
-        shift(args, -1)
-    }),
-    plain("lead", "lead(x [, n [, default]])", "The value n rows on, one if n is left out.", |args| {
-        shift(args, 1)
-    }),
-    plain("row_number", "row_number()", "The row's place in its partition, from 1.", |args| {
-        none(args, Task::RowNumber)
-    }),
-    ranked("rank", "rank()", "One more than the number of rows before it; equal rows share it.", |args| {
-        none(args, Task::Rank)
-    }),
-    ranked("dense_rank", "dense_rank()", "As rank, without gaps behind equal rows.", |args| {
-        none(args, Task::DenseRank)
-    }),
-    ranked("percent_rank", "percent_rank()", "The rank from 0 to 1: (rank - 1) / (rows - 1).", |args| {
-        float(args, Task::PercentRank)
-    }),
-    ranked("cume_dist", "cume_dist()", "The share of rows up to this one and those equal to it.", |args| {
-        float(args, Task::CumeDist)
-    }),
+    plain(
+        "lag",
+        "lag(x [, n [, default]])",
+        "The value n rows before, one if n is left out.",
+        "window by farm order by collected_on: before = lag(litres)",
+        |args| shift(args, -1),
+    ),
+    plain(
+        "lead",
+        "lead(x [, n [, default]])",
+        "The value n rows on, one if n is left out.",
+        "window by farm order by collected_on: next = lead(litres)",
+        |args| shift(args, 1),
+    ),
+    plain(
+        "row_number",
+        "row_number()",
+        "The row's place in its partition, from 1.",
+        "window by farm order by collected_on: n = row_number()",
+        |args| none(args, Task::RowNumber),
+    ),
+    ranked(
+        "rank",
+        "rank()",
+        "One more than the number of rows before it; equal rows share it.",
+        "window by farm order by litres desc: place = rank()",
+        |args| none(args, Task::Rank),
+    ),
+    ranked(
+        "dense_rank",
+        "dense_rank()",
+        "As rank, without gaps behind equal rows.",
+        "window order by grade: place = dense_rank()",
+        |args| none(args, Task::DenseRank),
+    ),
+    ranked(
+        "percent_rank",
+        "percent_rank()",
+        "The rank from 0 to 1: (rank - 1) / (rows - 1).",
+        "window order by litres: share = percent_rank()",
+        |args| float(args, Task::PercentRank),
+    ),
+    ranked(
+        "cume_dist",
+        "cume_dist()",
+        "The share of rows up to this one and those equal to it.",
+        "window order by litres: share = cume_dist()",
+        |args| float(args, Task::CumeDist),
+    ),
     plain(
         "ntile",
         "ntile(n)",
         "The number, from 1 to n, of the part that the row is in, of n parts about as large.",
+        "window order by litres: quarter = ntile(4)",
         |args| {
             args.count(1..=1)?;
             let parts = positive(args, 0, "The number of parts is a whole number from 1.")?;
@@ -105,40 +136,64 @@ pub const ALL: &[WindowFunction] = &[
             Ok((Task::Ntile(parts), Type::Int))
         },
     ),
-    framed("first_value", "first_value(x)", "The value of the frame's first row.", |args| {
-        nth(args, Nth::First)
-    }),
-    framed("last_value", "last_value(x)", "The value of the frame's last row.", |args| nth(args, Nth::Last)),
-    framed("nth_value", "nth_value(x, n)", "The value of the frame's n-th row, from 1.", |args| {
-        args.count(2..=2)?;
-        let n = positive(args, 1, "The place is a whole number from 1.")?;
-        args.values.truncate(1);
-        nth(args, Nth::At(n))
-    }),
+    framed(
+        "first_value",
+        "first_value(x)",
+        "The value of the frame's first row.",
+        "window by farm order by collected_on: start = first_value(litres)",
+        |args| nth(args, Nth::First),
+    ),
+    framed(
+        "last_value",
+        "last_value(x)",
+        "The value of the frame's last row.",
+        "window by farm order by collected_on: latest = last_value(litres) over last 7 rows",
+        |args| nth(args, Nth::Last),
+    ),
+    framed(
+        "nth_value",
+        "nth_value(x, n)",
+        "The value of the frame's n-th row, from 1.",
+        "window by farm order by collected_on: second = nth_value(litres, 2)",
+        |args| {
+            args.count(2..=2)?;
+            let n = positive(args, 1, "The place is a whole number from 1.")?;
+            args.values.truncate(1);
+            nth(args, Nth::At(n))
+        },
+    ),
 ];
 
 type Bind = fn(&mut Arguments) -> Result<(Task, Type), Complaint>;
 
-const fn plain(name: &'static str, usage: &'static str, summary: &'static str, bind: Bind) -> WindowFunction {
-    WindowFunction { name, usage, summary, needs_order: false, takes_frame: false, bind }
+const fn plain(
+    name: &'static str,
+    usage: &'static str,
+    summary: &'static str,
+    example: &'static str,
+    bind: Bind,
+) -> WindowFunction {
+    WindowFunction { name, usage, summary, example, needs_order: false, takes_frame: false, bind }
 }
 
 const fn ranked(
     name: &'static str,
     usage: &'static str,
     summary: &'static str,
+    example: &'static str,
     bind: Bind,
 ) -> WindowFunction {
-    WindowFunction { needs_order: true, ..plain(name, usage, summary, bind) }
+    WindowFunction { needs_order: true, ..plain(name, usage, summary, example, bind) }
 }
 
 const fn framed(
     name: &'static str,
     usage: &'static str,
     summary: &'static str,
+    example: &'static str,
     bind: Bind,
 ) -> WindowFunction {
-    WindowFunction { takes_frame: true, ..plain(name, usage, summary, bind) }
+    WindowFunction { takes_frame: true, ..plain(name, usage, summary, example, bind) }
 }
 
 /// Finds a window function by its name.

@@ -8,6 +8,7 @@ use churn_core::names::{RESERVED, comma, name};
 use churn_core::{Error, ErrorKind, Result, Scalar, SourceText, Span, Type};
 use churn_expr::ast::{ColumnRef, ColumnSet, SetOf};
 
+use super::habits::way_out;
 use super::token::{Token, TokenKind};
 
 /// Where a reader stands in a line.
@@ -128,7 +129,11 @@ impl<'a> Cursor<'a> {
             }
             None => "The line ends too soon.".into(),
         };
-        self.error(what).why(format!("Expected: {wanted}."))
+        let error = self.error(what).why(format!("Expected: {wanted}."));
+        match way_out(self) {
+            Some(next) => error.next(next),
+            None => error,
+        }
     }
 
     /// An error at the next token.
@@ -146,11 +151,7 @@ impl<'a> Cursor<'a> {
         if self.at_end() {
             return Ok(());
         }
-        let error = self.unexpected("the end of the line, or a comma and one more item");
-        if let Some(TokenKind::Symbol("=")) = self.peek() {
-            return Err(error.next("One = gives a name at the start of an item; elsewhere it compares."));
-        }
-        Err(error)
+        Err(self.unexpected("the end of the line, or a comma and one more item"))
     }
 
     /// Reads a name, plain or in double quotes.

@@ -6,6 +6,7 @@
 pub(crate) mod cursor;
 mod expression;
 mod frame;
+mod habits;
 pub(crate) mod layout;
 mod primary;
 #[cfg(test)]
@@ -14,4 +15,5 @@ mod token;
 
 pub(crate) use cursor::Cursor;
 pub(crate) use expression::expression;
+pub(crate) use habits::step_for;
 pub(crate) use token::TokenKind;

@@ -13,6 +13,7 @@ pub(super) const AGGREGATES: &[Aggregate] = &[Aggregate {
     name: "count",
     usage: "count() or count(x)",
     summary: "The number of rows; with x, of those where x is not null.",
+    example: "group by farm: n = count()",
     bind: count,
 }];
 

@@ -19,6 +19,7 @@ const AGGREGATES: &[Aggregate] = &[Aggregate {
     name: "spread",
     usage: "spread(x)",
     summary: "The difference between the largest value and the smallest.",
+    example: "group by farm: range = spread(litres)",
     bind: spread,
 }];
 

@@ -18,12 +18,14 @@ pub(super) const AGGREGATES: &[Aggregate] = &[
         name: "array_agg",
         usage: "array_agg(x)",
         summary: "The list of all values, nulls included, in row order.",
+        example: "group by farm: litres = array_agg(litres)",
         bind: array_agg,
     },
     Aggregate {
         name: "listagg",
         usage: "listagg(x, sep)",
         summary: "The texts that are not null, in row order, joined with a separator.",
+        example: "group by farm: grades = listagg(grade, ', ')",
         bind: listagg,
     },
 ];

@@ -15,12 +15,14 @@ pub(super) const AGGREGATES: &[Aggregate] = &[
         name: "any",
         usage: "any(c)",
         summary: "Whether c is true in any row.",
+        example: "group by farm: warm = any(temp_c > 6)",
         bind: |args| truth(args, |seen| seen.is_true),
     },
     Aggregate {
         name: "every",
         usage: "every(c)",
         summary: "Whether c is true in every row where it is known.",
+        example: "group by farm: cold = every(temp_c <= 6)",
         bind: |args| truth(args, |seen| !seen.is_false),
     },
 ];

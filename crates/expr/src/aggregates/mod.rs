@@ -50,6 +50,8 @@ pub struct Aggregate {
     pub usage: &'static str,
     /// What it gives, in a sentence.
     pub summary: &'static str,
+    /// A step over the demo's deliveries.
+    pub example: &'static str,
     /// Checks the arguments and gives what computes it.
     #[doc(hidden)]
     pub bind: fn(Arguments) -> Result<Made, Complaint>,

@@ -23,6 +23,7 @@ pub(super) const AGGREGATES: &[Aggregate] = &[Aggregate {
     name: "mode",
     usage: "mode(x)",
     summary: "The most frequent value; of equally frequent ones the first.",
+    example: "group by farm: grade = mode(grade)",
     bind: mode,
 }];
 

@@ -17,9 +17,10 @@ const fn pair(
     name: &'static str,
     usage: &'static str,
     summary: &'static str,
+    example: &'static str,
     bind: fn(Arguments) -> Result<Made, Complaint>,
 ) -> Aggregate {
-    Aggregate { name, usage, summary, bind }
+    Aggregate { name, usage, summary, example, bind }
 }
 
 pub(super) const AGGREGATES: &[Aggregate] = &[
@@ -27,6 +28,7 @@ pub(super) const AGGREGATES: &[Aggregate] = &[
         "weighted_mean",
         "weighted_mean(x, w)",
         "The mean of x, each weighted by w; null if the weights sum to 0.",
+        "group by farm: fat = weighted_mean(fat, litres)",
         |args| {
             of_pairs(args, Weighted::add, |s| {
                 let weight = s.weights.total();
@@ -34,25 +36,41 @@ pub(super) const AGGREGATES: &[Aggregate] = &[
             })
         },
     ),
-    pair("corr", "corr(x, y)", "Pearson's correlation; null where one of them does not vary.", |args| {
-        of_pairs(args, Moments::add, Moments::correlation)
-    }),
-    pair("covar", "covar(x, y)", "The sample covariance; null of fewer than two rows.", |args| {
-        of_pairs(args, Moments::add, |s| (s.count() > 1).then(|| s.products() / (s.count() - 1) as f64))
-    }),
-    pair("regr_slope", "regr_slope(y, x)", "The slope of the least-squares line of y over x.", |args| {
-        of_pairs(args, Moments::add, slope)
-    }),
+    pair(
+        "corr",
+        "corr(x, y)",
+        "Pearson's correlation; null where one of them does not vary.",
+        "total: r = corr(fat, protein)",
+        |args| of_pairs(args, Moments::add, Moments::correlation),
+    ),
+    pair(
+        "covar",
+        "covar(x, y)",
+        "The sample covariance; null of fewer than two rows.",
+        "total: c = covar(fat, protein)",
+        |args| {
+            of_pairs(args, Moments::add, |s| (s.count() > 1).then(|| s.products() / (s.count() - 1) as f64))
+        },
+    ),
+    pair(
+        "regr_slope",
+        "regr_slope(y, x)",
+        "The slope of the least-squares line of y over x.",
+        "total: slope = regr_slope(fat, temp_c)",
+        |args| of_pairs(args, Moments::add, slope),
+    ),
     pair(
         "regr_intercept",
         "regr_intercept(y, x)",
         "Where the least-squares line of y over x meets x = 0.",
+        "total: start = regr_intercept(fat, temp_c)",
         |args| of_pairs(args, Moments::add, |s| slope(s).map(|slope| s.intercept(slope))),
     ),
     pair(
         "regr_r2",
         "regr_r2(y, x)",
         "The share of y's variance that the least-squares line explains.",
+        "total: share = regr_r2(fat, temp_c)",
         |args| {
             of_pairs(args, Moments::add, |s| {
                 let (yy, xx) = (s.squares_x(), s.squares_y());

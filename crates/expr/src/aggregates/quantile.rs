@@ -18,6 +18,7 @@ pub(super) const AGGREGATES: &[Aggregate] = &[
         name: "median",
         usage: "median(x)",
         summary: "The middle value, or the mean of the two middle ones.",
+        example: "group by farm: m = median(litres)",
         bind: |args| {
             args.count(1..=1)?;
             quantile(args, 0.5)
@@ -27,6 +28,7 @@ pub(super) const AGGREGATES: &[Aggregate] = &[
         name: "quantile",
         usage: "quantile(x, p)",
         summary: "The value below which the share p (0 to 1) lies, interpolated linearly.",
+        example: "group by farm: p90 = quantile(litres, 0.9)",
         bind: |mut args| {
             args.count(2..=2)?;
             let p = match args.values.pop().as_ref().and_then(Bound::as_literal) {

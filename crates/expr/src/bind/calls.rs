@@ -7,6 +7,7 @@ use churn_core::{Error, ErrorKind, Scalar, SourceText, Span, Type};
 
 use super::{Binder, Place};
 use crate::ast::{Expr, Kind};
+use crate::functions::synonyms::synonym;
 use crate::functions::{self, Arguments, Complaint};
 use crate::{Bound, aggregates, windows};
 
@@ -63,10 +64,10 @@ impl Binder<'_> {
             .chain(aggregates::all().map(|a| a.name))
             .chain(windows::all().map(|w| w.name))
             .chain(self.environment.defines.keys().map(String::as_str));
-        let near = other_name(function).or_else(|| nearest(function, known));
-        let error = match near {
-            Some(near) => error.next(format!("Did you mean {near}?")),
-            None => error.next("churn help functions lists them all."),
+        let error = match (synonym(function), nearest(function, known)) {
+            (Some(here), _) => error.next(format!("Here it is written {here}.")),
+            (None, Some(near)) => error.next(format!("Did you mean {near}?")),
+            (None, None) => error.next("churn help functions lists them all."),
         };
         self.wrong(Span { end: span.start + function.len(), ..span }, error)
     }
@@ -97,23 +98,4 @@ pub(super) fn complaint_error(
             None => error,
         }
     }
-}
-
-/// What other languages call our functions.
-fn other_name(function: &str) -> Option<&'static str> {
-    Some(match function {
-        "avg" | "average" => "mean",
-        "std" | "stdev" | "sd" => "stddev",
-        "var" => "variance",
-        "len" => "length",
-        "substr" => "substring",
-        "strip" => "trim",
-        "ceiling" => "ceil",
-        "pow" => "power",
-        "log" => "ln",
-        "ifnull" | "isnull" => "coalesce",
-        "trunc" => "start_of",
-        "percentile" => "quantile",
-        _ => return None,
-    })
 }

@@ -2,6 +2,7 @@
 
 use churn_core::error::nearest;
 use churn_core::{Scalar, Span, Type};
+use churn_kernels::calendar;
 
 use super::{Binder, Place};
 use crate::ast::{Binary, Expr, Kind};
@@ -100,11 +101,21 @@ impl Binder<'_> {
                     "Turn the text into one: cast(… as {other}), or the other into text: cast(… as text)."
                 );
             }
+            if let Some(date) = self.unquoted_date(span) {
+                next = format!("A date stands in quotes: date '{date}'.");
+            }
             self.type_error(span, format!("{} and {} do not compare.", a.kind, b.kind), &next);
             return None;
         };
         let shared = if shared == Type::Null { Type::Bool } else { shared };
         Some((cast::silently(a, &shared)?, cast::silently(b, &shared)?, shared))
+    }
+
+    /// A date without quotes, which is a subtraction, at the end of a part of the text.
+    fn unquoted_date(&self, span: Span) -> Option<&str> {
+        let text = self.source.text.get(span.start..span.end)?.trim_end();
+        let date = text.get(text.len().checked_sub("2026-01-31".len())?..)?;
+        calendar::parse_date(date.as_bytes()).map(|_| date)
     }
 
     /// A text literal beside a date, time or timestamp, read as one.

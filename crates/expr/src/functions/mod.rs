@@ -13,6 +13,7 @@ mod members;
 mod numbers;
 mod patterns;
 mod rounding;
+pub(crate) mod synonyms;
 mod text;
 mod trimming;
 
@@ -243,7 +244,10 @@ impl Arguments {
                 let mut complaint =
                     Complaint::new(i, format!("{} needs a number here, and this is {kind}.", self.name));
                 if kind == Type::Text {
-                    complaint = complaint.next("Turn it into one: cast(… as float).");
+                    complaint = complaint.next(
+                        "Turn it into one: cast(… as float). If texts such as NA mean missing, say so where the column is \
+                         read: with (missing = ('', 'NA')).",
+                    );
                 }
                 Err(complaint)
             }

@@ -25,6 +25,7 @@ pub(super) const AGGREGATES: &[Aggregate] = &[Aggregate {
     name: "count_distinct",
     usage: "count_distinct(x)",
     summary: "The number of different values; null is none.",
+    example: "total: farms = count_distinct(farm)",
     bind: count_distinct,
 }];
 

@@ -1,0 +1,62 @@
+//! Ways out for what people write by habit: words and signs of other languages where this one has its own.
+
+use super::Cursor;
+use super::token::TokenKind;
+
+/// The way out for what stands at a place where something else is expected; `None` if nothing is known of it.
+pub(super) fn way_out(c: &Cursor<'_>) -> Option<&'static str> {
+    match c.peek()? {
+        TokenKind::Word(word) => of_word(&word.to_ascii_lowercase()),
+        TokenKind::Symbol(",") => Some("There is a comma too many, or something is missing beside it."),
+        TokenKind::Symbol(".") => Some(
+            "A column is named without its table; in a join the left column stands first: on farm = code.",
+        ),
+        TokenKind::Symbol("=") => Some("One = gives a name at the start of an item; elsewhere it compares."),
+        _ => None,
+    }
+}
+
+fn of_word(word: &str) -> Option<&'static str> {
+    Some(match word {
+        "using" => "The keys of a join stand after on: join 'farms.csv' on farm.",
+        "descending" => "Write desc: sort litres desc.",
+        "ascending" => "A sort is ascending unless it says desc.",
+        "as" => "The new name stands first: rename new = old, select new = old + 1.",
+        "having" => "Groups are filtered by a filter behind them.",
+        "where" => "Rows are filtered by a step of their own, filter; an aggregate takes where (condition).",
+        "inplace" | "axis" => "Steps take no such word; churn help NAME tells how a step is written.",
+        "then" | "else" | "when" => {
+            "A choice is if(condition, a, b), or case when condition then a else b end."
+        }
+        _ => return None,
+    })
+}
+
+/// What another language's step is here; `None` if nothing is known of it.
+pub(crate) fn step_for(keyword: &str) -> Option<&'static str> {
+    Some(match keyword {
+        "where" | "keep" | "subset" => "filter",
+        "having" => "filter, behind the group",
+        "limit" | "head" | "top" | "take" => "first",
+        "tail" => "last",
+        "order" | "arrange" => "sort",
+        "with" | "mutate" | "assign" | "compute" | "derive" | "transform" => "add",
+        "unique" | "dedupe" => "distinct",
+        "aggregate" | "summarise" | "summarize" | "summary" => "group, or total",
+        "from" | "load" | "open" | "import" => "read",
+        "save" | "export" | "output" => "write",
+        "assert" | "check" | "expect" => "require",
+        "left" | "right" | "full" | "inner" | "outer" | "semi" | "anti" | "cross" | "asof" => {
+            "join with its kind behind it: join left 'farms.csv' on farm"
+        }
+        "merge" | "lookup" => "join",
+        "union" | "concat" | "concatenate" | "stack" => "append",
+        "melt" | "gather" => "unpivot",
+        "spread" | "crosstab" | "cross_tab" => "pivot",
+        "explode" | "flatten" => "unnest",
+        "fillna" | "impute" => "fill",
+        "delete" | "remove" => "drop for columns, filter for rows",
+        "count" => "total: count()",
+        _ => return None,
+    })
+}
