@@ -337,3 +337,46 @@ fn one_check_finds_every_mistake() {
     assert_eq!(error.others().len() + 1, 6);
     assert!(error.others().iter().all(|e| e.place().is_some()));
 }
+
+/// Parameters that are lists, columns, or have no default.
+#[rstest]
+#[case::a_list("given wanted = ('a', 'c')", "filter g in $wanted\nselect x", &[], "x\n1")]
+#[case::a_list_negated("given wanted = ('a', 'c')", "filter g not in ($wanted)\nselect x", &[], "x\n4")]
+#[case::another_list("given wanted = ('a')", "filter g in $wanted\nselect x", &[("wanted", "b, c")], "x\n4")]
+#[case::numbers("given wanted = (1, 2.5)", "filter x in $wanted\nselect x", &[("wanted", "4")], "x\n4")]
+#[case::a_list_and_more("given wanted = ('c')", "filter g in ($wanted, 'b')\nselect x", &[], "x\n4")]
+#[case::a_column("given of = column x", "select n = $of * 2", &[], "n\n2\n8")]
+#[case::another_column("given of = column x", "select n = $of * 2", &[("of", "y")], "n\n4.0\n·")]
+#[case::required("given least int", "filter x > $least\nselect x", &[("least", "2")], "x\n4")]
+fn parameters(
+    #[case] given: &str,
+    #[case] steps: &str,
+    #[case] values: &[(&str, &str)],
+    #[case] expected: &str,
+) {
+    let start = "read table_of_two";
+    let table = "table table_of_two\n  values g, x, y: ('a', 1, 2.0), ('b', 4, null)\n";
+    let flow = Flow::recipe(&format!("{given}\n\n{table}\n{start}\n{steps}\n"));
+    // The canonical text is the same recipe.
+    assert_eq!(Flow::recipe(&flow.to_string()).to_string(), flow.to_string());
+    let flow = values.iter().fold(flow, |flow, (name, value)| flow.given(name, value));
+    assert_eq!(shown(&flow.run().unwrap_or_else(|e| panic!("{e}"))), expected);
+}
+
+#[rstest]
+#[case("given since date", "filter day > $since", &[], "The recipe needs date for since, and none is given.")]
+#[case("given since date", "filter day > $since", &[("since", "soon")], "since is date in the recipe, and 'soon' is none.")]
+#[case("given n = (1, 'a')", "filter n > 1", &[], "The values of a list are of one type.")]
+#[case("given n = column day", "first $n", &[], "$n stands for a column, day, and here stands a value.")]
+#[case("given n = column day", "filter $n is null", &[("n", "milk")], "There is no column milk.")]
+#[case("given n = (1, 2)", "filter n in $n", &[("n", "1,x")], "n is list(int) in the recipe, and '1,x' is none.")]
+fn parameters_that_are_wrong(
+    #[case] given: &str,
+    #[case] step: &str,
+    #[case] values: &[(&str, &str)],
+    #[case] what: &str,
+) {
+    let flow = Flow::recipe(&format!("{given}\n\nvalues day, n: (date '2026-03-01', 1)\n{step}\n"));
+    let flow = values.iter().fold(flow, |flow, (name, value)| flow.given(name, value));
+    assert_eq!(flow.check().unwrap_err().what(), what);
+}

@@ -69,14 +69,14 @@ proptest! {
         if !numbers.is_empty() {
             let mean = numbers.iter().sum::<f64>() / numbers.len() as f64;
             prop_assert!(near(x.mean.unwrap(), mean));
-            prop_assert_eq!(float(&x.least), numbers[0]);
-            prop_assert_eq!(float(&x.most), numbers[numbers.len() - 1]);
+            prop_assert_eq!(float(&x.min), numbers[0]);
+            prop_assert_eq!(float(&x.max), numbers[numbers.len() - 1]);
             for (share, value) in [0.25, 0.5, 0.75].into_iter().zip(&x.quartiles.as_ref().unwrap().values) {
                 prop_assert!(near(float(value), quantile(&numbers, share)));
             }
             if numbers.len() > 1 {
                 let squares: f64 = numbers.iter().map(|x| (x - mean).powi(2)).sum();
-                prop_assert!(near(x.spread.unwrap(), (squares / (numbers.len() - 1) as f64).sqrt()));
+                prop_assert!(near(x.stddev.unwrap(), (squares / (numbers.len() - 1) as f64).sqrt()));
             }
             let in_bins: u64 = x.histogram.iter().map(|bin| bin.rows).sum();
             prop_assert_eq!(in_bins, if different.len() > 1 { numbers.len() as u64 } else { 0 });

@@ -32,7 +32,7 @@ fn sampled(flow: &Flow, step: &str, options: &RunOptions) -> Vec<(String, i64)> 
 #[rstest]
 #[case::few_groups(20_000, |row: usize| format!("F{}", row % 7))]
 #[case::of_all_sizes(20_000, |row: usize| format!("F{}", (row as f64).sqrt() as usize))]
-#[case::one_has_nearly_all(30_000, |row: usize| if row % 100 == 0 { format!("F{row}") } else { "F".into() })]
+#[case::one_has_nearly_all(30_000, |row: usize| if row.is_multiple_of(100) { format!("F{row}") } else { "F".into() })]
 #[case::all_different(5_000, |row: usize| format!("F{row}"))]
 fn each_group_gives_so_many_rows(#[case] rows: usize, #[case] farm: fn(usize) -> String) {
     let flow = table(rows, farm);

@@ -27,7 +27,7 @@ impl Arguments {
 pub(crate) enum Command {
     /// Show the columns, the first rows and the size of an input
     Show(Show),
-    /// Tell what every column holds: missing, different, least, quartiles, most, mean, frequent values
+    /// Tell what every column holds: missing, distinct, min, quartiles, max, mean, stddev, frequent values
     Profile(Profile),
     /// Run a chain of steps, one argument a step
     Do(Do),

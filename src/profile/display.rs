@@ -120,11 +120,11 @@ const fn figure(title: &'static str, spare: u8, of: fn(&ColumnProfile, u64) -> S
 
 const MISSING: Figure = figure("missing", 0, |c, _| some(c.missing));
 const DISTINCT: Figure = figure("distinct", 0, |c, _| c.distinct.map_or("·".into(), count));
-const LEAST: Figure = figure("least", 0, |c, _| value(&c.least));
+const MIN: Figure = figure("min", 0, |c, _| value(&c.min));
 const QUARTER: Figure = figure("25 %", 2, |c, _| quartile(c, 0));
 const MEDIAN: Figure = figure("median", 1, |c, _| quartile(c, 1));
 const THREE: Figure = figure("75 %", 2, |c, _| quartile(c, 2));
-const MOST: Figure = figure("most", 0, |c, _| value(&c.most));
+const MAX: Figure = figure("max", 0, |c, _| value(&c.max));
 const SHAPE: Figure = Figure { title: "", of: |c, _| shape(&c.histogram), right: false, spare: 4 };
 
 const SORTS: &[Sort] = &[
@@ -135,20 +135,20 @@ const SORTS: &[Sort] = &[
             MISSING,
             figure("zeros", 0, |c, _| c.zeros.map_or("·".into(), some)),
             DISTINCT,
-            LEAST,
+            MIN,
             QUARTER,
             MEDIAN,
             THREE,
-            MOST,
+            MAX,
             figure("mean", 1, |c, _| c.mean.map_or("·".into(), brief)),
-            figure("spread", 3, |c, _| c.spread.map_or("·".into(), brief)),
+            figure("stddev", 3, |c, _| c.stddev.map_or("·".into(), brief)),
             SHAPE,
         ],
     },
     Sort {
         title: "dates and times",
         has: Type::is_temporal,
-        figures: &[MISSING, DISTINCT, LEAST, QUARTER, MEDIAN, THREE, MOST, SHAPE],
+        figures: &[MISSING, DISTINCT, MIN, QUARTER, MEDIAN, THREE, MAX, SHAPE],
     },
     Sort {
         title: "texts",
@@ -255,14 +255,14 @@ fn full(f: &mut fmt::Formatter<'_>, column: &ColumnProfile, rows: u64, width: us
     }
     let mut line = |title: &str, figure: String| lines.push(vec![title.to_owned(), figure, String::new()]);
     column.distinct.into_iter().for_each(|distinct| line("distinct", count(distinct)));
-    if !column.least.is_null() {
-        line("least", value(&column.least));
+    if !column.min.is_null() {
+        line("min", value(&column.min));
         let shares = ["25 %", "median", "75 %"].into_iter().enumerate();
         shares.for_each(|(i, title)| line(title, quartile(column, i)));
-        line("most", value(&column.most));
+        line("max", value(&column.max));
     }
     column.mean.into_iter().for_each(|mean| line("mean", brief(mean)));
-    column.spread.into_iter().for_each(|spread| line("spread", brief(spread)));
+    column.stddev.into_iter().for_each(|stddev| line("stddev", brief(stddev)));
     write_aligned(f, "  ", lines, &[false, true, true])?;
     if let Some(lengths) = &column.lengths {
         let [_, median, _] = lengths.quartiles.map(brief);

@@ -48,16 +48,16 @@ pub struct ColumnProfile {
     pub distinct: Option<Count>,
     /// The least value: of numbers, dates and times.
     #[serde(serialize_with = "plain")]
-    pub least: Scalar,
+    pub min: Scalar,
     /// The greatest value.
     #[serde(serialize_with = "plain")]
-    pub most: Scalar,
+    pub max: Scalar,
     /// The values below which a quarter, a half and three quarters lie.
     pub quartiles: Option<Quartiles>,
     /// The mean of numbers.
     pub mean: Option<f64>,
     /// The sample standard deviation of numbers.
-    pub spread: Option<f64>,
+    pub stddev: Option<f64>,
     /// The lengths of texts.
     pub lengths: Option<Lengths>,
     /// The most frequent values, the most frequent first.
@@ -193,10 +193,10 @@ impl Profile {
             let mut column = ColumnProfile::of(field, summary)?;
             for ((name, _), value) in facts(place, &field.kind).zip(values.by_ref()) {
                 match (name, value) {
-                    ("min", value) => column.least = value,
-                    ("max", value) => column.most = value,
+                    ("min", value) => column.min = value,
+                    ("max", value) => column.max = value,
                     ("mean", Scalar::Float(mean)) => column.mean = Some(mean),
-                    ("stddev", Scalar::Float(spread)) => column.spread = Some(spread),
+                    ("stddev", Scalar::Float(stddev)) => column.stddev = Some(stddev),
                     _ => {}
                 }
             }
@@ -223,11 +223,11 @@ impl ColumnProfile {
             zeros: (kind.is_number() || matches!(kind, Type::Text | Type::Bool)).then_some(summary.zeros),
             nan: summary.nan,
             distinct: None,
-            least: Scalar::Null,
-            most: Scalar::Null,
+            min: Scalar::Null,
+            max: Scalar::Null,
             quartiles: None,
             mean: None,
-            spread: None,
+            stddev: None,
             lengths: None,
             frequent: Vec::new(),
             histogram: Vec::new(),

@@ -6,13 +6,13 @@ use churn_core::error::nearest;
 use churn_core::names::{comma, name};
 use churn_core::{Counters, Error, ErrorKind, Field, Result, Scalar, Type};
 use churn_expr::bind::Ids;
-use churn_expr::expand::Environment;
+use churn_expr::expand::{Environment, GivenValue};
 use churn_expr::moment::Moment;
 use churn_io::files::Files;
 use churn_io::source::ReadResources;
 use churn_plan::{Find, Plan, Relation, StepInfo};
 
-use super::{Chain, Recipe};
+use super::{Chain, Default, Recipe};
 use crate::steps::{Checker, DeclaredTable};
 
 /// What a check needs beside the recipe.
@@ -178,7 +178,15 @@ fn reached(tables: &[DeclaredTable], from: &[usize]) -> Vec<usize> {
 fn environment(recipe: &Recipe, given: &[(String, String)]) -> Result<Environment> {
     let mut environment = Environment::default();
     for parameter in &recipe.givens {
-        environment.givens.insert(parameter.name.clone(), parameter.default.clone());
+        let default = match &parameter.default {
+            Default::Value(value) => GivenValue::Value(value.clone()),
+            Default::Column(column) => GivenValue::Column(column.clone()),
+            Default::Required(kind) if !given.iter().any(|(name, _)| *name == parameter.name) => {
+                return Err(lacking(recipe, &parameter.name, kind));
+            }
+            Default::Required(_) => continue,
+        };
+        environment.givens.insert(parameter.name.clone(), default);
     }
     for (parameter, text) in given {
         let Some(declared) = recipe.givens.iter().find(|g| g.name == *parameter) else {
@@ -193,10 +201,23 @@ fn environment(recipe: &Recipe, given: &[(String, String)]) -> Result<Environmen
                 None => error,
             });
         };
-        let value = value_like(&declared.default, text).ok_or_else(|| {
-            let kind = declared.default.kind();
-            Error::new(ErrorKind::Type, format!("{parameter} is {kind} in the recipe, and '{text}' is none."))
-                .next(format!("Its default is {}.", declared.default))
+        let value = match &declared.default {
+            Default::Column(_) => Some(GivenValue::Column(text.clone())),
+            Default::Value(default) => value_like(default, text).map(GivenValue::Value),
+            Default::Required(kind) => value_of(kind, text).map(GivenValue::Value),
+        };
+        let value = value.ok_or_else(|| {
+            let (kind, next) = match &declared.default {
+                Default::Required(kind) => (kind.clone(), None),
+                Default::Value(value) => (value.kind(), Some(value)),
+                Default::Column(_) => (Type::Text, None),
+            };
+            let what = format!("{parameter} is {kind} in the recipe, and '{text}' is none.");
+            let error = Error::new(ErrorKind::Type, what);
+            match next {
+                Some(default) => error.next(format!("Its default is {default}.")),
+                None => error,
+            }
         })?;
         environment.givens.insert(parameter.clone(), value);
     }
@@ -211,13 +232,43 @@ fn environment(recipe: &Recipe, given: &[(String, String)]) -> Result<Environmen
     Ok(environment)
 }
 
-/// The text read as the type of a default.
+/// The error of a parameter that must be given and is not.
+fn lacking(recipe: &Recipe, parameter: &str, kind: &Type) -> Error {
+    let uses = format!("${parameter}");
+    let chains = recipe.tables.iter().chain([&recipe.main]);
+    let steps = chains.flat_map(|chain| &chain.steps).map(|placed| placed.step.to_string());
+    let used = steps.into_iter().find(|text| text.contains(&uses));
+    let error =
+        Error::new(ErrorKind::Check, format!("The recipe needs {kind} for {parameter}, and none is given."));
+    let error = match used.as_deref().and_then(|text| text.lines().find(|line| line.contains(&uses))) {
+        Some(line) => error.why(format!("It is used in: {}", line.trim())),
+        None => error,
+    };
+    let example = match kind {
+        Type::Date => "2026-01-31",
+        Type::Text => "F001",
+        Type::Bool => "true",
+        _ => "100",
+    };
+    error.next(format!("Give it: --given {parameter}={example}"))
+}
+
+/// The text read as the type of a default; of a list as values with commas between them.
 fn value_like(default: &Scalar, text: &str) -> Option<Scalar> {
     match default {
-        Scalar::Text(_) | Scalar::Null => Some(Scalar::Text(text.to_owned())),
-        other => {
-            let kind: Type = other.kind();
-            churn_expr::converted(&Scalar::Text(text.to_owned()), &kind)
+        Scalar::Null => Some(Scalar::Text(text.to_owned())),
+        Scalar::List(_, kind) => {
+            let values = text.split(',').map(|part| value_of(kind, part.trim()));
+            Some(Scalar::List(values.collect::<Option<_>>()?, kind.clone()))
         }
+        other => value_of(&other.kind(), text),
+    }
+}
+
+/// The text read as a type.
+fn value_of(kind: &Type, text: &str) -> Option<Scalar> {
+    match kind {
+        Type::Text => Some(Scalar::Text(text.to_owned())),
+        kind => churn_expr::converted(&Scalar::Text(text.to_owned()), kind),
     }
 }

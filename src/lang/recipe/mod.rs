@@ -5,9 +5,11 @@ mod file;
 mod parse;
 mod print;
 
+use std::fmt;
 use std::sync::Arc;
 
-use churn_core::{Scalar, SourceText, Span};
+use churn_core::names::{comma, name};
+use churn_core::{Scalar, SourceText, Span, Type};
 use churn_expr::expand::Define;
 
 pub(crate) use check::{CheckRequest, check};
@@ -37,7 +39,29 @@ impl Recipe {
 #[derive(Clone, Debug)]
 pub(crate) struct Given {
     pub(crate) name: String,
-    pub(crate) default: Scalar,
+    pub(crate) default: Default,
+}
+
+/// What a parameter stands for if nothing else is given.
+#[derive(Clone, Debug, PartialEq)]
+pub(crate) enum Default {
+    /// A value, or a list of values of one type.
+    Value(Scalar),
+    /// A column.
+    Column(String),
+    /// Nothing: a value of this type must be given.
+    Required(Type),
+}
+
+impl fmt::Display for Default {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Default::Value(Scalar::List(values, _)) => write!(f, " = ({})", comma(values)),
+            Default::Value(value) => write!(f, " = {value}"),
+            Default::Column(column) => write!(f, " = column {}", name(column)),
+            Default::Required(kind) => write!(f, " {kind}"),
+        }
+    }
 }
 
 /// Steps one after the other.

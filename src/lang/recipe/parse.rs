@@ -3,11 +3,11 @@
 use std::sync::Arc;
 
 use churn_core::names::name;
-use churn_core::{Error, ErrorKind, Result, SourceText, Span};
+use churn_core::{Error, ErrorKind, Result, Scalar, SourceText, Span, Type};
 use churn_expr::expand::Define;
 use churn_expr::{aggregates, functions};
 
-use super::{Chain, Given, PlacedStep, Recipe};
+use super::{Chain, Default, Given, PlacedStep, Recipe};
 use crate::lang::text::layout::{Block, blocks};
 use crate::lang::text::{Cursor, expression};
 use crate::steps;
@@ -57,8 +57,7 @@ fn declare(
         c.advance();
         let (name, span) = c.name("the parameter's name")?;
         unique(&name, span, names, &c)?;
-        c.expect_symbol("=", "and the default value")?;
-        let default = c.literal()?;
+        let default = default(&mut c)?;
         c.expect_end()?;
         recipe.givens.push(Given { name, default });
     } else if c.is_word_at(0, "define") {
@@ -105,6 +104,30 @@ fn declare(
         recipe.main.steps.push(placed);
     }
     Ok(())
+}
+
+/// Reads what a parameter stands for: `= VALUE`, `= (VALUE, …)`, `= column NAME`, or the type of a value that must be given.
+fn default(c: &mut Cursor<'_>) -> Result<Default> {
+    if !c.is_symbol_at(0, "=") && c.peek().is_some() {
+        return c.type_name().map(Default::Required);
+    }
+    c.expect_symbol("=", "and the default value, or a type: given since date")?;
+    if c.is_word_at(0, "column") {
+        c.advance();
+        return Ok(Default::Column(c.name("a column's name")?.0));
+    }
+    let start = c.span();
+    if !c.is_symbol_at(0, "(") {
+        return c.literal().map(Default::Value);
+    }
+    let values = c.in_parentheses(Cursor::literal)?;
+    let kind = values.iter().try_fold(Type::Null, |shared: Type, value| shared.common_type(&value.kind()));
+    let kind = kind.filter(|kind| *kind != Type::Null).ok_or_else(|| {
+        c.error_at(c.since(start), "The values of a list are of one type.")
+            .next("Write given farms = ('F001', 'F002').")
+    })?;
+    let values = values.iter().filter_map(|value| churn_expr::converted(value, &kind)).collect();
+    Ok(Default::Value(Scalar::List(values, kind)))
 }
 
 fn unique(wanted: &str, span: Span, names: &mut Vec<(String, Span)>, c: &Cursor<'_>) -> Result<()> {

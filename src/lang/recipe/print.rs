@@ -9,7 +9,7 @@ use super::{Chain, Recipe};
 impl fmt::Display for Recipe {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         for given in &self.givens {
-            writeln!(f, "given {} = {}", name(&given.name), given.default)?;
+            writeln!(f, "given {}{}", name(&given.name), given.default)?;
         }
         for (function, define) in &self.defines {
             let parameters = comma(define.parameters.iter().map(|p| name(p)));

@@ -108,7 +108,11 @@ fn predicate(c: &mut Cursor<'_>) -> Result<Expr> {
         c.expect_word("and", "between the two ends")?;
         Kind::Between(Box::new(left), Box::new(low), Box::new(sum(c)?), sense)
     } else if c.take_word("in") {
-        let list = c.in_parentheses(expression)?;
+        let list = match c.peek() {
+            // A list that is given.
+            Some(TokenKind::Parameter(_)) => vec![primary(c)?],
+            _ => c.in_parentheses(expression)?,
+        };
         if list.is_empty() {
             return Err(c.error_at(c.since(start), "The list after in is empty."));
         }

@@ -18,10 +18,19 @@ use crate::ast::{Expr, Kind};
 /// What a recipe declares before its chains.
 #[derive(Clone, Debug, Default)]
 pub struct Environment {
-    /// `given`: parameters and their values.
-    pub givens: BTreeMap<String, Scalar>,
+    /// `given`: parameters and what they stand for.
+    pub givens: BTreeMap<String, GivenValue>,
     /// `define`: functions of the user's own.
     pub defines: BTreeMap<String, Define>,
+}
+
+/// What a parameter stands for.
+#[derive(Clone, Debug)]
+pub enum GivenValue {
+    /// A value; a list stands behind `in`.
+    Value(Scalar),
+    /// A column of this name.
+    Column(String),
 }
 
 /// A function of the user's own.
@@ -34,8 +43,22 @@ pub struct Define {
 }
 
 impl Environment {
-    /// The value of a parameter.
+    /// The value of a parameter, where no column can stand.
+    ///
+    /// # Errors
+    /// There is none of this name; it stands for a column.
     pub fn given(&self, parameter: &str, source: &Arc<SourceText>, span: Span) -> Result<Scalar> {
+        match self.parameter(parameter, source, span)? {
+            GivenValue::Value(value) => Ok(value),
+            GivenValue::Column(column) => {
+                let what = format!("${parameter} stands for a column, {column}, and here stands a value.");
+                Err(Error::new(ErrorKind::Type, what).at(source, span))
+            }
+        }
+    }
+
+    /// What a parameter stands for.
+    fn parameter(&self, parameter: &str, source: &Arc<SourceText>, span: Span) -> Result<GivenValue> {
         self.givens.get(parameter).cloned().ok_or_else(|| {
             let error =
                 Error::new(ErrorKind::Name, format!("There is no parameter ${parameter}.")).at(source, span);
@@ -65,7 +88,21 @@ impl Environment {
     fn in_place(&self, written: &Expr, mut expr: Expr, source: &Arc<SourceText>) -> Result<Expr> {
         match &expr.kind {
             Kind::Parameter(parameter) => {
-                expr.kind = Kind::Literal(self.given(parameter, source, expr.span)?);
+                expr.kind = match self.parameter(parameter, source, expr.span)? {
+                    GivenValue::Value(value) => Kind::Literal(value),
+                    GivenValue::Column(column) => Kind::Name(column),
+                };
+                Ok(expr)
+            }
+            Kind::In(x, list, sense) => {
+                let items = list.iter().flat_map(|item| match &item.kind {
+                    Kind::Literal(Scalar::List(values, _)) => values
+                        .iter()
+                        .map(|value| Expr::new(Kind::Literal(value.clone()), item.span))
+                        .collect(),
+                    _ => vec![item.clone()],
+                });
+                expr.kind = Kind::In(x.clone(), items.collect(), *sense);
                 Ok(expr)
             }
             Kind::Call(function, args) => match self.defines.get(function) {
