@@ -259,6 +259,14 @@ fn aggregates(#[case] aggregate: &str, #[case] expected: &str) {
 #[case::keys_computed("group by big = (x > 2): n = count()", "big n\nfalse 1\ntrue 1")]
 #[case::keys_alone("group by g, c", "g c\na true\nb false")]
 #[case::bare_names("total: sum(x), count(), mean(y)", "x_sum count y_mean\n5 2 2.0")]
+#[case::quantiles(
+    "total: quantile(x, (0.25, 0.5)), q = quantile(x, (0, 0.999))",
+    "x_p25 x_p50 q_p0 q_p99_9\n1.75 2.5 1.0 3.997"
+)]
+#[case::quantiles_of_a_set(
+    "total: quantile(each number, (0.5, 1))",
+    "x_p50 x_p100 y_p50 y_p100\n2.5 4.0 2.0 2.0"
+)]
 #[case::per_table("select x, share = x / sum(x) per table", "x share\n1 0.2\n4 0.8")]
 #[case::per_a_set("select each number per_mean = 1", "")]
 #[case::fill_from_itself("fill each number with mean(each number)\nselect x, y", "x y\n1.0 2.0\n4.0 2.0")]

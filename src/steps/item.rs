@@ -100,8 +100,16 @@ pub(crate) fn named_beside(
     for item in items {
         let source = checker.source.clone();
         let Some(parts) = checker.kept(over_set(&item.expr, fields, keys, &source)) else { continue };
-        for (expr, column) in parts {
+        let parts = parts.into_iter().flat_map(|(expr, column)| {
+            let each = over_shares(&expr).into_iter();
+            each.map(move |(expr, suffix)| (expr, column.clone(), suffix))
+        });
+        for (expr, column, suffix) in parts {
             let Some(name) = name_of(item, &expr, column.as_deref(), checker) else { continue };
+            let name = match suffix {
+                Some(suffix) => format!("{}{suffix}", name.strip_suffix("_quantile").unwrap_or(&name)),
+                None => name,
+            };
             if let Some(first) = others.iter().chain(&found).find(|f| f.name == name) {
                 checker.errors.push(twice(&name, first, item, &source));
                 continue;
@@ -110,6 +118,50 @@ pub(crate) fn named_beside(
         }
     }
     found
+}
+
+/// One expression for each share of a `quantile(x, (0.1, 0.9))` in it, with what is added to its name, `_p10`; itself alone
+/// if it has no list of shares.
+fn over_shares(expr: &Expr) -> Vec<(Expr, Option<String>)> {
+    let Some(shares) = shares_in(expr) else { return vec![(expr.clone(), None)] };
+    let with = |share: &Scalar| {
+        let percent = match share {
+            Scalar::Float(share) => (share * 1e6).round() / 1e4,
+            Scalar::Int(share) => *share as f64 * 100.0,
+            _ => f64::NAN,
+        };
+        (with_share(expr, share), Some(format!("_p{percent}").replace('.', "_")))
+    };
+    shares.iter().map(with).collect()
+}
+
+/// The first list of shares in an expression.
+fn shares_in(expr: &Expr) -> Option<Vec<Scalar>> {
+    if let Kind::Call(function, args) = &expr.kind
+        && function == "quantile"
+        && let [_, Expr { kind: Kind::Literal(Scalar::List(shares, _)), .. }] = args.as_slice()
+    {
+        return Some(shares.clone());
+    }
+    let mut found = None;
+    expr.for_each_part(&mut |part| found = found.take().or_else(|| shares_in(part)));
+    found
+}
+
+/// The expression with one share in place of each list of shares.
+fn with_share(expr: &Expr, share: &Scalar) -> Expr {
+    let expr = expr.map_parts(&mut |part| with_share(part, share));
+    match expr.kind {
+        Kind::Call(function, mut args) if function == "quantile" => {
+            if let Some(list) =
+                args.get_mut(1).filter(|arg| matches!(arg.kind, Kind::Literal(Scalar::List(..))))
+            {
+                list.kind = Kind::Literal(share.clone());
+            }
+            Expr { kind: Kind::Call(function, args), ..expr }
+        }
+        kind => Expr { kind, ..expr },
+    }
 }
 
 fn twice(

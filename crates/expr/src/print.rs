@@ -45,6 +45,7 @@ impl Display for Expr {
     fn fmt(&self, f: &mut Formatter<'_>) -> fmt::Result {
         let operand = PREDICATE + 1;
         match &self.kind {
+            Kind::Literal(Scalar::List(values, _)) => write!(f, "({})", comma(values)),
             Kind::Literal(value) => value.fmt(f),
             Kind::Name(column) => f.write_str(&name(column)),
             Kind::Parameter(parameter) => write!(f, "${parameter}"),

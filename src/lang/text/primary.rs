@@ -1,7 +1,8 @@
 //! The innermost parts of expressions: literals, names, calls, `case`, casts, and what stands in parentheses.
 
-use churn_core::{Interval, Result, Scalar, Span};
+use churn_core::{Interval, Result, Scalar, Span, Type};
 use churn_expr::ast::{Cast, Expr, Kind};
+use churn_expr::fold;
 use churn_kernels::{calendar, number};
 
 use super::Cursor;
@@ -34,6 +35,9 @@ pub(super) fn primary(c: &mut Cursor<'_>) -> Result<Expr> {
         Some(TokenKind::Symbol("(")) => {
             c.advance();
             let inner = expression(c)?;
+            if c.is_symbol_at(0, ",") {
+                return list(c, inner, span);
+            }
             c.expect_symbol(")", "to close the parenthesis")?;
             return Ok(Expr::new(inner.kind, c.since(span)));
         }
@@ -71,6 +75,25 @@ pub(super) fn primary(c: &mut Cursor<'_>) -> Result<Expr> {
         _ => return Err(c.unexpected("an expression")),
     };
     Ok(Expr::new(kind, c.since(span)))
+}
+
+/// The rest of a list of literals in parentheses, whose first one was read.
+fn list(c: &mut Cursor<'_>, first: Expr, span: Span) -> Result<Expr> {
+    let mut items = vec![first];
+    while c.take_symbol(",") {
+        items.push(expression(c)?);
+    }
+    c.expect_symbol(")", "to close the list")?;
+    let values: Option<Vec<Scalar>> = items.iter().map(fold::literal).collect();
+    let shared = |values: &Vec<Scalar>| {
+        values.iter().try_fold(Type::Null, |shared, value| shared.common_type(&value.kind()))
+    };
+    let Some((values, kind)) = values.and_then(|values| shared(&values).map(|kind| (values, kind))) else {
+        let error = c.error_at(c.since(span), "A list holds literals of one type, and this is none.");
+        return Err(error.next("Values of a row are one argument each: greatest(a, b)."));
+    };
+    let values = values.iter().filter_map(|value| churn_expr::converted(value, &kind)).collect();
+    Ok(Expr::new(Kind::Literal(Scalar::List(values, kind)), c.since(span)))
 }
 
 fn literal(c: &mut Cursor<'_>, value: Scalar) -> Kind {

@@ -26,8 +26,8 @@ pub(super) const AGGREGATES: &[Aggregate] = &[
     },
     Aggregate {
         name: "quantile",
-        usage: "quantile(x, p)",
-        summary: "The value below which the share p (0 to 1) lies, interpolated linearly.",
+        usage: "quantile(x, p) or quantile(x, (p, q, …))",
+        summary: "The value below which the share p (0 to 1) lies, interpolated linearly; of a list of shares one column each.",
         example: "group by farm: p90 = quantile(litres, 0.9)",
         bind: |mut args| {
             args.count(2..=2)?;
