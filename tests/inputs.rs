@@ -261,3 +261,21 @@ fn lines_are_counted_past_64_megabytes() {
         assert!(error.contains(&format!("t.csv, line {}, column id", lines + 1)), "{error}");
     }
 }
+
+/// Headings of several files that differ in case or blanks make two columns, which is told before the run.
+#[test]
+fn headings_that_are_nearly_alike_are_told() {
+    let folder = tempfile::tempdir().unwrap();
+    fs::write(folder.path().join("a-1.csv"), "farm,litres\nF1,10\n").unwrap();
+    fs::write(folder.path().join("a-2.csv"), "farm,Litres\nF2,20\n").unwrap();
+    let flow = Flow::read("a-*.csv").in_folder(folder.path());
+    let plan = flow.plan().unwrap();
+    let told: Vec<_> = plan.notes().iter().filter(|note| note.contains("only in case or blanks")).collect();
+    assert_eq!(told.len(), 1, "{:?}", plan.notes());
+    assert!(told[0].starts_with("The columns litres and Litres differ"), "{}", told[0]);
+    // The way out that it tells works.
+    let table = flow.add("litres = coalesce(litres, Litres)").drop("Litres").run().unwrap();
+    assert_eq!(table.values("litres").unwrap(), [churn::Scalar::Int(10), churn::Scalar::Int(20)]);
+    let alone = Flow::read("a-1.csv").in_folder(folder.path()).plan().unwrap();
+    assert!(alone.notes().is_empty());
+}
