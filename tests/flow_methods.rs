@@ -34,6 +34,7 @@ fn milk() -> Flow {
 #[case::pivot(milk().pivot("day by farm", "sum(litres)"), "pivot day by farm\n  sum(litres)")]
 #[case::unpivot(milk().drop("grade").unpivot("value for what in day, litres"), "drop grade\nunpivot value for what in day, litres")]
 #[case::split(milk().split("farm at '0' as letter, a, b"), "split farm at '0' as letter, a, b")]
+#[case::densify(milk().densify("farm, litres"), "densify farm, litres")]
 #[case::unnest(milk().add("w = parts(farm, '0')").unnest("w"), "add w = parts(farm, '0')\nunnest w")]
 #[case::window(
     milk().window(Window::by("farm").order("day"), "before = lag(litres)"),

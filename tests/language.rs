@@ -388,3 +388,55 @@ fn parameters_that_are_wrong(
     let flow = values.iter().fold(flow, |flow, (name, value)| flow.given(name, value));
     assert_eq!(flow.check().unwrap_err().what(), what);
 }
+
+/// Deliveries of two farms in months that lack some.
+const MONTHS: &str = "values farm, month, grade, litres\n    'F1', date '2026-01-31', 'A', 10\n    \
+    'F1', date '2026-03-31', 'B', 20\n    'F2', date '2026-02-28', 'A', 30\n    null, date '2026-02-28', null, 5";
+
+#[rstest]
+#[case::series_of_each_group(
+    "densify month by interval '1' month per farm\nselect farm, month\nfilter farm is not null",
+    "farm month\nF1 2026-01-31\nF1 2026-03-31\nF2 2026-02-28\nF1 2026-02-28"
+)]
+#[case::combinations("densify farm, grade\nselect farm, grade, litres\nlast 1", "farm grade litres\nF2 B ·")]
+#[case::null_is_no_value("densify farm, grade\ntotal: n = count()", "n\n5")]
+#[case::bounds(
+    "densify month by interval '1' month from '2026-01-31' to date '2026-04-30'\nselect month\nlast 2",
+    "month\n2026-02-28\n2026-04-30"
+)]
+#[case::whole_numbers("densify litres by 10 from 0\nselect litres", "litres\n10\n20\n30\n5\n0")]
+#[case::of_nothing(
+    "filter litres > 99\ndensify litres by 10 from 0 to 20\nselect litres",
+    "litres\n0\n10\n20"
+)]
+#[case::of_nothing_in_groups(
+    "filter litres > 99\ndensify litres by 10 from 0 to 20 per farm\nselect litres",
+    "litres"
+)]
+#[case::filled("densify farm, month\nfill litres with 0\ntotal: n = count(), s = sum(litres)", "n s\n7 65")]
+fn densified(#[case] steps: &str, #[case] expected: &str) {
+    let flow = steps.lines().fold(Flow::steps(MONTHS), |flow, step| flow.then(step));
+    assert_eq!(shown(&flow.run().unwrap_or_else(|e| panic!("{e}"))), expected);
+}
+
+#[rstest]
+#[case("densify farm", "All values of one key occur: there is nothing to add.")]
+#[case("densify farm by 1", "farm is text, of which there is no series.")]
+#[case("densify month by 1", "A series of date rises by an interval of time.")]
+#[case("densify month by interval '-1' day", "A series of date rises by an interval of time.")]
+#[case("densify month by interval '1' hour", "A series of date rises by an interval of time.")]
+#[case("densify litres by 0", "A series of whole numbers rises by a whole number above 0.")]
+#[case("densify litres by litres", "There is no column litres.")]
+#[case("densify litres by 1 from 'x'", "A bound of this series is int.")]
+#[case("densify farm, grade per farm", "A column stands once among the keys and the columns of per.")]
+fn densify_refuses(#[case] step: &str, #[case] what: &str) {
+    assert_eq!(Flow::steps(MONTHS).then(step).check().unwrap_err().what(), what);
+}
+
+#[test]
+fn densify_tells_what_it_added_and_adds_no_end_of_rows() {
+    let table = Flow::steps(MONTHS).then("densify farm, month").run().unwrap();
+    assert_eq!(table.ledger().total(churn::Event::Made), 3);
+    let error = Flow::steps(MONTHS).then("densify litres by 1 to 20000000").run().unwrap_err();
+    assert!(error.what().contains("rows would be added"), "{error}");
+}

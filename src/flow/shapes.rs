@@ -54,6 +54,20 @@ impl Flow {
         self.with("split", how)
     }
 
+    /// Adds rows for combinations of keys and steps of series that do not occur:
+    /// `.densify("month by interval '1' month per farm")`.
+    ///
+    /// ```
+    /// # use churn::Flow;
+    /// let milk = Flow::steps("values day, litres: (date '2026-03-01', 10), (date '2026-03-04', 20)");
+    /// assert_eq!(milk.densify("day by interval '1' day").run()?.len(), 4);
+    /// # Ok::<(), churn::Error>(())
+    /// ```
+    #[must_use]
+    pub fn densify(self, keys: &str) -> Flow {
+        self.with("densify", keys)
+    }
+
     /// Makes one row for each value of lists.
     ///
     /// ```

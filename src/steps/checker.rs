@@ -126,7 +126,12 @@ impl Checker<'_> {
         relation
     }
 
-    /// The value of an expression without columns, such as the name that `named` gives.
+    /// The value of an expression without columns, which may be an interval.
+    pub(crate) fn constant(&mut self, expr: &Expr) -> Option<Scalar> {
+        self.binder(&[]).constant(expr)
+    }
+
+    /// The text of an expression without columns, such as the name that `named` gives.
     pub(crate) fn constant_text(&mut self, expr: &Expr) -> Option<String> {
         let bound = self.binder(&[]).bind(expr, &mut Place::NoAggregates("A name is no aggregate."));
         match bound.as_literal() {

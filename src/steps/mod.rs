@@ -8,6 +8,7 @@ mod add;
 mod append;
 mod checker;
 mod columns;
+mod densify;
 mod distinct;
 mod ends;
 #[cfg(test)]
@@ -125,6 +126,7 @@ pub const CATALOGUE: &[StepKind] = &[
     split::KIND,
     unnest::KIND,
     fill::KIND,
+    densify::KIND,
     require::KIND,
     write::KIND,
 ];

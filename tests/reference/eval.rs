@@ -82,7 +82,7 @@ fn boolean(v: Option<bool>) -> V {
 }
 
 /// A date so many days or months on; null past the year 9999 and before the year 1.
-fn shifted(x: &V, n: i64, unit: &str) -> V {
+pub fn shifted(x: &V, n: i64, unit: &str) -> V {
     let V::Date(d) = *x else { return V::Null };
     let (first, last) = (days(1, 1, 1), days(9999, 12, 31));
     let moved = if unit == "day" {

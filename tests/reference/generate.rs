@@ -7,6 +7,7 @@ use super::steps::Step;
 use super::two_tables::{Condition, Join, Other};
 use super::value::{Data, Ty, V};
 use super::windows::{Call, Edge, Frame, Item, Window};
+use crate::densify::{Densify, Series};
 
 pub struct Random {
     state: u64,
@@ -493,6 +494,41 @@ fn later_form(r: &mut Random, data: &Data, ty: Ty, d: usize) -> Option<E> {
     })
 }
 
+/// One or two keys, of which one alone is a series.
+fn densify(r: &mut Random, data: &Data) -> Step {
+    let mut names: Vec<String> =
+        data.columns.iter().filter(|(_, ty)| !matches!(ty, Ty::List(_))).map(|(n, _)| n.clone()).collect();
+    let ty = |name: &String| data.columns[data.place(name)].1;
+    let series = |r: &mut Random, name: &String| match ty(name) {
+        Ty::Date => Some(Series::Dates(1 + r.below(200) as i64, r.pick(&["day", "month"]))),
+        Ty::Int => {
+            let from = r.below(20) as i64 - 10;
+            Some(Series::Numbers { step: 1 + r.below(5) as i64, from, to: from + r.below(30) as i64 })
+        }
+        _ => None,
+    };
+    let mut keys: Vec<(String, Option<Series>)> = Vec::new();
+    for _ in 0..1 + r.below(2) {
+        if names.is_empty() {
+            break;
+        }
+        let name = names.remove(r.below(names.len()));
+        let series = if r.chance(50) { series(r, &name) } else { None };
+        keys.push((name, series));
+    }
+    if let [(name, None)] = keys.as_slice() {
+        let name = name.clone();
+        match (series(r, &name), names.is_empty()) {
+            (Some(found), _) => keys = vec![(name, Some(found))],
+            (None, false) => keys.push((names.remove(0), None)),
+            (None, true) => return Step::Distinct(Vec::new()),
+        }
+    }
+    let per =
+        if !names.is_empty() && r.chance(50) { vec![names.remove(r.below(names.len()))] } else { Vec::new() };
+    Step::Densify(Densify { keys, per })
+}
+
 /// A condition for `require`, and columns for `require unique`.
 pub fn required(r: &mut Random, data: &Data) -> String {
     if r.chance(50) {
@@ -585,6 +621,9 @@ fn some_columns(r: &mut Random, data: &Data) -> Vec<String> {
 
 fn step(r: &mut Random, data: &Data, others: &[Other], number: usize) -> Step {
     let ty = any_type(r, data);
+    if r.later && r.chance(5) {
+        return densify(r, data);
+    }
     match r.below(30) {
         27 => split(r, data, number),
         28 | 29 => unnest(r, data, number),

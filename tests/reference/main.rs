@@ -9,6 +9,7 @@
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
 mod aggregates;
+mod densify;
 mod eval;
 mod generate;
 mod reshape;

@@ -8,6 +8,7 @@ use super::reshape::{Pivot, Split, Unnest, Unpivot};
 use super::two_tables::{Join, Other, append};
 use super::value::{Data, Ty, V};
 use super::windows::Window;
+use crate::densify::Densify;
 
 #[derive(Clone, Debug)]
 pub enum Step {
@@ -35,6 +36,7 @@ pub enum Step {
     Pivot(Pivot),
     Split(Split),
     Unnest(Unnest),
+    Densify(Densify),
 }
 
 fn items(items: &[(String, E, Ty)]) -> String {
@@ -93,6 +95,7 @@ impl fmt::Display for Step {
             Step::Pivot(pivot) => pivot.fmt(f),
             Step::Split(split) => split.fmt(f),
             Step::Unnest(unnest) => unnest.fmt(f),
+            Step::Densify(densify) => densify.fmt(f),
             Step::Append(other) => write!(f, "append {}", other.name),
         }
     }
@@ -180,6 +183,7 @@ impl Step {
             Step::Pivot(pivot) => pivot.apply(data),
             Step::Split(split) => split.apply(data),
             Step::Unnest(unnest) => unnest.apply(data),
+            Step::Densify(densify) => densify.apply(data),
             Step::Append(other) => append(data, &other.data),
             Step::Fill(name, e) => {
                 let place = data.place(name);

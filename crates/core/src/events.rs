@@ -26,6 +26,8 @@ pub enum Event {
     RaggedRow,
     /// A row with too few cells, whose others are null.
     PaddedRow,
+    /// A row that was added for a combination of keys that did not occur.
+    Made,
     /// A row that was the same as an earlier one.
     Repeated,
     /// A group whose key is null.
@@ -46,7 +48,7 @@ pub enum Event {
 
 impl Event {
     /// All events, in the order in which they are told.
-    pub const ALL: [Event; 19] = [
+    pub const ALL: [Event; 20] = [
         Event::NotTrue,
         Event::Unknown,
         Event::Skipped,
@@ -58,6 +60,7 @@ impl Event {
         Event::ZeroDivision,
         Event::OutOfDomain,
         Event::NoNumber,
+        Event::Made,
         Event::Repeated,
         Event::NullGroup,
         Event::OtherValue,
@@ -82,6 +85,7 @@ impl Event {
             Event::BadCell => "bad_cells",
             Event::RaggedRow => "ragged_rows",
             Event::PaddedRow => "padded_rows",
+            Event::Made => "made",
             Event::Repeated => "repeated",
             Event::NullGroup => "null_groups",
             Event::OtherValue => "other_values",

@@ -94,6 +94,7 @@ impl LedgerStep {
                     format!("{} with the wrong number of cells left out", plural(*count, "row"))
                 }
                 Event::PaddedRow => format!("{} filled with nulls", plural(*count, "short row")),
+                Event::Made => format!("{} added for combinations that did not occur", plural(*count, "row")),
                 Event::BadCell => format!("{} made null", plural(*count, "bad cell")),
                 Event::FailedCast => format!("{} made null", plural(*count, "failed cast")),
                 Event::ZeroDivision => format!("{} by zero made null", plural(*count, "division")),

@@ -4,6 +4,7 @@
 mod budget;
 mod build;
 mod context;
+mod densify;
 mod group;
 mod join;
 mod keys;

@@ -16,4 +16,5 @@ mod token;
 pub(crate) use cursor::Cursor;
 pub(crate) use expression::expression;
 pub(crate) use habits::step_for;
+pub(crate) use primary::operand;
 pub(crate) use token::TokenKind;

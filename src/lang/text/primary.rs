@@ -9,6 +9,16 @@ use super::Cursor;
 use super::expression::expression;
 use super::token::TokenKind;
 
+/// A value with its sign, where a word behind it belongs to the step: a literal, a parameter, or what stands in parentheses.
+pub(crate) fn operand(c: &mut Cursor<'_>) -> Result<Expr> {
+    let span = c.span();
+    if !c.take_symbol("-") {
+        return primary(c);
+    }
+    let inner = Box::new(primary(c)?);
+    Ok(Expr::new(Kind::Negate(inner), c.since(span)))
+}
+
 pub(super) fn primary(c: &mut Cursor<'_>) -> Result<Expr> {
     let span = c.span();
     let kind = match c.peek() {

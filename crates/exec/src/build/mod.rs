@@ -2,6 +2,7 @@
 
 mod append;
 mod compute;
+mod densify;
 mod distinct;
 mod filter;
 mod first;
@@ -150,6 +151,7 @@ fn of(op: &Op) -> &dyn Build {
     match op {
         Op::Append(op) => op,
         Op::Compute(op) => op,
+        Op::Densify(op) => op,
         Op::Distinct(op) => op,
         Op::Filter(op) => op,
         Op::First(op) => op,

@@ -13,7 +13,7 @@ mod window;
 use std::sync::Arc;
 
 use churn_core::names::name;
-use churn_core::{ColumnId, Error, ErrorKind, Field, SourceText, Span, Type, deep};
+use churn_core::{ColumnId, Error, ErrorKind, Field, Scalar, SourceText, Span, Type, deep};
 
 use calls::complaint_error;
 pub use window::WindowPlace;
@@ -128,6 +128,29 @@ impl Binder<'_> {
     }
 
     /// The expression, or its value where it is the same in every row.
+    /// The value of an expression over no columns, which may be an interval; what is wrong with it is noted.
+    pub fn constant(&mut self, expr: &Expr) -> Option<Scalar> {
+        let bound = match self.environment.expand(expr, self.source) {
+            Ok(expanded) => {
+                self.expression(&expanded, &mut Place::NoAggregates("A constant is no aggregate."))
+            }
+            Err(error) => {
+                self.errors.push(error);
+                return None;
+            }
+        };
+        let folded = self.folded(bound);
+        match folded.as_literal() {
+            Some(value) => Some(value.clone()),
+            None if folded.kind == Type::Unknown => None,
+            None => {
+                let error = Error::new(ErrorKind::Check, "Here stands a constant, and this depends on rows.");
+                self.wrong(expr.span, error);
+                None
+            }
+        }
+    }
+
     fn folded(&mut self, bound: Bound) -> Bound {
         let was_literal = bound.as_literal().is_some();
         let folded = fold::constant(bound);

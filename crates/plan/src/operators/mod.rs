@@ -5,6 +5,7 @@
 
 mod append;
 mod compute;
+mod densify;
 mod distinct;
 #[cfg(test)]
 mod example;
@@ -30,6 +31,7 @@ mod write;
 
 pub use append::Append;
 pub use compute::Compute;
+pub use densify::{DenseKey, Densify, Series, SeriesStep};
 pub use distinct::Distinct;
 pub use filter::Filter;
 pub use first::First;
@@ -89,6 +91,7 @@ macro_rules! catalogue {
 catalogue![
     Append,
     Compute,
+    Densify,
     Distinct,
     Filter,
     First,

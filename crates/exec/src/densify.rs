@@ -1,0 +1,238 @@
+//! `densify`: rows pass, and the combinations of keys that did not occur follow behind them.
+//!
+//! The different keys are held, and the rows that are added, by their keys alone. Groups come in the order in which they
+//! first occurred, and the combinations of each in the order of the values, the last key changing fastest.
+
+use std::cmp::Ordering;
+use std::sync::Arc;
+
+use arrow_array::{Array, ArrayRef, BooleanArray, new_null_array};
+use churn_core::scalar::array_of;
+use churn_core::widen::widen;
+use churn_core::{Batch, Column, Error, ErrorKind, Event, Events, Interval, Result, Scalar, StepId, Type};
+use churn_expr::arithmetic::{shift_dates, shift_timestamps};
+use churn_expr::compare::order_of;
+use churn_io::memory::Batches;
+use churn_io::source::Scan;
+use churn_plan::operators::{Series, SeriesStep};
+
+use super::budget::Reservation;
+use super::keys::{KeyTable, UNKNOWN};
+use super::morsel_output::MorselOutput;
+use super::rows_per_key::numbers_of;
+use super::serial::SerialOp;
+
+/// Rows that are added, at most.
+const MOST: usize = 10_000_000;
+
+/// Combinations that are looked up together.
+const TOGETHER: usize = 8192;
+
+/// The operator, and the keys that it has seen.
+pub(crate) struct Densify {
+    /// Places of the columns that make a group, then of the keys.
+    places: Vec<usize>,
+    /// Their types.
+    kinds: Vec<Type>,
+    /// How many of them make a group.
+    per: usize,
+    /// The series of each key, if it is one.
+    series: Vec<Option<Series>>,
+    /// The types of all columns.
+    columns: Vec<Type>,
+    seen: KeyTable,
+    /// The rows of the keys that were new, of these columns.
+    distinct: Vec<Batch>,
+    reservation: Reservation,
+    step: StepId,
+    text: String,
+}
+
+/// A group: the values of its columns, and of each key those that it has.
+struct Group {
+    of: Vec<Scalar>,
+    values: Vec<Vec<Scalar>>,
+}
+
+impl Densify {
+    /// Nothing is seen yet. `places` are those of the `per` columns that make a group, then of the keys.
+    pub(crate) fn new(
+        (places, per): (Vec<usize>, usize),
+        series: Vec<Option<Series>>,
+        columns: Vec<Type>,
+        reservation: Reservation,
+        (step, text): (StepId, String),
+    ) -> Densify {
+        let kinds: Vec<Type> = places.iter().filter_map(|place| columns.get(*place).cloned()).collect();
+        let seen = KeyTable::new(kinds.clone());
+        Densify { places, kinds, per, series, columns, seen, distinct: Vec::new(), reservation, step, text }
+    }
+
+    /// Notes the keys of some rows.
+    fn note(&mut self, batch: &Batch) -> Result<()> {
+        let known = self.seen.len();
+        let columns = self.places.iter().filter_map(|place| batch.columns.get(*place)).map(widen);
+        let keys = Batch { columns: columns.collect::<Result<_>>()?, rows: batch.rows };
+        let mut numbers = Vec::with_capacity(batch.rows);
+        self.seen.numbers(&keys.columns, batch.rows, &mut numbers)?;
+        // A new key is that of the first row that has its number.
+        let mut next = known as u32;
+        let is_new = numbers.iter().map(|number| {
+            let is_new = *number == next;
+            next += u32::from(is_new);
+            Some(is_new)
+        });
+        let is_new: BooleanArray = is_new.collect();
+        if is_new.true_count() > 0 {
+            self.distinct.push(keys.filter(&is_new)?.compacted());
+        }
+        let held: usize = self.distinct.iter().map(Batch::memory).sum();
+        self.reservation.hold_whole(held + self.seen.memory())
+    }
+
+    /// The groups in the order in which they came, with the values that occur in each.
+    fn groups(&self) -> Result<Vec<Group>> {
+        let group_places: Vec<usize> = (0..self.per).collect();
+        let mut table = KeyTable::new(self.kinds.get(..self.per).unwrap_or_default().to_vec());
+        let mut groups: Vec<Group> = Vec::new();
+        let keys = self.places.len() - self.per;
+        for batch in &self.distinct {
+            let numbers = numbers_of(&mut table, batch, &group_places)?;
+            for (row, number) in numbers.iter().enumerate() {
+                let value = |column: &ArrayRef| Scalar::from_array(column, row);
+                if *number as usize == groups.len() {
+                    let of = batch.columns.iter().take(self.per).map(value).collect();
+                    groups.push(Group { of, values: vec![Vec::new(); keys] });
+                }
+                let Some(group) = groups.get_mut(*number as usize) else { continue };
+                for (values, column) in group.values.iter_mut().zip(batch.columns.iter().skip(self.per)) {
+                    values.extend(Some(value(column)).filter(|value| !value.is_null()));
+                }
+            }
+        }
+        if self.per == 0 && groups.is_empty() {
+            groups.push(Group { of: Vec::new(), values: vec![Vec::new(); keys] });
+        }
+        for values in groups.iter_mut().flat_map(|group| &mut group.values) {
+            values.sort_by(order_of);
+            values.dedup_by(|a, b| order_of(a, b) == Ordering::Equal);
+        }
+        Ok(groups)
+    }
+
+    /// The combinations that do not occur, by their keys.
+    fn lacking(&mut self) -> Result<Vec<Batch>> {
+        let (mut made, mut rows, mut held) = (Vec::new(), 0, 0);
+        for mut group in self.groups()? {
+            for (values, (series, kind)) in
+                group.values.iter_mut().zip(self.series.iter().zip(self.kinds.iter().skip(self.per)))
+            {
+                if let Some(series) = series {
+                    *values = steps_of(series, values, kind).ok_or_else(|| self.too_many())?;
+                }
+            }
+            let all = group.values.iter().try_fold(1usize, |all, values| all.checked_mul(values.len()));
+            let all = all.filter(|all| *all <= MOST).ok_or_else(|| self.too_many())?;
+            for from in (0..all).step_by(TOGETHER) {
+                let batch = self.combinations(&group, from..(from + TOGETHER).min(all));
+                let mut numbers = Vec::with_capacity(batch.rows);
+                self.seen.find(&batch.columns, batch.rows, &mut numbers)?;
+                let lacks: BooleanArray = numbers.iter().map(|number| Some(*number == UNKNOWN)).collect();
+                let batch = batch.filter(&lacks)?;
+                rows += batch.rows;
+                held += batch.memory();
+                if rows > MOST {
+                    return Err(self.too_many());
+                }
+                self.reservation.hold_whole(held + self.seen.memory())?;
+                made.extend(Some(batch).filter(|batch| batch.rows > 0));
+            }
+        }
+        Ok(made)
+    }
+
+    /// Some of a group's combinations, by their numbers: the last key changes fastest.
+    fn combinations(&self, group: &Group, numbers: std::ops::Range<usize>) -> Batch {
+        let rows = numbers.len();
+        let mut columns: Vec<ArrayRef> =
+            group.of.iter().zip(&self.kinds).map(|(value, kind)| value.to_array(kind, rows)).collect();
+        let mut repeats = group.values.iter().map(Vec::len).product::<usize>();
+        for (values, kind) in group.values.iter().zip(self.kinds.iter().skip(self.per)) {
+            repeats /= values.len().max(1);
+            let value = |number: usize| values.get(number / repeats.max(1) % values.len().max(1));
+            let values: Vec<&Scalar> = numbers.clone().filter_map(value).collect();
+            columns.push(array_of(&values, kind));
+        }
+        Batch { columns, rows }
+    }
+
+    /// Rows of all columns from their keys.
+    fn whole(&self, keys: &Batch) -> Batch {
+        let column = |(place, kind): (usize, &Type)| {
+            let key = self.places.iter().position(|own| *own == place).and_then(|key| keys.columns.get(key));
+            key.cloned().unwrap_or_else(|| new_null_array(&kind.arrow(), keys.rows))
+        };
+        Batch { columns: self.columns.iter().enumerate().map(column).collect(), rows: keys.rows }
+    }
+
+    fn too_many(&self) -> Error {
+        let most = churn_core::readable::grouped(MOST as u64);
+        Error::new(ErrorKind::Data, format!("More than {most} rows would be added."))
+            .in_step(&self.text)
+            .why("Each combination of the keys' values that does not occur becomes a row.")
+            .next("Name fewer keys, take a longer step, or combine within groups: densify … per farm.")
+    }
+}
+
+impl SerialOp for Densify {
+    fn apply(&mut self, batch: Batch, work: &mut MorselOutput) -> Result<Batch> {
+        self.note(&batch)?;
+        work.counters.rows(self.step, batch.rows);
+        Ok(batch)
+    }
+
+    fn finish(&mut self, work: &mut MorselOutput) -> Result<Option<Box<dyn Scan>>> {
+        let keys = self.lacking()?;
+        let rows = keys.iter().map(|batch| batch.rows).sum();
+        work.counters.rows(self.step, rows);
+        work.counters.event(self.step, Event::Made, rows);
+        let whole: Vec<Batch> = keys.iter().map(|keys| self.whole(keys)).collect();
+        Ok(Some(Box::new(Batches::new(whole))))
+    }
+}
+
+/// The values of a series in a group with these values, which rise; `None` if they are more than may be added.
+fn steps_of(series: &Series, values: &[Scalar], kind: &Type) -> Option<Vec<Scalar>> {
+    let bounds = series.from.as_ref().or(values.first()).zip(series.to.as_ref().or(values.last()));
+    let Some((from, to)) = bounds else { return Some(Vec::new()) };
+    let mut found = Vec::new();
+    for count in 0.. {
+        let next = match (from, series.step) {
+            (Scalar::Int(from), SeriesStep::Number(step)) => {
+                step.checked_mul(count).and_then(|by| from.checked_add(by)).map(Scalar::Int)
+            }
+            (from, SeriesStep::Time(step)) => moved(from, step, count, kind),
+            _ => None,
+        };
+        // Past the end of its type a series ends.
+        let Some(next) = next.filter(|next| order_of(next, to).is_le()) else { break };
+        if found.len() >= MOST {
+            return None;
+        }
+        found.push(next);
+    }
+    Some(found)
+}
+
+/// A date or timestamp so many spans later.
+fn moved(from: &Scalar, by: Interval, count: i64, kind: &Type) -> Option<Scalar> {
+    let (from, count) =
+        (Column::Constant(from.clone(), kind.clone()), Column::Constant(Scalar::Int(count), Type::Int));
+    let mut events = Events::default();
+    let moved = match kind {
+        Type::Date => shift_dates(&from, (by, &count), 1, &mut events),
+        _ => shift_timestamps(&from, (by, &count), 1, &mut events),
+    };
+    let moved: Arc<dyn Array> = moved.into_array(1);
+    Some(Scalar::from_array(&moved, 0)).filter(|value| !value.is_null())
+}

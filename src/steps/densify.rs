@@ -1,0 +1,182 @@
+//! `densify KEY [by STEP [from A] [to B]], … [per COLS]`: rows for combinations of keys that do not occur.
+
+use std::fmt;
+
+use churn_core::names::{comma, name};
+use churn_core::{Error, ErrorKind, Field, Result, Scalar, Span, Type};
+use churn_expr::ast::{ColumnRef, Expr};
+use churn_expr::expand::columns_of_list;
+use churn_plan::Relation;
+use churn_plan::operators::{self, DenseKey, Series, SeriesStep};
+
+use super::{Checker, Step, StepKind};
+use crate::lang::text::{Cursor, operand};
+
+pub(super) const KIND: StepKind = StepKind {
+    keyword: "densify",
+    usage: "densify KEY [by STEP [from A] [to B]], … [per COLS]",
+    summary: "Adds rows, behind the others, for combinations of the keys' values and for steps of a series that do not occur; \
+              their other columns are null.",
+    example: "densify collected_on by interval '1' day per farm",
+    parse: |text| Ok(Box::new(text.one(read)?)),
+};
+
+#[derive(Debug)]
+struct Densify {
+    keys: Vec<Key>,
+    per: Vec<ColumnRef>,
+}
+
+#[derive(Debug)]
+struct Key {
+    column: ColumnRef,
+    span: Span,
+    by: Option<Expr>,
+    from: Option<Expr>,
+    to: Option<Expr>,
+}
+
+fn read(c: &mut Cursor<'_>) -> Result<Densify> {
+    let keys = c.list(read_key)?;
+    let per = if c.take_word("per") { c.list(Cursor::column_ref)? } else { Vec::new() };
+    Ok(Densify { keys, per })
+}
+
+fn read_key(c: &mut Cursor<'_>) -> Result<Key> {
+    let start = c.span();
+    let column = c.column_ref()?;
+    let by = if c.take_word("by") { Some(operand(c)?) } else { None };
+    let mut bound =
+        |word: &str| if by.is_some() && c.take_word(word) { operand(c).map(Some) } else { Ok(None) };
+    let (from, to) = (bound("from")?, bound("to")?);
+    Ok(Key { column, span: c.since(start), by, from, to })
+}
+
+impl Key {
+    /// The keys that it stands for: one, or those of a set.
+    fn checked(&self, fields: &[Field], checker: &mut Checker<'_>) -> Option<Vec<DenseKey>> {
+        let source = checker.source.clone();
+        let columns = checker.kept(columns_of_list(std::slice::from_ref(&self.column), fields, &source))?;
+        let mut keys = Vec::new();
+        for column in columns {
+            let series = match &self.by {
+                Some(by) => Some(self.series(by, column, checker)?),
+                None => None,
+            };
+            keys.push(DenseKey { column: column.id, series });
+        }
+        Some(keys)
+    }
+
+    fn series(&self, by: &Expr, column: &Field, checker: &mut Checker<'_>) -> Option<Series> {
+        let step = match (checker.constant(by)?, &column.kind) {
+            (Scalar::Int(step), Type::Int) if step > 0 => SeriesStep::Number(step),
+            (Scalar::Interval(step), Type::Date | Type::Timestamp)
+                if step.months >= 0
+                    && step.days >= 0
+                    && step.micros >= 0
+                    && (step.months, step.days, step.micros) != (0, 0, 0)
+                    && (column.kind == Type::Timestamp || step.micros == 0) =>
+            {
+                SeriesStep::Time(step)
+            }
+            (_, Type::Int) => {
+                self.wrong(
+                    by.span,
+                    "A series of whole numbers rises by a whole number above 0.",
+                    "Write by 1.",
+                    checker,
+                );
+                return None;
+            }
+            (_, Type::Date | Type::Timestamp) => {
+                let what = format!("A series of {} rises by an interval of time.", column.kind);
+                self.wrong(by.span, &what, "Write by interval '1' day, or '1' month.", checker);
+                return None;
+            }
+            (_, kind) => {
+                let what = format!("{} is {kind}, of which there is no series.", name(&column.name));
+                self.wrong(self.span, &what, "Without by, the values that occur are combined.", checker);
+                return None;
+            }
+        };
+        let mut bound = |expr: &Option<Expr>| match expr {
+            None => Some(None),
+            Some(expr) => {
+                let value = checker.constant(expr)?;
+                let value = match (&value, &column.kind) {
+                    (Scalar::Text(text), kind) => churn_expr::cast::dated_literal(text.as_str(), kind),
+                    (value, kind) => churn_expr::converted(value, kind),
+                };
+                if value.as_ref().is_none_or(Scalar::is_null) {
+                    let what = format!("A bound of this series is {}.", column.kind);
+                    self.wrong(expr.span, &what, "", checker);
+                    return None;
+                }
+                Some(value)
+            }
+        };
+        Some(Series { step, from: bound(&self.from)?, to: bound(&self.to)? })
+    }
+
+    fn wrong(&self, span: Span, what: &str, next: &str, checker: &mut Checker<'_>) {
+        let error = Error::new(ErrorKind::Type, what);
+        checker.wrong(span, if next.is_empty() { error } else { error.next(next) });
+    }
+}
+
+impl Step for Densify {
+    fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
+        let input = input?;
+        let source = checker.source.clone();
+        let per = checker.kept(columns_of_list(&self.per, &input.fields, &source))?;
+        let per: Vec<_> = per.iter().map(|field| field.id).collect();
+        let mut keys: Vec<DenseKey> = Vec::new();
+        for key in &self.keys {
+            for found in key.checked(&input.fields, checker)? {
+                if per.contains(&found.column) || keys.iter().any(|other| other.column == found.column) {
+                    key.wrong(
+                        key.span,
+                        "A column stands once among the keys and the columns of per.",
+                        "",
+                        checker,
+                    );
+                    return None;
+                }
+                keys.push(found);
+            }
+        }
+        if let ([key], [one]) = (keys.as_slice(), self.keys.as_slice())
+            && key.series.is_none()
+        {
+            let next = "Name another key, or the step of a series: densify day by interval '1' day.";
+            key_alone(one, next, checker);
+            return None;
+        }
+        let step = checker.step();
+        Some(input.then(operators::Densify { keys, per }, step))
+    }
+}
+
+fn key_alone(key: &Key, next: &str, checker: &mut Checker<'_>) {
+    key.wrong(key.span, "All values of one key occur: there is nothing to add.", next, checker);
+}
+
+impl fmt::Display for Key {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}", self.column)?;
+        for (word, expr) in [("by", &self.by), ("from", &self.from), ("to", &self.to)] {
+            if let Some(expr) = expr {
+                write!(f, " {word} {expr}")?;
+            }
+        }
+        Ok(())
+    }
+}
+
+impl fmt::Display for Densify {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "densify {}", comma(&self.keys))?;
+        if self.per.is_empty() { Ok(()) } else { write!(f, " per {}", comma(&self.per)) }
+    }
+}
