@@ -79,7 +79,10 @@ impl Densify {
                     values = series.values(&values);
                 }
                 let with = |combination: &Vec<V>| {
-                    values.iter().map(|v| [combination.as_slice(), std::slice::from_ref(v)].concat()).collect::<Vec<_>>()
+                    values
+                        .iter()
+                        .map(|v| [combination.as_slice(), std::slice::from_ref(v)].concat())
+                        .collect::<Vec<_>>()
                 };
                 combinations = combinations.iter().flat_map(with).collect();
             }
