@@ -86,6 +86,16 @@ fn read(text: &[u8], options: &str) -> String {
 #[case::bad_cells("a\n1\nx\n", "types = (a int), bad_cells = null", "a:int\n1\n·")]
 #[case::padded("a,b\n1,2\n3\n\"4\n\"\n7,8\n", "bad_rows = pad", "a:int|b:int\n1|2\n3|·\n4|·\n7|8")]
 #[case::padded_of_another_null("a,b\n1,2\n3\n", "bad_rows = pad, missing = ('NA')", "a:int|b:int\n1|2\n3|·")]
+#[case::patterns_of_columns(
+    "a,b,c\n31/12/2026,12.31.2026 06:30,2026-01-31\n01/02/2026,,2026-02-01\n",
+    "types = (a date '%d/%m/%Y', b timestamp '%m.%d.%Y %H:%M')",
+    "a:date|b:timestamp|c:date\n2026-12-31|2026-12-31 06:30:00|2026-01-31\n2026-02-01|·|2026-02-01"
+)]
+#[case::a_pattern_beside_that_of_all(
+    "a,b\n31/12/2026,12-2026-31\n",
+    "dates = '%d/%m/%Y', types = (b date '%m-%Y-%d')",
+    "a:date|b:date\n2026-12-31|2026-12-31"
+)]
 #[case::ragged("a,b\n1,2\n3\n4,5,6\n7,8\n", "bad_rows = skip", "a:int|b:int\n1|2\n7|8")]
 #[case::blank_lines("a,b\n\n1,2\n\n\n3,4\n", "", "a:int|b:int\n1|2\n3|4")]
 #[case::one_column_with_nulls("a\n1\n\n3\n", "", "a:int\n1\n·\n3")]
@@ -361,4 +371,23 @@ proptest! {
             (0..table.len()).map(|row| columns.iter().map(|column| cell(&column[row])).collect()).collect();
         prop_assert_eq!(found, expected, "{:?}", text);
     }
+}
+
+#[rstest]
+#[case(
+    "types = (a date 'DD/MM/YYYY')",
+    "'DD/MM/YYYY' is no pattern of dates: it has no part of a date, such as %Y, %m or %d."
+)]
+#[case("dates = 'DD/MM/YYYY'", "it has no part of a date")]
+#[case("types = (a text '%d')", "'%d' is not expected here.")]
+fn patterns_that_are_none_are_told(#[case] with: &str, #[case] what: &str) {
+    let folder = tempfile::tempdir().unwrap();
+    fs::write(folder.path().join("t.csv"), "a\n31/12/2026\n").unwrap();
+    let error =
+        Flow::steps(&format!("read 't.csv' with ({with})")).in_folder(folder.path()).check().unwrap_err();
+    assert!(error.to_string().contains(what), "{error}");
+    // A cell that is not written by its column's pattern is a bad cell as any other.
+    let read = "read 't.csv' with (types = (a date '%m/%d/%Y'), bad_cells = null)";
+    let table = Flow::steps(read).in_folder(folder.path()).run().unwrap();
+    assert_eq!(table.ledger().total(churn::Event::BadCell), 1);
 }

@@ -33,6 +33,7 @@ shoot columns 'churn profile deliveries-2026.csv litres grade'
 shoot do 'churn do deliveries-2026.csv "filter temp_c > 6" "group by grade: n = count(), litres = sum(litres), fat = mean(fat)" "sort litres desc"'
 shoot run 'churn run by-farm.churn --ledger'
 shoot plan 'churn plan by-farm.churn'
+shoot help 'churn help moving average; churn help densify'
 shoot mistake 'churn do deliveries-2026.csv "filter liters > 100 and grade = 1" "group by frm: sum(litres)"'
 churn convert deliveries-2026.csv deliveries.parquet 2>/dev/null
 shoot parquet 'churn do deliveries.parquet "filter collected_on >= date '"'2026-10-01'"' and litres > 6000" "group by grade: n = count(), litres = sum(litres)" "sort litres desc" --ledger'

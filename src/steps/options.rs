@@ -43,7 +43,8 @@ pub(super) enum OptionValue {
 pub(super) enum Element {
     Text(String),
     Name(String),
-    Typed(String, Type),
+    /// A column's type, and the pattern of its dates.
+    Typed(String, Type, Option<String>),
 }
 
 /// Reads `with (…)`, if it stands here.
@@ -93,7 +94,19 @@ fn read_element(c: &mut Cursor<'_>) -> Result<Element> {
     if c.is_symbol_at(0, ",") || c.is_symbol_at(0, ")") {
         return Ok(Element::Name(name));
     }
-    Ok(Element::Typed(name, c.type_name()?))
+    let kind = c.type_name()?;
+    let pattern = match c.peek() {
+        Some(TokenKind::Text(_)) if kind.is_temporal() => {
+            let (pattern, span) = c.text("a pattern in single quotes")?;
+            if let Some(fault) = churn_expr::pattern::fault(&pattern) {
+                let what = format!("'{pattern}' is no pattern of dates: {fault}.");
+                return Err(c.error_at(span, what).next("Write the parts as %d/%m/%Y."));
+            }
+            Some(pattern)
+        }
+        _ => None,
+    };
+    Ok(Element::Typed(name, kind, pattern))
 }
 
 impl Setting {
@@ -186,8 +199,18 @@ impl OptionValue {
         let OptionValue::List(elements) = self else { return None };
         elements
             .iter()
-            .map(|e| if let Element::Typed(n, t) = e { Some((n.clone(), t.clone())) } else { None })
+            .map(|e| if let Element::Typed(n, t, _) = e { Some((n.clone(), t.clone())) } else { None })
             .collect()
+    }
+
+    /// The patterns of names that have one beside their type.
+    pub(super) fn patterns(&self) -> Vec<(String, String)> {
+        let OptionValue::List(elements) = self else { return Vec::new() };
+        let pattern = |element: &Element| match element {
+            Element::Typed(name, _, Some(pattern)) => Some((name.clone(), pattern.clone())),
+            _ => None,
+        };
+        elements.iter().filter_map(pattern).collect()
     }
 }
 
@@ -207,7 +230,10 @@ impl fmt::Display for Element {
         match self {
             Element::Text(text) => Scalar::Text(text.clone()).fmt(f),
             Element::Name(word) => f.write_str(&name(word)),
-            Element::Typed(word, kind) => write!(f, "{} {kind}", name(word)),
+            Element::Typed(word, kind, None) => write!(f, "{} {kind}", name(word)),
+            Element::Typed(word, kind, Some(pattern)) => {
+                write!(f, "{} {kind} {}", name(word), Scalar::Text(pattern.clone()))
+            }
         }
     }
 }

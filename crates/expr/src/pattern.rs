@@ -7,6 +7,9 @@ use jiff::fmt::strtime::{self, BrokenDownTime};
 
 /// Why a pattern cannot be used; `None` if it can.
 pub fn fault(pattern: &str) -> Option<String> {
+    if !pattern.contains('%') {
+        return Some("it has no part of a date, such as %Y, %m or %d".to_owned());
+    }
     let sample = DateTime::constant(2026, 3, 1, 6, 30, 0, 0);
     strtime::format(pattern, sample).err().map(|error| error.to_string())
 }

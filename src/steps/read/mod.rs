@@ -178,6 +178,11 @@ impl Opening {
                 return Err(Error::new(ErrorKind::Input, "Markdown is written, not read.").next(next));
             }
             Format::Json | Format::NdJson => {
+                if let Some((column, _)) = options.patterns.first() {
+                    let what =
+                        format!("JSON has one pattern for all dates, and {} has its own.", name(column));
+                    return Err(Error::new(ErrorKind::Check, what).next("Say with (dates = '%d/%m/%Y')."));
+                }
                 let options = JsonOptions {
                     types: options.types,
                     missing: options.missing.unwrap_or_default(),

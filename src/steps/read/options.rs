@@ -17,8 +17,8 @@ pub(crate) const OPTIONS: &[OptionKind] = &[
     },
     OptionKind {
         name: "types",
-        usage: "types = (farm text, day date, …)",
-        summary: "The types of these columns; the rest are inferred.",
+        usage: "types = (farm text, day date '%d/%m/%Y', …)",
+        summary: "The types of these columns, dates with their pattern if they are not written 2026-01-31; the rest are inferred.",
         example: "read 'deliveries-2026.csv' with (types = (grade text))",
     },
     OptionKind {
@@ -132,7 +132,8 @@ pub(super) fn set(csv: &mut CsvOptions, setting: &Setting, value: &OptionValue) 
         "columns" => csv.names = value.names().ok_or_else(|| setting.unfit("names: (farm, litres)"))?,
         "types" => {
             csv.types =
-                value.typed().ok_or_else(|| setting.unfit("names with types: (farm text, day date)"))?
+                value.typed().ok_or_else(|| setting.unfit("names with types: (farm text, day date)"))?;
+            csv.patterns = value.patterns();
         }
         "header" => {
             csv.header = match (value.truth(), value.count()) {

@@ -92,6 +92,9 @@ impl BlockColumns<'_> {
         let Some(cast @ Cast { position: Some(position), .. }) = cast else {
             return Ok(new_null_array(&kind.arrow(), rows.len()));
         };
+        let pattern = shared.names.get(column).filter(|_| cast.by_pattern);
+        let pattern = pattern.and_then(|name| shared.options.pattern_of(name));
+        let cast = (cast, pattern);
         let decoded = decode::column(self.text, self.cells, position, &kind, cast, rows, &shared.options)
             .map_err(|bad| self.at.not_utf8(self.text.bytes(), bad.0))?;
         self.bad.extend(decoded.bad.into_iter().map(|row| (row, column)));

@@ -111,7 +111,7 @@ pub(super) fn column(
     cells: &BlockCells<'_>,
     position: usize,
     kind: &Type,
-    cast: Cast,
+    (cast, pattern): (Cast, Option<&str>),
     rows: Rows<'_>,
     options: &CsvOptions,
 ) -> Result<Decoded, NotUtf8> {
@@ -135,7 +135,9 @@ pub(super) fn column(
             let parse = |text: &[u8]| reader.float(text);
             loop_over.primitive::<Float64Type>(plain.parsed(rows, parse), parse)
         }
-        Type::Date | Type::Time | Type::Timestamp if cast.by_pattern => loop_over.by_pattern(kind),
+        Type::Date | Type::Time | Type::Timestamp if cast.by_pattern => {
+            loop_over.by_pattern(kind, pattern.unwrap_or_default())
+        }
         Type::Date => loop_over.primitive::<Date32Type>(plain.dates(rows), calendar::parse_date),
         Type::Time => {
             let read = plain.parsed(rows, calendar::parse_time);
@@ -225,9 +227,8 @@ impl Loop<'_> {
         Decoded { array: Arc::new(PrimitiveArray::<T>::new(values.into(), nulls)), bad }
     }
 
-    fn by_pattern(&self, kind: &Type) -> Decoded {
-        let wanted = self.options.dates.clone().unwrap_or_default();
-        self.scalars(kind, |text| pattern::parse(&wanted, std::str::from_utf8(text).ok()?, kind))
+    fn by_pattern(&self, kind: &Type, wanted: &str) -> Decoded {
+        self.scalars(kind, |text| pattern::parse(wanted, std::str::from_utf8(text).ok()?, kind))
     }
 
     /// The rare types, value by value.

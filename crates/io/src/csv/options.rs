@@ -91,6 +91,8 @@ pub struct CsvOptions {
     pub missing: Option<Vec<String>>,
     /// The pattern of dates.
     pub dates: Option<String>,
+    /// The patterns of single columns, whose types are told.
+    pub patterns: Vec<(String, String)>,
     /// What becomes of a cell that is not of its column's type.
     pub bad_cells: BadCells,
     /// What becomes of a row with the wrong number of cells.
@@ -117,6 +119,7 @@ impl Default for CsvOptions {
             encoding: Encoding::Utf8,
             missing: None,
             dates: None,
+            patterns: Vec::new(),
             bad_cells: BadCells::Stop,
             bad_rows: BadRows::Stop,
             file_column: None,
@@ -126,6 +129,12 @@ impl Default for CsvOptions {
 }
 
 impl CsvOptions {
+    /// The pattern that a column's dates are written by, if one is told.
+    pub(super) fn pattern_of(&self, column: &str) -> Option<&str> {
+        let own = self.patterns.iter().find(|(name, _)| name == column).map(|(_, pattern)| pattern);
+        own.or(self.dates.as_ref()).map(String::as_str)
+    }
+
     /// Checks that the bytes that structure the text and its numbers are told from each other.
     ///
     /// # Errors

@@ -134,8 +134,9 @@ impl CsvSource {
                     continue;
                 };
                 if let Some(wanted) = &wanted {
-                    let dated = wanted.is_temporal();
-                    casts.push(Cast { position, by_pattern: dated && look.is_by_pattern(), exact: false });
+                    let has_own = self.options.patterns.iter().any(|(name, _)| name == column);
+                    let by_pattern = wanted.is_temporal() && (has_own || look.is_by_pattern());
+                    casts.push(Cast { position, by_pattern, exact: false });
                     continue;
                 }
                 let found = look.kind(&self.options);
