@@ -145,7 +145,7 @@ fn many_values_are_estimated_within_what_is_promised() {
 }
 
 #[rstest]
-#[case::dates("d\n2024-01-31\n2026-02-01\n\n", "d date", "dates and times  missing  distinct       least")]
+#[case::dates("d\n2024-01-31\n2026-02-01\n\n", "d date", "dates and times  missing  distinct         min")]
 #[case::truths(
     "d\ntrue\nfalse\n\ntrue\n",
     "d bool",

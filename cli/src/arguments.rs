@@ -57,6 +57,9 @@ pub(crate) struct Show {
     /// Rows to show
     #[arg(long, default_value_t = 10)]
     pub(crate) rows: usize,
+    /// Rows to show of the end as well: all of the input is read for them
+    #[arg(long, value_name = "N", default_value_t = 0)]
+    pub(crate) last: usize,
 }
 
 #[derive(Args, Debug)]

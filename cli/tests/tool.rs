@@ -286,3 +286,17 @@ fn recipes_without_a_file() {
     let chain = [&["do", "deliveries-2026.csv"][..], &steps, &["--given", "least=790"]].concat();
     assert_eq!(text(&churn(&folder, &chain).stdout), expected);
 }
+
+/// The end of an input is shown on request; names with control characters and line breaks stay on their lines.
+#[test]
+fn the_last_rows_are_shown() {
+    let folder = tempfile::tempdir().unwrap();
+    let rows: String = (0..3000).map(|i| format!("F{i},{i}\n")).collect();
+    fs::write(folder.path().join("t.csv"), format!("\"fa\nrm\",\"lit\u{1b}[31mres\"\n{rows}")).unwrap();
+    let shown = text(&churn(&folder, &["show", "t.csv", "--rows", "2", "--last", "2"]).stdout);
+    assert!(shown.contains("the first rows") && shown.contains("the last rows"), "{shown}");
+    assert!(shown.contains("\nF2998         2998\nF2999         2999\n"), "{shown}");
+    assert!(!shown.contains('\u{1b}') && shown.contains("fa↵rm"), "{shown}");
+    let output = churn(&folder, &["show", "-", "--last", "2"]);
+    assert_eq!(output.status.code(), Some(2));
+}

@@ -1,6 +1,6 @@
 //! `churn show INPUT`: the columns, the first rows, the size; in a blink on any size.
 
-use churn::{Scalar, SourceView, Table, readable_bytes, readable_count};
+use churn::{RunOptions, Scalar, SourceView, Table, readable_bytes, readable_count};
 use unicode_width::UnicodeWidthStr;
 
 use super::{input, options};
@@ -32,7 +32,20 @@ pub(crate) fn run(arguments: &Show) -> Outcome {
     if rows > 0 {
         out(format!("\n{}", table.view(width(), rows).captioned("the first rows")))?;
     }
+    if arguments.last > 0 {
+        last(arguments, &options)?;
+    }
     Ok(())
+}
+
+/// The last rows, for which the input is read again.
+fn last(arguments: &Show, options: &RunOptions) -> Outcome {
+    if arguments.input.trim() == "-" {
+        let what = "--last reads the input a second time, and standard input is there once.\n  Save it to a file first.";
+        return Err(Failure::Request(what.to_owned()));
+    }
+    let table = input(&arguments.input).last(arguments.last).run_with(options)?;
+    out(format!("\n{}", table.view(width(), arguments.last).captioned("the last rows")))
 }
 
 fn columns_only(plan: &churn::CheckedPlan) -> String {
@@ -85,7 +98,7 @@ fn columns(table: &Table) -> Result<String, Failure> {
         let zeros = values.iter().filter(|v| is_zero(v)).count();
         let counted = |count: usize| if count == 0 { "–".to_owned() } else { count.to_string() };
         let zeros = if kind.is_number() { counted(zeros) } else { String::new() };
-        lines.push([name.to_owned(), kind.to_string(), example, counted(missing), zeros]);
+        lines.push([on_one_line(name), kind.to_string(), example, counted(missing), zeros]);
     }
     let widths: Vec<usize> = (0..title.len())
         .map(|i| lines.iter().filter_map(|l| l.get(i)).map(|c| c.width()).max().unwrap_or(0))
@@ -116,8 +129,13 @@ fn is_zero(value: &Scalar) -> bool {
     }
 }
 
+/// A text with marks for what would break the line, or steer a terminal.
+fn on_one_line(text: &str) -> String {
+    text.chars().map(|c| if c.is_control() { '↵' } else { c }).collect()
+}
+
 fn example(value: &Scalar) -> String {
-    let text: String = value.plain().chars().map(|c| if c.is_control() { '↵' } else { c }).collect();
+    let text = on_one_line(&value.plain());
     if text.is_empty() {
         return "\"\"".into();
     }
