@@ -1,6 +1,5 @@
 //! Operators that work on one batch and keep nothing.
 
-use churn_kernels::known::known_part;
 use std::sync::Arc;
 
 use arrow_array::cast::AsArray;
@@ -9,6 +8,7 @@ use churn_core::{Batch, Error, ErrorKind, Event, OrFault, Result, Scalar, StepId
 use churn_expr::Bound;
 use churn_io::format::Encoder;
 use churn_io::source::RowTest;
+use churn_kernels::known::known_part;
 
 use super::materialized::concat;
 use super::morsel_output::{MorselOutput, SideOutput};

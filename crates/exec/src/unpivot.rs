@@ -1,6 +1,5 @@
 //! `unpivot` and `unnest`: a row becomes several.
 
-use churn_kernels::known::{known, known_part};
 use std::sync::Arc;
 
 use arrow_array::cast::AsArray;
@@ -9,6 +8,7 @@ use churn_core::widen::widen;
 use churn_core::{Batch, Error, ErrorKind, Event, Result, StepId, taken};
 use churn_expr::Bound;
 use churn_kernels::gather;
+use churn_kernels::known::{known, known_part};
 
 use super::morsel_output::MorselOutput;
 use super::stream::{StreamOp, Take};

@@ -3,7 +3,6 @@
 //! Where a part ends is told by the rows alone: how they came in batches, how many threads made them and how much memory
 //! there is do not change what is written.
 
-use churn_kernels::known::known;
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -11,6 +10,7 @@ use arrow_array::cast::AsArray;
 use arrow_array::{Array, ArrayRef};
 use arrow_schema::{DataType, Field as ArrowField, Schema};
 use churn_core::{Batch, Field, Result};
+use churn_kernels::known::known;
 
 use super::merge_schemas::cast_to;
 

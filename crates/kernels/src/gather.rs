@@ -3,9 +3,9 @@
 //! Parts are large and few, places random: each loop does one look-up of the part and one of the value, which
 //! processors overlap with the next ones.
 
-use crate::known::{known, known_part};
 use std::sync::Arc;
 
+use crate::known::{known, known_part};
 use arrow_array::types::{ArrowPrimitiveType, Int32Type};
 use arrow_array::{
     Array, ArrayRef, DictionaryArray, Int32Array, LargeBinaryArray, PrimitiveArray, StringViewArray,

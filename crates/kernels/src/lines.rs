@@ -1,8 +1,8 @@
 //! Rows as lines of text: pointed to where they stand, then copied to the places that a sort gives them.
 
-use crate::known::known_part;
 use std::sync::Arc;
 
+use crate::known::known_part;
 use arrow_array::{Array, BinaryViewArray, LargeBinaryArray};
 use arrow_buffer::{Buffer, OffsetBuffer, ScalarBuffer};
 use arrow_data::ByteView;

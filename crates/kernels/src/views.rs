@@ -3,10 +3,10 @@
 //! Cells of ASCII, which nearly all are, need no further proof that they are UTF-8; others are proved one by one.
 //! A column whose texts all fit into their views does not hold the block.
 
-use crate::known::known_part;
 use std::ops::Range;
 use std::sync::Arc;
 
+use crate::known::known_part;
 use arrow_array::{BinaryViewArray, StringViewArray};
 use arrow_buffer::{BooleanBuffer, Buffer, NullBuffer, ScalarBuffer};
 

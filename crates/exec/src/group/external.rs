@@ -2,7 +2,6 @@
 //! states do not fit in memory. Their values are drained into an external sort by group and value, and the results are
 //! found in one pass over the sorted values.
 
-use churn_kernels::known::known_part;
 use std::sync::Arc;
 
 use arrow_array::cast::AsArray;
@@ -10,6 +9,7 @@ use arrow_array::types::Int64Type;
 use arrow_array::{ArrayRef, Int64Array};
 use churn_core::{Batch, Error, ErrorKind, Result, Type};
 use churn_expr::aggregates::Accumulator;
+use churn_kernels::known::known_part;
 
 use crate::budget::Reservation;
 use crate::materialized::slices;

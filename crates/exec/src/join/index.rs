@@ -1,6 +1,5 @@
 //! Where the other table's rows of a key are.
 
-use churn_kernels::known::{known, known_part};
 use std::sync::Arc;
 
 use arrow_array::cast::AsArray;
@@ -9,6 +8,7 @@ use arrow_array::{Array, ArrayRef};
 use arrow_buffer::NullBuffer;
 use churn_core::widen::widen;
 use churn_core::{Result, Type, cancel};
+use churn_kernels::known::{known, known_part};
 
 use super::bands::Bands;
 use crate::keys::{KeyTable, UNKNOWN, normal};

@@ -5,13 +5,13 @@
 //! matched in all is known at the end. Results carry the place of their left row, and are merged by it. Without an
 //! equality there is one pair of files. The rows of an asof join are taken nearest first, if they do not fit together.
 
-use churn_kernels::known::known;
 use std::sync::Arc;
 
 use arrow_array::{Array, ArrayRef, BooleanArray, UInt32Array};
 use churn_core::parallel::Threads;
 use churn_core::widen::widen;
 use churn_core::{Batch, Error, Event, JoinKind, Result, Type, taken};
+use churn_kernels::known::known;
 
 use super::build_side::BuildSide;
 use super::external_asof;

@@ -12,12 +12,12 @@ pub mod measure;
 mod pairs;
 mod values;
 
-use churn_kernels::known::known_part;
 use std::sync::Arc;
 
 use arrow_array::Float64Array;
 use churn_core::parallel::Threads;
 use churn_core::{Batch, Result, Scalar, Type};
+use churn_kernels::known::known_part;
 use churn_kernels::moments::Moments;
 
 pub use column::{Fact, Summary};

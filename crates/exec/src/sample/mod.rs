@@ -7,7 +7,6 @@
 
 pub(crate) mod per_key;
 
-use churn_kernels::known::known_part;
 use std::collections::BinaryHeap;
 use std::sync::{Arc, Mutex, PoisonError};
 
@@ -15,6 +14,7 @@ use arrow_array::UInt32Array;
 use churn_core::{Batch, Result, StepId};
 use churn_io::memory::Ready;
 use churn_io::source::{Capability, Morsel, Scan};
+use churn_kernels::known::known_part;
 
 use crate::budget::Reservation;
 use crate::context::Context;

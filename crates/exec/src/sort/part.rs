@@ -4,7 +4,6 @@
 //! those that come to stand together in the end are near each other in every part, and gathering them goes through
 //! each part once from front to back.
 
-use churn_kernels::known::known;
 use std::sync::{Arc, OnceLock};
 
 use arrow_array::cast::AsArray;
@@ -14,6 +13,7 @@ use arrow_schema::DataType;
 use churn_core::widen::widen;
 use churn_core::{Batch, Result};
 use churn_io::format::LineEncoder;
+use churn_kernels::known::known;
 use churn_kernels::lines;
 
 use super::bounds::{RangeBounds, RangePartitions, TELLING};

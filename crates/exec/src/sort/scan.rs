@@ -1,11 +1,11 @@
 //! Sorted rows, put in order and gathered as they are taken.
 
-use churn_kernels::known::known_part;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use churn_core::Result;
 use churn_core::parallel::Threads;
 use churn_io::source::{Capability, Decoded, Guess, Morsel, RowTest, Scan};
+use churn_kernels::known::known_part;
 
 use super::ranges::Ranges;
 use super::table::ROWS;

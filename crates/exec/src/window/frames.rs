@@ -1,6 +1,5 @@
 //! Which rows each row's frame holds: from a first one to one behind the last, both rising with the row.
 
-use churn_kernels::known::known;
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -10,6 +9,7 @@ use arrow_array::{Array, ArrayRef, Float64Array, Int64Array};
 use churn_core::{Column, Events, Result, Scalar, Type};
 use churn_expr::arithmetic;
 use churn_expr::windows::{Distance, Frame, Limit};
+use churn_kernels::known::known;
 
 use super::order::PlacedKey;
 use crate::sort::{is_word, words_of};

@@ -1,6 +1,5 @@
 //! What a window works out for the sorted rows of some partitions.
 
-use churn_kernels::known::known_part;
 use std::cell::OnceCell;
 use std::sync::Arc;
 
@@ -10,6 +9,7 @@ use arrow_array::{Array, ArrayRef, Float64Array, Int64Array, UInt32Array};
 use churn_core::{Error, ErrorKind, Result, taken};
 use churn_expr::aggregates::{Made, quantiles};
 use churn_expr::windows::{Frame, Nth, Task};
+use churn_kernels::known::known_part;
 
 use super::WindowCall;
 use super::frames::frames;

@@ -8,7 +8,6 @@
 //! again and become the stack. Each row is merged three times at most. Since nothing is subtracted, sums keep their
 //! accuracy. At most one block of single-row states is in memory, however wide the frame is.
 
-use churn_kernels::known::known_part;
 use std::cmp::Ordering;
 use std::collections::VecDeque;
 use std::ops::Range;
@@ -16,6 +15,7 @@ use std::ops::Range;
 use arrow_array::builder::Float64Builder;
 use arrow_array::{ArrayRef, Float64Array};
 use churn_core::Result;
+use churn_kernels::known::known_part;
 
 use super::State;
 use crate::compare::order_floats;

@@ -1,10 +1,10 @@
 //! Where the cells of a block stand that are needed; rows that do not fit the table left out.
 
-use churn_kernels::known::known_part;
 use std::borrow::Cow;
 
 use churn_kernels::cells as kernel;
 use churn_kernels::grid::{Grid, Ragged};
+use churn_kernels::known::known_part;
 use churn_kernels::structure::Structure;
 
 use super::options::CsvOptions;

@@ -6,11 +6,11 @@
 //! takes them in order, and has a range that guessed wrong read again from the right place. So the borders
 //! depend on the text alone, and nobody waits for anybody.
 
-use churn_kernels::known::known_part;
 use std::fs::File;
 use std::sync::Arc;
 
 use churn_core::{Error, ErrorKind, Result};
+use churn_kernels::known::known_part;
 
 use super::cells::Borders;
 use super::head::Head;

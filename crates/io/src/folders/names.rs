@@ -1,9 +1,9 @@
 //! Names of folders: `key=value`, and what a value in one means.
 
-use churn_kernels::known::known_part;
 use std::path::Path;
 
 use churn_core::{Scalar, Type};
+use churn_kernels::known::known_part;
 
 /// What stands for null in a folder's name.
 const NULL: &str = "null";

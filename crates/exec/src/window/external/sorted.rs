@@ -1,12 +1,12 @@
 //! The columns that a window uses, sorted on disk.
 
-use churn_kernels::known::known_place;
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use arrow_array::{Array, ArrayRef, UInt64Array};
 use churn_core::widen::widen;
 use churn_core::{Batch, Result, Type};
+use churn_kernels::known::known_place;
 
 use super::cursor::PartitionCursor;
 use crate::keys::normal;

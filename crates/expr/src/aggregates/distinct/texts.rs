@@ -1,6 +1,5 @@
 //! Different texts, and values that are told apart by what they are written as.
 
-use churn_kernels::known::{known, known_part};
 use std::sync::Arc;
 
 use arrow_array::cast::AsArray;
@@ -8,6 +7,7 @@ use arrow_array::{Array, ArrayRef};
 use churn_core::{Result, Scalar};
 use churn_kernels::byte_numbering::{ByteKeys, ByteNumbering};
 use churn_kernels::hash;
+use churn_kernels::known::{known, known_part};
 use churn_kernels::numbering::Numbering;
 use churn_kernels::word_set::WordSet;
 use serde::{Deserialize, Serialize};

@@ -1,6 +1,5 @@
 //! Numbers, days and points in time.
 
-use churn_kernels::known::known_part;
 use std::marker::PhantomData;
 
 use arrow_array::cast::AsArray;
@@ -9,6 +8,7 @@ use arrow_array::types::{
 };
 use arrow_array::{Array, ArrowPrimitiveType};
 use churn_kernels::dense::Dense;
+use churn_kernels::known::known_part;
 use churn_kernels::numbering::Numbering;
 use parquet::file::statistics::{Statistics, ValueStatistics};
 
