@@ -149,17 +149,14 @@ impl Step for Densify {
         if let ([key], [one]) = (keys.as_slice(), self.keys.as_slice())
             && key.series.is_none()
         {
+            let what = "All values of one key occur: there is nothing to add.";
             let next = "Name another key, or the step of a series: densify day by interval '1' day.";
-            key_alone(one, next, checker);
+            one.wrong(one.span, what, next, checker);
             return None;
         }
         let step = checker.step();
         Some(input.then(operators::Densify { keys, per }, step))
     }
-}
-
-fn key_alone(key: &Key, next: &str, checker: &mut Checker<'_>) {
-    key.wrong(key.span, "All values of one key occur: there is nothing to add.", next, checker);
 }
 
 impl fmt::Display for Key {

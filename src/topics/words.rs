@@ -33,13 +33,13 @@ const THEMES: &[Theme] = &[
         &["quantile", "median", "ntile", "percent_rank"],
     ),
     theme(
-        &["distinct", "different", "unique", "duplicate", "duplicates", "repeated", "dedupe"],
+        &["distinct", "different", "unique", "duplicate", "duplicates", "repeated"],
         &["distinct", "count_distinct", "require"],
     ),
     theme(&["lookup", "match", "merge", "vlookup", "combine"], &["join", "append", "paste"]),
     theme(&["concatenate", "stack", "union", "concat"], &["append", "listagg"]),
     theme(&["crosstab", "wide", "cross"], &["pivot", "join"]),
-    theme(&["melt", "long", "tidy"], &["unpivot"]),
+    theme(&["long", "lengthen"], &["unpivot"]),
     theme(
         &["moving", "rolling", "running", "cumulative", "sliding"],
         &["window", "over", "lag", "lead", "row_number"],
@@ -49,12 +49,9 @@ const THEMES: &[Theme] = &[
     theme(&["tail", "bottom", "latest"], &["last", "max_by"]),
     theme(&["random", "sampling"], &["sample"]),
     theme(&["condition", "keep", "where", "subset"], &["filter", "where", "case", "if"]),
-    theme(
-        &["add", "compute", "column", "columns", "derive", "mutate"],
-        &["add", "select", "rename", "drop", "each"],
-    ),
+    theme(&["add", "compute", "column", "columns", "derive"], &["add", "select", "rename", "drop", "each"]),
     theme(&["share", "percent", "percentage", "proportion"], &["per", "percent_rank", "cume_dist"]),
-    theme(&["aggregate", "summarise", "summarize", "summary"], &["group", "total", "per", "window"]),
+    theme(&["aggregate", "summarize", "summary"], &["group", "total", "per", "window"]),
     theme(
         &["date", "dates", "day", "month", "year", "time", "calendar"],
         &[

@@ -99,8 +99,11 @@ fn whole(topic: Topic) -> String {
     };
     let example = match topic.gives {
         Some(value) => format!("{} is {value}", topic.example),
-        None => topic.example.replace('\n', "\n    "),
+        None => topic.example.to_owned(),
     };
-    let example = example.lines().map(|line| wrapped(line, width - 4, "    ")).collect::<Vec<_>>().join("\n");
-    format!("{usage}\n\n  {summary}\n{stands}\n  Example:\n    {}\n", example.replace('\n', "\n    "))
+    let lines: Vec<String> = example.lines().map(|line| wrapped(line, width - 4, "    ")).collect();
+    format!(
+        "{usage}\n\n  {summary}\n{stands}\n  Example:\n    {}\n",
+        lines.join("\n").replace('\n', "\n    ")
+    )
 }

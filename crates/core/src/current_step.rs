@@ -19,7 +19,7 @@ pub fn get() -> StepText {
 }
 
 /// Says which step this thread is at work for from now on.
-pub fn set(step: StepText) {
+pub(crate) fn set(step: StepText) {
     STEP.set(step);
 }
 

@@ -43,20 +43,15 @@ impl Threads {
 
     fn on(&self, count: usize, f: impl Fn() + Sync) {
         let (cancel, step) = (Cancel::of_this_thread(), current_step::get());
-        let caller = std::thread::current().id();
-        self.pool.together(count, &|| {
-            if std::thread::current().id() == caller {
-                return f();
-            }
-            current_step::set(step.clone());
-            cancel.within(&f);
-        });
+        self.pool.together(count, &|| current_step::within(&step, || cancel.within(&f)));
     }
 
-    /// Runs a job beside the caller, who does not wait for it; it ends by itself, before the run does. Where the system
-    /// gives no further thread the job is dropped: it is help that the caller can do without.
+    /// Runs a job beside the caller, who does not wait for it, as work of the caller's run and step; it ends by itself,
+    /// before the run does. Where the system gives no further thread the job is dropped: it is help that the caller can do
+    /// without.
     pub fn start(&self, job: impl FnOnce() + Send + 'static) {
-        self.pool.start(job);
+        let (cancel, step) = (Cancel::of_this_thread(), current_step::get());
+        self.pool.start(move || current_step::within(&step, || cancel.within(job)));
     }
 
     /// Calls `f` with each item, by all threads; gives the results in the order of items.
@@ -175,5 +170,17 @@ mod tests {
         assert_eq!((error.kind(), error.step()), (ErrorKind::Internal, Some("sort litres")));
         assert!(error.to_string().contains("It said: no milk today."), "{error}");
         assert_eq!(current_step::get(), None);
+    }
+
+    /// A thread of the pool keeps nothing of the step that it worked for last.
+    #[test]
+    fn a_job_is_work_of_the_step_that_started_it() {
+        let (threads, step) = (Threads::new(2), Some(Arc::from("sort litres")));
+        let (sender, told) = std::sync::mpsc::channel();
+        let tell = |sender: std::sync::mpsc::Sender<_>| move || drop(sender.send(current_step::get()));
+        current_step::within(&step, || threads.start(tell(sender.clone())));
+        assert_eq!(told.recv().unwrap(), step);
+        threads.start(tell(sender));
+        assert_eq!(told.recv().unwrap(), None);
     }
 }

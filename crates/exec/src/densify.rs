@@ -4,16 +4,17 @@
 //! first occurred, and the combinations of each in the order of the values, the last key changing fastest.
 
 use std::cmp::Ordering;
-use std::sync::Arc;
+use std::ops::Range;
+use std::sync::{Arc, Mutex, PoisonError};
 
-use arrow_array::{Array, ArrayRef, BooleanArray, new_null_array};
+use arrow_array::{Array, ArrayRef, BooleanArray, Int64Array, new_null_array};
 use churn_core::scalar::array_of;
 use churn_core::widen::widen;
-use churn_core::{Batch, Column, Error, ErrorKind, Event, Events, Interval, Result, Scalar, StepId, Type};
+use churn_core::{Batch, Column, Error, ErrorKind, Event, Events, Result, Scalar, StepId, Type};
 use churn_expr::arithmetic::{shift_dates, shift_timestamps};
 use churn_expr::compare::order_of;
-use churn_io::memory::Batches;
-use churn_io::source::Scan;
+use churn_io::memory::Ready;
+use churn_io::source::{Capability, Morsel, Scan};
 use churn_plan::operators::{Series, SeriesStep};
 
 use super::budget::Reservation;
@@ -43,6 +44,8 @@ pub(crate) struct Densify {
     seen: KeyTable,
     /// The rows of the keys that were new, of these columns.
     distinct: Vec<Batch>,
+    /// Bytes of them.
+    bytes: usize,
     reservation: Reservation,
     step: StepId,
     text: String,
@@ -65,7 +68,19 @@ impl Densify {
     ) -> Densify {
         let kinds: Vec<Type> = places.iter().filter_map(|place| columns.get(*place).cloned()).collect();
         let seen = KeyTable::new(kinds.clone());
-        Densify { places, kinds, per, series, columns, seen, distinct: Vec::new(), reservation, step, text }
+        Densify {
+            places,
+            kinds,
+            per,
+            series,
+            columns,
+            seen,
+            distinct: Vec::new(),
+            bytes: 0,
+            reservation,
+            step,
+            text,
+        }
     }
 
     /// Notes the keys of some rows.
@@ -84,10 +99,11 @@ impl Densify {
         });
         let is_new: BooleanArray = is_new.collect();
         if is_new.true_count() > 0 {
-            self.distinct.push(keys.filter(&is_new)?.compacted());
+            let keys = keys.filter(&is_new)?.compacted();
+            self.bytes += keys.memory();
+            self.distinct.push(keys);
         }
-        let held: usize = self.distinct.iter().map(Batch::memory).sum();
-        self.reservation.hold_whole(held + self.seen.memory())
+        self.reservation.hold_whole(self.bytes + self.seen.memory())
     }
 
     /// The groups in the order in which they came, with the values that occur in each.
@@ -122,7 +138,7 @@ impl Densify {
 
     /// The combinations that do not occur, by their keys.
     fn lacking(&mut self) -> Result<Vec<Batch>> {
-        let (mut made, mut rows, mut held) = (Vec::new(), 0, 0);
+        let (mut made, mut rows, mut bytes) = (Vec::new(), 0, 0);
         for mut group in self.groups()? {
             for (values, (series, kind)) in
                 group.values.iter_mut().zip(self.series.iter().zip(self.kinds.iter().skip(self.per)))
@@ -140,11 +156,11 @@ impl Densify {
                 let lacks: BooleanArray = numbers.iter().map(|number| Some(*number == UNKNOWN)).collect();
                 let batch = batch.filter(&lacks)?;
                 rows += batch.rows;
-                held += batch.memory();
+                bytes += batch.memory();
                 if rows > MOST {
                     return Err(self.too_many());
                 }
-                self.reservation.hold_whole(held + self.seen.memory())?;
+                self.reservation.hold_whole(self.bytes + self.seen.memory() + bytes)?;
                 made.extend(Some(batch).filter(|batch| batch.rows > 0));
             }
         }
@@ -152,7 +168,7 @@ impl Densify {
     }
 
     /// Some of a group's combinations, by their numbers: the last key changes fastest.
-    fn combinations(&self, group: &Group, numbers: std::ops::Range<usize>) -> Batch {
+    fn combinations(&self, group: &Group, numbers: Range<usize>) -> Batch {
         let rows = numbers.len();
         let mut columns: Vec<ArrayRef> =
             group.of.iter().zip(&self.kinds).map(|(value, kind)| value.to_array(kind, rows)).collect();
@@ -164,15 +180,6 @@ impl Densify {
             columns.push(array_of(&values, kind));
         }
         Batch { columns, rows }
-    }
-
-    /// Rows of all columns from their keys.
-    fn whole(&self, keys: &Batch) -> Batch {
-        let column = |(place, kind): (usize, &Type)| {
-            let key = self.places.iter().position(|own| *own == place).and_then(|key| keys.columns.get(key));
-            key.cloned().unwrap_or_else(|| new_null_array(&kind.arrow(), keys.rows))
-        };
-        Batch { columns: self.columns.iter().enumerate().map(column).collect(), rows: keys.rows }
     }
 
     fn too_many(&self) -> Error {
@@ -196,8 +203,39 @@ impl SerialOp for Densify {
         let rows = keys.iter().map(|batch| batch.rows).sum();
         work.counters.rows(self.step, rows);
         work.counters.event(self.step, Event::Made, rows);
-        let whole: Vec<Batch> = keys.iter().map(|keys| self.whole(keys)).collect();
-        Ok(Some(Box::new(Batches::new(whole))))
+        Ok(Some(Box::new(Lacking {
+            keys: Mutex::new(keys.into_iter()),
+            places: self.places.clone(),
+            columns: self.columns.clone(),
+        })))
+    }
+}
+
+/// The rows that are added: held by their keys, given with all columns.
+struct Lacking {
+    keys: Mutex<std::vec::IntoIter<Batch>>,
+    places: Vec<usize>,
+    columns: Vec<Type>,
+}
+
+impl Scan for Lacking {
+    fn enable(&mut self, _: Capability<'_>) -> bool {
+        false
+    }
+
+    fn next(&self) -> Result<Option<Box<dyn Morsel>>> {
+        let next = self.keys.lock().unwrap_or_else(PoisonError::into_inner).next();
+        let Some(keys) = next else { return Ok(None) };
+        let column = |(place, kind): (usize, &Type)| {
+            let key = self.places.iter().position(|own| *own == place).and_then(|key| keys.columns.get(key));
+            key.cloned().unwrap_or_else(|| new_null_array(&kind.arrow(), keys.rows))
+        };
+        let columns = self.columns.iter().enumerate().map(column).collect();
+        Ok(Some(Box::new(Ready::new(Batch { columns, rows: keys.rows }))))
+    }
+
+    fn progress(&self) -> (u64, Option<u64>) {
+        (0, None)
     }
 }
 
@@ -206,33 +244,41 @@ fn steps_of(series: &Series, values: &[Scalar], kind: &Type) -> Option<Vec<Scala
     let bounds = series.from.as_ref().or(values.first()).zip(series.to.as_ref().or(values.last()));
     let Some((from, to)) = bounds else { return Some(Vec::new()) };
     let mut found = Vec::new();
-    for count in 0.. {
-        let next = match (from, series.step) {
-            (Scalar::Int(from), SeriesStep::Number(step)) => {
-                step.checked_mul(count).and_then(|by| from.checked_add(by)).map(Scalar::Int)
+    for first in (0..).step_by(TOGETHER) {
+        let next = moved(from, series.step, first..first + TOGETHER as i64, kind);
+        for row in 0..next.len() {
+            let value = Scalar::from_array(&next, row);
+            // Past the end of its type a series ends.
+            if value.is_null() || order_of(&value, to).is_gt() {
+                return Some(found);
             }
-            (from, SeriesStep::Time(step)) => moved(from, step, count, kind),
-            _ => None,
-        };
-        // Past the end of its type a series ends.
-        let Some(next) = next.filter(|next| order_of(next, to).is_le()) else { break };
-        if found.len() >= MOST {
-            return None;
+            if found.len() >= MOST {
+                return None;
+            }
+            found.push(value);
         }
-        found.push(next);
     }
     Some(found)
 }
 
-/// A date or timestamp so many spans later.
-fn moved(from: &Scalar, by: Interval, count: i64, kind: &Type) -> Option<Scalar> {
-    let (from, count) =
-        (Column::Constant(from.clone(), kind.clone()), Column::Constant(Scalar::Int(count), Type::Int));
-    let mut events = Events::default();
-    let moved = match kind {
-        Type::Date => shift_dates(&from, (by, &count), 1, &mut events),
-        _ => shift_timestamps(&from, (by, &count), 1, &mut events),
-    };
-    let moved: Arc<dyn Array> = moved.into_array(1);
-    Some(Scalar::from_array(&moved, 0)).filter(|value| !value.is_null())
+/// A value so many steps later; null past the end of its type.
+fn moved(from: &Scalar, step: SeriesStep, counts: Range<i64>, kind: &Type) -> ArrayRef {
+    let (rows, mut events) = ((counts.end - counts.start) as usize, Events::default());
+    match (from, step) {
+        (Scalar::Int(from), SeriesStep::Number(step)) => {
+            let value = |count: i64| step.checked_mul(count).and_then(|by| from.checked_add(by));
+            Arc::new(counts.map(value).collect::<Int64Array>())
+        }
+        (from, SeriesStep::Time(by)) => {
+            let from = Column::Constant(from.clone(), kind.clone());
+            let counts = Column::Array(Arc::new(Int64Array::from_iter_values(counts)));
+            let moved = match kind {
+                Type::Date => shift_dates(&from, (by, &counts), rows, &mut events),
+                _ => shift_timestamps(&from, (by, &counts), rows, &mut events),
+            };
+            moved.into_array(rows)
+        }
+        // The check lets no other pair through.
+        _ => new_null_array(&kind.arrow(), rows),
+    }
 }

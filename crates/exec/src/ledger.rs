@@ -12,6 +12,7 @@ pub fn account(plan: &Plan, counters: &Counters) -> Ledger {
     let mut steps: Vec<LedgerStep> = Vec::new();
     let (mut aside, mut others) = (Events::default(), Vec::new());
     let stopped = plan.stopped_steps(counters);
+    let nodes = plan.nodes();
     for (id, info) in plan.steps.iter().enumerate() {
         if !info.runs {
             continue;
@@ -34,7 +35,7 @@ pub fn account(plan: &Plan, counters: &Counters) -> Ledger {
             _ if is_stopped => None,
             (true, Some(_)) => of_table(),
             (true, None) => before,
-            (false, _) => Some(counted.rows + left_out_below(plan, id, counters)),
+            (false, _) => Some(counted.rows + left_out_below(&nodes, id, counters)),
         };
         let events = Event::ALL.into_iter().map(|e| (e, counted.events.get(e)));
         let events = events.filter(|(_, n)| *n > 0 && !is_stopped);
@@ -46,7 +47,7 @@ pub fn account(plan: &Plan, counters: &Counters) -> Ledger {
             events: events.collect(),
             source: source_of(plan, id).or_else(|| (!others.is_empty()).then(|| others.join("; "))),
             joins: info.joins,
-            nullable: condition_columns(plan, id),
+            nullable: condition_columns(&nodes, id),
         });
         others.clear();
     }
@@ -54,12 +55,12 @@ pub fn account(plan: &Plan, counters: &Counters) -> Ledger {
 }
 
 /// Rows of a step that were left out before they came to it, by filters behind it.
-fn left_out_below(plan: &Plan, step: usize, counters: &Counters) -> u64 {
+fn left_out_below(nodes: &[&Node], step: usize, counters: &Counters) -> u64 {
     let of = |node: &&Node| match &node.op {
         Op::Append(append) if node.step == step => append.left_out_below(counters),
         _ => 0,
     };
-    plan.nodes().iter().map(of).sum()
+    nodes.iter().map(of).sum()
 }
 
 /// What a step's source is, in words.
@@ -77,9 +78,9 @@ fn source_of(plan: &Plan, step: usize) -> Option<String> {
 }
 
 /// The few columns that a filter's condition uses, if nothing else can make it unknown.
-fn condition_columns(plan: &Plan, step: usize) -> Vec<String> {
+fn condition_columns(nodes: &[&Node], step: usize) -> Vec<String> {
     let mut used = None;
-    for node in plan.nodes() {
+    for node in nodes {
         let condition = match &node.op {
             Op::Filter(filter) if node.step == step && !filter.early => Some(&filter.condition),
             Op::Scan(scan) => scan.conditions.iter().find(|c| c.step == step).map(|c| &c.test),

@@ -7,7 +7,7 @@ use churn_expr::Bound;
 use churn_expr::bind::AggregateCall;
 
 use crate::Node;
-use crate::operators::{Condition, Filter};
+use crate::operators::Condition;
 use crate::rules::prune;
 
 /// A logical operator. Rules and walks ask it; none of them goes through all operators itself.
@@ -87,8 +87,9 @@ pub trait Operator {
         FilterBelow::Stays
     }
 
-    /// Notes that a filter of a step, which stood above it, is now tested in all its inputs ([`FilterBelow::Splits`]).
-    fn filter_moved(&mut self, _filter: &Filter, _step: StepId) {}
+    /// Notes that a filter of a step, which stood above it, is now tested in all its inputs ([`FilterBelow::Splits`]), and
+    /// whether it is a prefilter.
+    fn filter_moved(&mut self, _step: StepId, _early: bool) {}
 
     /// How it runs, in a few words a line.
     fn explain(&self) -> Vec<String>;

@@ -12,7 +12,7 @@ use churn_io::files::Files;
 use churn_io::source::ReadResources;
 use churn_plan::{Find, Plan, Relation, StepInfo};
 
-use super::{Chain, Default, Recipe};
+use super::{Chain, GivenDefault, Recipe};
 use crate::steps::{Checker, DeclaredTable};
 
 /// What a check needs beside the recipe.
@@ -179,12 +179,12 @@ fn environment(recipe: &Recipe, given: &[(String, String)]) -> Result<Environmen
     let mut environment = Environment::default();
     for parameter in &recipe.givens {
         let default = match &parameter.default {
-            Default::Value(value) => GivenValue::Value(value.clone()),
-            Default::Column(column) => GivenValue::Column(column.clone()),
-            Default::Required(kind) if !given.iter().any(|(name, _)| *name == parameter.name) => {
+            GivenDefault::Value(value) => GivenValue::Value(value.clone()),
+            GivenDefault::Column(column) => GivenValue::Column(column.clone()),
+            GivenDefault::Required(kind) if !given.iter().any(|(name, _)| *name == parameter.name) => {
                 return Err(lacking(recipe, &parameter.name, kind));
             }
-            Default::Required(_) => continue,
+            GivenDefault::Required(_) => continue,
         };
         environment.givens.insert(parameter.name.clone(), default);
     }
@@ -202,15 +202,15 @@ fn environment(recipe: &Recipe, given: &[(String, String)]) -> Result<Environmen
             });
         };
         let value = match &declared.default {
-            Default::Column(_) => Some(GivenValue::Column(text.clone())),
-            Default::Value(default) => value_like(default, text).map(GivenValue::Value),
-            Default::Required(kind) => value_of(kind, text).map(GivenValue::Value),
+            GivenDefault::Column(_) => Some(GivenValue::Column(text.clone())),
+            GivenDefault::Value(default) => value_like(default, text).map(GivenValue::Value),
+            GivenDefault::Required(kind) => value_of(kind, text).map(GivenValue::Value),
         };
         let value = value.ok_or_else(|| {
             let (kind, next) = match &declared.default {
-                Default::Required(kind) => (kind.clone(), None),
-                Default::Value(value) => (value.kind(), Some(value)),
-                Default::Column(_) => (Type::Text, None),
+                GivenDefault::Required(kind) => (kind.clone(), None),
+                GivenDefault::Value(value) => (value.kind(), Some(value)),
+                GivenDefault::Column(_) => (Type::Text, None),
             };
             let what = format!("{parameter} is {kind} in the recipe, and '{text}' is none.");
             let error = Error::new(ErrorKind::Type, what);

@@ -39,12 +39,12 @@ impl Recipe {
 #[derive(Clone, Debug)]
 pub(crate) struct Given {
     pub(crate) name: String,
-    pub(crate) default: Default,
+    pub(crate) default: GivenDefault,
 }
 
 /// What a parameter stands for if nothing else is given.
 #[derive(Clone, Debug, PartialEq)]
-pub(crate) enum Default {
+pub(crate) enum GivenDefault {
     /// A value, or a list of values of one type.
     Value(Scalar),
     /// A column.
@@ -53,13 +53,13 @@ pub(crate) enum Default {
     Required(Type),
 }
 
-impl fmt::Display for Default {
+impl fmt::Display for GivenDefault {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Default::Value(Scalar::List(values, _)) => write!(f, " = ({})", comma(values)),
-            Default::Value(value) => write!(f, " = {value}"),
-            Default::Column(column) => write!(f, " = column {}", name(column)),
-            Default::Required(kind) => write!(f, " {kind}"),
+            GivenDefault::Value(Scalar::List(values, _)) => write!(f, " = ({})", comma(values)),
+            GivenDefault::Value(value) => write!(f, " = {value}"),
+            GivenDefault::Column(column) => write!(f, " = column {}", name(column)),
+            GivenDefault::Required(kind) => write!(f, " {kind}"),
         }
     }
 }

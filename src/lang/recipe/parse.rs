@@ -7,7 +7,7 @@ use churn_core::{Error, ErrorKind, Result, Scalar, SourceText, Span, Type};
 use churn_expr::expand::Define;
 use churn_expr::{aggregates, functions};
 
-use super::{Chain, Default, Given, PlacedStep, Recipe};
+use super::{Chain, Given, GivenDefault, PlacedStep, Recipe};
 use crate::lang::text::layout::{Block, blocks};
 use crate::lang::text::{Cursor, expression};
 use crate::steps;
@@ -107,18 +107,18 @@ fn declare(
 }
 
 /// Reads what a parameter stands for: `= VALUE`, `= (VALUE, …)`, `= column NAME`, or the type of a value that must be given.
-fn default(c: &mut Cursor<'_>) -> Result<Default> {
+fn default(c: &mut Cursor<'_>) -> Result<GivenDefault> {
     if !c.is_symbol_at(0, "=") && c.peek().is_some() {
-        return c.type_name().map(Default::Required);
+        return c.type_name().map(GivenDefault::Required);
     }
     c.expect_symbol("=", "and the default value, or a type: given since date")?;
     if c.is_word_at(0, "column") {
         c.advance();
-        return Ok(Default::Column(c.name("a column's name")?.0));
+        return Ok(GivenDefault::Column(c.name("a column's name")?.0));
     }
     let start = c.span();
     if !c.is_symbol_at(0, "(") {
-        return c.literal().map(Default::Value);
+        return c.literal().map(GivenDefault::Value);
     }
     let values = c.in_parentheses(Cursor::literal)?;
     let kind = values.iter().try_fold(Type::Null, |shared: Type, value| shared.common_type(&value.kind()));
@@ -127,7 +127,7 @@ fn default(c: &mut Cursor<'_>) -> Result<Default> {
             .next("Write given farms = ('F001', 'F002').")
     })?;
     let values = values.iter().filter_map(|value| churn_expr::converted(value, &kind)).collect();
-    Ok(Default::Value(Scalar::List(values, kind)))
+    Ok(GivenDefault::Value(Scalar::List(values, kind)))
 }
 
 fn unique(wanted: &str, span: Span, names: &mut Vec<(String, Span)>, c: &Cursor<'_>) -> Result<()> {

@@ -24,7 +24,6 @@ fn of_word(word: &str) -> Option<&'static str> {
         "as" => "The new name stands first: rename new = old, select new = old + 1.",
         "having" => "Groups are filtered by a filter behind them.",
         "where" => "Rows are filtered by a step of their own, filter; an aggregate takes where (condition).",
-        "inplace" | "axis" => "Steps take no such word; churn help NAME tells how a step is written.",
         "then" | "else" | "when" => {
             "A choice is if(condition, a, b), or case when condition then a else b end."
         }
@@ -39,10 +38,10 @@ pub(crate) fn step_for(keyword: &str) -> Option<&'static str> {
         "having" => "filter, behind the group",
         "limit" | "head" | "top" | "take" => "first",
         "tail" => "last",
-        "order" | "arrange" => "sort",
-        "with" | "mutate" | "assign" | "compute" | "derive" | "transform" => "add",
+        "order" => "sort",
+        "with" | "compute" | "derive" | "transform" => "add",
         "unique" | "dedupe" => "distinct",
-        "aggregate" | "summarise" | "summarize" | "summary" => "group, or total",
+        "aggregate" | "summarize" | "summary" => "group, or total",
         "from" | "load" | "open" | "import" => "read",
         "save" | "export" | "output" => "write",
         "assert" | "check" | "expect" => "require",
@@ -51,10 +50,9 @@ pub(crate) fn step_for(keyword: &str) -> Option<&'static str> {
         }
         "merge" | "lookup" => "join",
         "union" | "concat" | "concatenate" | "stack" => "append",
-        "melt" | "gather" => "unpivot",
-        "spread" | "crosstab" | "cross_tab" => "pivot",
+        "crosstab" => "pivot",
         "explode" | "flatten" => "unnest",
-        "fillna" | "impute" => "fill",
+        "impute" => "fill",
         "delete" | "remove" => "drop for columns, filter for rows",
         "count" => "total: count()",
         _ => return None,

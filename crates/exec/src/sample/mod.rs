@@ -68,17 +68,7 @@ impl SampleRows {
 
     /// Whether a row is a candidate; it is in from then on, until a smaller lot pushes it out.
     fn enters(&mut self, row: u64) -> bool {
-        let entry = (lot(self.seed, row), row);
-        if self.best.len() < self.count {
-            self.best.push(entry);
-            return true;
-        }
-        let is_in = self.best.peek().is_some_and(|worst| entry < *worst);
-        if is_in {
-            self.best.pop();
-            self.best.push(entry);
-        }
-        is_in
+        enters(&mut self.best, self.count, (lot(self.seed, row), row))
     }
 
     /// The places of the rows that are in, rising.
@@ -115,6 +105,20 @@ impl SampleRows {
         self.file = Some(file);
         self.reservation.hold(0)
     }
+}
+
+/// Whether a lot, with its row's place, is among the `count` smallest so far; then it is put among them, and the largest goes.
+fn enters(best: &mut BinaryHeap<(u64, u64)>, count: usize, entry: (u64, u64)) -> bool {
+    if best.len() < count {
+        best.push(entry);
+        return true;
+    }
+    let is_in = best.peek().is_some_and(|worst| entry < *worst);
+    if is_in {
+        best.pop();
+        best.push(entry);
+    }
+    is_in
 }
 
 fn write(file: &mut RunWriter, places: &[u64], mut batch: Batch) -> Result<()> {

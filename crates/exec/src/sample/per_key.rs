@@ -10,6 +10,7 @@ use arrow_array::types::UInt64Type;
 use arrow_array::{BooleanArray, UInt64Array};
 use churn_core::{Batch, OrFault, Result, Type};
 
+use super::enters;
 use crate::keys::KeyTable;
 use crate::morsel_output::MorselOutput;
 use crate::rows_per_key::numbers_of;
@@ -50,7 +51,6 @@ pub(crate) struct SamplePerKey {
 struct Chosen<'a> {
     keys: Vec<usize>,
     table: KeyTable,
-    count: usize,
     best: Vec<BinaryHeap<(u64, u64)>>,
     row: u64,
     how: &'a SamplePerKey,
@@ -62,7 +62,6 @@ impl<'a> Chosen<'a> {
         Chosen {
             keys: how.keys.iter().map(|key| key + later).collect(),
             table: KeyTable::new(how.kinds.clone()),
-            count: how.count,
             best: Vec::new(),
             row: 0,
             how,
@@ -86,12 +85,8 @@ impl<'a> Chosen<'a> {
             if number >= self.best.len() {
                 self.best.resize_with(self.table.len(), BinaryHeap::new);
             }
-            let Some(best) = self.best.get_mut(number) else { continue };
-            if best.len() < self.count {
-                best.push(entry);
-            } else if best.peek().is_some_and(|worst| entry < *worst) {
-                best.pop();
-                best.push(entry);
+            if let Some(best) = self.best.get_mut(number) {
+                enters(best, self.how.count, entry);
             }
         }
         Ok(())
@@ -99,10 +94,10 @@ impl<'a> Chosen<'a> {
 
     /// Which of the next rows are chosen, once all were taken in and are gone through again.
     fn keep(&mut self, batch: &Batch) -> Result<BooleanArray> {
-        let count = self.how.count;
         let entries = self.entries(batch)?;
+        // Of a count of none the heaps are empty.
         let is_in = |(number, entry): (usize, (u64, u64))| {
-            count > 0 && self.best.get(number).and_then(BinaryHeap::peek).is_some_and(|worst| entry <= *worst)
+            self.best.get(number).and_then(BinaryHeap::peek).is_some_and(|worst| entry <= *worst)
         };
         Ok(entries.into_iter().map(|entry| Some(is_in(entry))).collect())
     }

@@ -6,7 +6,6 @@ use churn_expr::Bound;
 
 use crate::Node;
 use crate::operator::{FilterBelow, Operator, Pruning, retain_marked};
-use crate::operators::Filter;
 
 /// Rows of other tables below those of the input.
 #[derive(Clone)]
@@ -85,8 +84,8 @@ impl Operator for Append {
         FilterBelow::Splits([self.within(condition, &self.own)].into_iter().chain(others).collect())
     }
 
-    fn filter_moved(&mut self, filter: &Filter, step: StepId) {
-        self.moved.push((step, filter.early));
+    fn filter_moved(&mut self, step: StepId, early: bool) {
+        self.moved.push((step, early));
     }
 
     fn explain(&self) -> Vec<String> {

@@ -49,7 +49,7 @@ fn push_within(node: Node, changed: &mut bool) -> Node {
             *changed = true;
             let mut conditions = conditions.into_iter().map(|condition| Filter { condition, early });
             let operator = op.operator_mut();
-            operator.filter_moved(&Filter { condition, early }, step);
+            operator.filter_moved(step, early);
             let mut below = |node: Node| match conditions.next() {
                 Some(filter) => push(node.over(filter, step), changed),
                 None => node,
