@@ -70,6 +70,7 @@ impl Part {
             file.set_permissions(older.permissions())?;
         }
         file.sync_data()?;
+        let _undisturbed = temporary::undisturbed()?;
         let named = match named {
             Some(named) => named,
             None if wanted == Wanted::Nothing => return link(&file, &place),

@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use arrow_array::BooleanArray;
 use arrow_schema::DataType;
-use churn_core::{Batch, Event, Result};
+use churn_core::{Batch, Event, Result, Scalar};
 
 use super::format::{LineEncoder, LineForm};
 use super::ranges::Range;
@@ -123,6 +123,23 @@ pub struct Request {
     /// What is known of the rows that are wanted: a source may leave out rows outside of these ranges, and says
     /// how many. Places are those of the source's columns.
     pub ranges: Vec<(usize, Range)>,
+}
+
+/// The values of a source's first row; `None` if it has no rows.
+///
+/// # Errors
+/// The source cannot be read.
+pub fn first_row(source: &dyn Source) -> Result<Option<Vec<Scalar>>> {
+    let columns = (0..source.columns().len()).collect();
+    let scan = source.open(Request { columns, block_bytes: None, ranges: Vec::new() })?;
+    while let Some(mut morsel) = scan.next()? {
+        while let Some(Decoded { batch, .. }) = morsel.next(None)? {
+            if batch.rows > 0 {
+                return Ok(Some(batch.columns.iter().map(|column| Scalar::from_array(column, 0)).collect()));
+            }
+        }
+    }
+    Ok(None)
 }
 
 /// Passthrough of rows to a text writer: the scan gives lines as bytes, and decodes only the columns named here.

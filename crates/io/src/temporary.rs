@@ -14,17 +14,43 @@ use tempfile::TempDir;
 /// How old something must be that is taken away: what was made a moment ago may not be locked yet.
 const AGE: Duration = Duration::from_secs(60);
 
-/// Folders that are in use.
-static IN_USE: Mutex<Vec<PathBuf>> = Mutex::new(Vec::new());
+/// How often the removal of a folder is tried that others may still write to.
+const ATTEMPTS: usize = 100;
 
-fn in_use() -> MutexGuard<'static, Vec<PathBuf>> {
+/// What of this process has a name that is not to stay.
+#[derive(Debug)]
+pub(crate) struct InUse {
+    folders: Vec<PathBuf>,
+    /// Whether the process is about to end: nothing more is made then.
+    ended: bool,
+}
+
+/// Locked while something of such a name is made, removed or put in place, so that a process that is about to end
+/// finds all of it, and does not end in the middle.
+static IN_USE: Mutex<InUse> = Mutex::new(InUse { folders: Vec::new(), ended: false });
+
+fn in_use() -> MutexGuard<'static, InUse> {
     IN_USE.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// Keeps [`abandon`] waiting while it is held: for what must be done whole or not at all.
+///
+/// # Errors
+/// The process is about to end.
+pub(crate) fn undisturbed() -> std::io::Result<MutexGuard<'static, InUse>> {
+    let in_use = in_use();
+    if in_use.ended {
+        return Err(std::io::Error::new(std::io::ErrorKind::Interrupted, "the process is about to end"));
+    }
+    Ok(in_use)
 }
 
 /// A folder that vanishes when it is dropped, and that only its user can read.
 #[derive(Debug)]
 pub struct Folder {
-    folder: TempDir,
+    /// Where it is; `None` once it is removed.
+    folder: Option<TempDir>,
+    path: PathBuf,
     _lock: Option<File>,
 }
 
@@ -39,24 +65,45 @@ impl Folder {
         builder.prefix(prefix).suffix(suffix);
         #[cfg(unix)]
         builder.permissions(std::os::unix::fs::PermissionsExt::from_mode(0o700));
+        let mut in_use = undisturbed()?;
         let folder = builder.tempdir_in(within)?;
-        in_use().push(folder.path().to_owned());
-        let lock = File::open(folder.path()).ok();
+        let path = folder.path().to_owned();
+        in_use.folders.push(path.clone());
+        drop(in_use);
+        let lock = File::open(&path).ok();
         if let Some(lock) = &lock {
             let _ = lock.try_lock();
         }
-        Ok(Folder { folder, _lock: lock })
+        Ok(Folder { folder: Some(folder), path, _lock: lock })
     }
 
     /// Where it is.
     pub fn path(&self) -> &Path {
-        self.folder.path()
+        &self.path
+    }
+
+    /// Makes a folder within it, of a path relative to it; the folder itself is not made again where it is gone.
+    ///
+    /// # Errors
+    /// Nothing can be written there.
+    pub(crate) fn subfolder(&self, relative: &Path) -> std::io::Result<PathBuf> {
+        let mut path = self.path.clone();
+        for part in relative {
+            path.push(part);
+            match std::fs::create_dir(&path) {
+                Err(e) if e.kind() != std::io::ErrorKind::AlreadyExists => return Err(e),
+                _ => {}
+            }
+        }
+        Ok(path)
     }
 }
 
 impl Drop for Folder {
     fn drop(&mut self) {
-        in_use().retain(|path| path != self.folder.path());
+        let mut in_use = in_use();
+        drop(self.folder.take());
+        in_use.folders.retain(|path| *path != self.path);
     }
 }
 
@@ -76,8 +123,11 @@ pub(crate) fn folder(within: Option<&Path>) -> Result<Folder> {
 /// Takes away the temporary folders that runs of this process use; for a process that is about to end at once, as
 /// on a second Ctrl-C. Runs that go on after it fail.
 pub fn abandon() {
-    for path in in_use().drain(..) {
-        let _ = std::fs::remove_dir_all(path);
+    let mut in_use = in_use();
+    in_use.ended = true;
+    for path in in_use.folders.drain(..) {
+        // A run that still goes on may add a file between the removal of the others and that of the folder.
+        let _ = (0..ATTEMPTS).find(|_| std::fs::remove_dir_all(&path).is_ok() || !path.exists());
     }
 }
 

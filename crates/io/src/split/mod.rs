@@ -21,7 +21,7 @@ use crate::format::{Encoder, Format, WriteOptions};
 use crate::part::folder_of;
 use crate::segments::{Segment, Segments};
 use crate::target::{Mode, there_already};
-use crate::temporary::Folder;
+use crate::temporary::{Folder, undisturbed};
 use crate::waiting_rows::{PartEnd, WaitingRows, in_one_piece};
 use reopened::Reopened;
 pub use replace::may_stand_at;
@@ -239,8 +239,7 @@ impl SplitTarget {
 
     /// A new file in a folder.
     fn file(&self, folder: &Path) -> Result<Reopened> {
-        let within = self.beside.path().join(folder);
-        std::fs::create_dir_all(&within).map_err(|e| failed(&self.target, &e))?;
+        let within = self.beside.subfolder(folder).map_err(|e| failed(&self.target, &e))?;
         let mut number = 1;
         let name = |number: usize| format!("part-{number}.{}", self.format.ending());
         while self.mode == Mode::Append && self.target.join(folder).join(name(number)).exists() {
@@ -305,6 +304,7 @@ impl SplitTarget {
             link_all(&self.target, made).map_err(lost)?;
         }
         share(made, &self.target).map_err(lost)?;
+        let _undisturbed = undisturbed().map_err(lost)?;
         if !is_there {
             return std::fs::rename(made, &self.target).map_err(lost);
         }
