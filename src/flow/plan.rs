@@ -42,20 +42,20 @@ impl Drop for CheckedPlan {
 impl CheckedPlan {
     /// The plan with all columns known.
     pub(super) fn complete(&self, options: &RunOptions) -> Result<Cow<'_, Plan>> {
-        if self.plan.open {
+        if self.plan.open || self.plan.lacks_values {
             self.flow.rewritten(Some(options), &self.plan.moment).map(Cow::Owned)
         } else {
             Ok(Cow::Borrowed(&self.plan))
         }
     }
 
-    /// Why the plan goes no further than to some step, if it does: columns that only a run can tell. Steps after it
+    /// Why the plan goes no further than to some step, if it does: columns or bounds that only a run can tell. Steps after it
     /// are checked when the run has found them.
     pub fn open(&self) -> Option<&'static str> {
         self.plan.open.then_some(
-            "The steps can be followed only to here: a pivot makes columns of the values that it finds.\n\
+            "The steps can be followed only to here: what comes next depends on values that only a run finds.\n\
              A run finds them first, and checks the rest before it goes on.\n\
-             To check all now, name the values: pivot grade in ('A', 'B').",
+             To check all of a pivot now, name the values: pivot grade in ('A', 'B').",
         )
     }
 

@@ -4,6 +4,7 @@ use std::fmt;
 
 use churn_core::Field;
 use churn_core::names::comma;
+use churn_expr::bind::Beside;
 use churn_plan::Relation;
 use churn_plan::operators::Compute;
 
@@ -44,12 +45,12 @@ impl Step for Add {
 
 /// The relation with one more column, or one replaced.
 pub(super) fn adding(relation: Relation, item: &NamedItem, checker: &mut Checker<'_>) -> Relation {
-    let mut pers = Vec::new();
-    let bound = checker.row_expression(&item.expr, &relation.fields, &mut pers);
+    let mut beside = Beside::default();
+    let bound = checker.row_expression(&item.expr, &relation.fields, &mut beside);
     let field = Field::new(checker.ids.fresh(), &item.name, bound.kind.clone());
     let step = checker.step();
     let mut relation =
-        checker.with_pers(relation, pers).then(Compute { columns: vec![(field.clone(), bound)] }, step);
+        checker.with_beside(relation, beside).then(Compute { columns: vec![(field.clone(), bound)] }, step);
     match relation.fields.iter_mut().find(|f| f.name == item.name) {
         Some(old) => *old = field,
         None => relation.fields.push(field),

@@ -6,30 +6,48 @@ use std::sync::Arc;
 use churn_core::{Counters, Error, ErrorKind, Field, Scalar, SourceText, Span, StepId};
 use churn_expr::Bound;
 use churn_expr::ast::Expr;
-use churn_expr::bind::{Binder, Ids, PerCall, Place};
+use churn_expr::bind::{Beside, Binder, Ids, PerCall, Place};
 use churn_expr::expand::Environment;
 use churn_io::files::Files;
 use churn_io::source::ReadResources;
 use churn_plan::operators::Per;
 use churn_plan::{Find, Node, Relation, StepInfo};
 
+use super::table_values;
+use crate::lang::recipe::CheckRequest;
+
 /// A table of a recipe, checked.
 #[derive(Clone)]
 pub(crate) struct DeclaredTable {
     pub(crate) name: String,
+    /// Its number in the plan.
+    pub(crate) number: usize,
     /// `None` if its chain holds a mistake.
     pub(crate) relation: Option<Relation>,
     /// Tables that it uses.
     pub(crate) needs: Vec<usize>,
     /// Whether a step before took its rows.
     pub(crate) is_used: bool,
+    /// Whether it writes or requires something.
+    pub(crate) acts: bool,
+}
+
+/// The result of a recipe that a step read.
+#[derive(Clone)]
+pub(crate) struct RecipeResult {
+    /// The file, and the values for its parameters.
+    pub(crate) of: (PathBuf, String),
+    /// Its number in the plan.
+    pub(crate) table: usize,
+    pub(crate) relation: Relation,
 }
 
 /// Checks the steps of one request.
 pub(crate) struct Checker<'a> {
     /// The text that places point into.
     pub(crate) source: Arc<SourceText>,
-    pub(crate) environment: &'a Environment,
+    /// Parameters, functions and tables that expressions may use.
+    pub(crate) environment: Environment,
     pub(crate) ids: Ids,
     /// The folder that paths are relative to.
     pub(crate) base: PathBuf,
@@ -37,7 +55,19 @@ pub(crate) struct Checker<'a> {
     pub(crate) resources: ReadResources,
     /// Inputs of steps before that can be read only once.
     pub(crate) streams: Vec<PathBuf>,
+    /// The tables of the recipe being checked.
     pub(crate) tables: Vec<DeclaredTable>,
+    /// How many tables the plan has, those of the recipes that it reads included.
+    pub(crate) table_count: usize,
+    /// The recipe files being checked, from the outermost to this one, and how messages show them; none for the
+    /// request's own.
+    pub(crate) recipes: Vec<(PathBuf, String)>,
+    /// The results of recipes that were read, so that each runs once.
+    pub(crate) results: Vec<RecipeResult>,
+    /// Rows of tables that run for what they write or require.
+    pub(crate) others: Vec<Relation>,
+    /// Whether a step checked since writes or requires something.
+    pub(crate) acted: bool,
     /// Tables that the chain being checked uses.
     pub(crate) used: Vec<usize>,
     pub(crate) steps: Vec<StepInfo>,
@@ -51,12 +81,63 @@ pub(crate) struct Checker<'a> {
     pub(crate) find: Option<Find<'a>>,
     /// Whether such columns were met and not found: what follows cannot be checked.
     pub(crate) open: bool,
+    /// Whether the value of a table was met and not found.
+    pub(crate) lacks_values: bool,
     /// What ran to find them, and what was counted then.
     pub(crate) ran: Vec<Node>,
     pub(crate) counted: Counters,
 }
 
 impl Checker<'_> {
+    /// Starts a check over a recipe's text and parameters.
+    pub(crate) fn new<'a>(
+        source: Arc<SourceText>,
+        environment: Environment,
+        request: &CheckRequest,
+        find: Option<Find<'a>>,
+    ) -> Checker<'a> {
+        Checker {
+            source,
+            environment,
+            ids: Ids::default(),
+            base: request.base.clone(),
+            resources: request.resources.clone(),
+            streams: Vec::new(),
+            tables: Vec::new(),
+            table_count: 0,
+            recipes: Vec::new(),
+            results: Vec::new(),
+            others: Vec::new(),
+            acted: false,
+            used: Vec::new(),
+            steps: Vec::new(),
+            errors: Vec::new(),
+            folded: false,
+            notes: Vec::new(),
+            files: Files::default(),
+            find,
+            open: false,
+            lacks_values: false,
+            ran: Vec::new(),
+            counted: Counters::new(0),
+        }
+    }
+
+    /// What the ledger calls a table, or the main chain, of the recipe being checked.
+    pub(crate) fn label(&self, table: Option<&str>) -> Option<String> {
+        match (self.recipes.last(), table) {
+            (None, table) => table.map(str::to_owned),
+            (Some((_, recipe)), None) => Some(recipe.clone()),
+            (Some((_, recipe)), Some(table)) => Some(format!("{recipe}: {table}")),
+        }
+    }
+
+    /// A number for one more table of the plan.
+    pub(crate) fn table_number(&mut self) -> usize {
+        self.table_count += 1;
+        self.table_count - 1
+    }
+
     /// The step being checked.
     pub(crate) fn step(&self) -> StepId {
         self.steps.len()
@@ -84,10 +165,12 @@ impl Checker<'_> {
         }
     }
 
-    fn binder<'b>(&'b mut self, fields: &'b [Field]) -> Binder<'b> {
+    /// What binds an expression; tables whose values it takes run before.
+    fn binder<'b>(&'b mut self, expr: &Expr, fields: &'b [Field]) -> Binder<'b> {
+        table_values::find(expr, self);
         Binder {
             source: &self.source,
-            environment: self.environment,
+            environment: &self.environment,
             fields,
             ids: &mut self.ids,
             errors: &mut self.errors,
@@ -97,25 +180,29 @@ impl Checker<'_> {
         }
     }
 
-    /// Binds an expression over rows; aggregates with `per` are gathered.
-    pub(crate) fn row_expression(&mut self, expr: &Expr, fields: &[Field], pers: &mut Vec<PerCall>) -> Bound {
-        self.binder(fields).bind(expr, &mut Place::Rows(pers))
+    /// Binds an expression over rows; what must stand beside them is gathered.
+    pub(crate) fn row_expression(&mut self, expr: &Expr, fields: &[Field], beside: &mut Beside) -> Bound {
+        self.binder(expr, fields).bind(expr, &mut Place::Rows(beside))
     }
 
     /// Binds a condition over rows.
-    pub(crate) fn row_condition(&mut self, expr: &Expr, fields: &[Field], pers: &mut Vec<PerCall>) -> Bound {
-        self.binder(fields).condition(expr, &mut Place::Rows(pers))
+    pub(crate) fn row_condition(&mut self, expr: &Expr, fields: &[Field], beside: &mut Beside) -> Bound {
+        self.binder(expr, fields).condition(expr, &mut Place::Rows(beside))
     }
 
     /// Binds an expression where aggregates may stand in some way.
     pub(crate) fn expression(&mut self, expr: &Expr, fields: &[Field], place: &mut Place<'_>) -> Bound {
-        self.binder(fields).bind(expr, place)
+        self.binder(expr, fields).bind(expr, place)
     }
 
-    /// Puts the aggregates of `per` beside the rows, one operator for each set of keys.
-    pub(crate) fn with_pers(&mut self, mut relation: Relation, pers: Vec<PerCall>) -> Relation {
+    /// The rows with what expressions need beside them: whether values are in a table, then the aggregates of `per`,
+    /// one operator for each set of keys.
+    pub(crate) fn with_beside(&mut self, mut relation: Relation, beside: Beside) -> Relation {
+        for member in beside.members {
+            relation = table_values::with_member(relation, member, self);
+        }
         let step = self.step();
-        let mut left = pers;
+        let mut left = beside.aggregates;
         while let Some(first) = left.first() {
             let keys = first.keys.clone();
             let (same, others): (Vec<PerCall>, Vec<PerCall>) = left.into_iter().partition(|p| p.keys == keys);
@@ -126,14 +213,19 @@ impl Checker<'_> {
         relation
     }
 
-    /// The value of an expression without columns, which may be an interval.
+    /// The value of an expression without columns, which may be an interval. Where it needs the value of a table that
+    /// has not run, what follows cannot be checked yet.
     pub(crate) fn constant(&mut self, expr: &Expr) -> Option<Scalar> {
-        self.binder(&[]).constant(expr)
+        if table_values::is_unknown(expr, self) {
+            (self.lacks_values, self.open) = (true, true);
+            return None;
+        }
+        self.binder(expr, &[]).constant(expr)
     }
 
     /// The text of an expression without columns, such as the name that `named` gives.
     pub(crate) fn constant_text(&mut self, expr: &Expr) -> Option<String> {
-        let bound = self.binder(&[]).bind(expr, &mut Place::NoAggregates("A name is no aggregate."));
+        let bound = self.binder(expr, &[]).bind(expr, &mut Place::NoAggregates("A name is no aggregate."));
         match bound.as_literal() {
             Some(Scalar::Text(text)) => Some(text.clone()),
             _ if bound.kind == churn_core::Type::Unknown => None,

@@ -5,6 +5,7 @@ use std::fmt;
 use churn_core::names::comma;
 use churn_core::{Error, ErrorKind, Field, Result, Scalar, Type};
 use churn_expr::ast::{ColumnRef, Expr, Kind};
+use churn_expr::bind::Beside;
 use churn_expr::expand::columns_of_list;
 use churn_expr::functions::Arguments;
 use churn_expr::windows::{Frame, Task};
@@ -142,11 +143,11 @@ impl Step for Fill {
                 filled.push((column, with));
             }
         }
-        let mut pers = Vec::new();
+        let mut beside = Beside::default();
         let mut computed = Vec::new();
         for (column, own) in filled {
             let with = from_itself(&over_table(own), &column.name);
-            let with_bound = checker.row_expression(&with, &fields, &mut pers);
+            let with_bound = checker.row_expression(&with, &fields, &mut beside);
             // A text literal beside a date is read as one, below.
             let is_text = matches!(with_bound.as_literal(), Some(Scalar::Text(_)));
             let read_as_date = is_text && column.kind.is_temporal();
@@ -165,7 +166,7 @@ impl Step for Fill {
             }
             let itself = Expr::new(Kind::Name(column.name.clone()), own.span);
             let filled = Expr::new(Kind::Call("coalesce".into(), vec![itself, with]), own.span);
-            let bound = checker.row_expression(&filled, &fields, &mut pers);
+            let bound = checker.row_expression(&filled, &fields, &mut beside);
             let kind = if bound.kind == Type::Unknown { column.kind.clone() } else { bound.kind.clone() };
             let field = Field::new(checker.ids.fresh(), &column.name, kind);
             if let Some(slot) = relation.fields.iter_mut().find(|f| f.name == column.name) {
@@ -174,7 +175,7 @@ impl Step for Fill {
             computed.push((field, bound));
         }
         let fields = relation.fields.clone();
-        let relation = checker.with_pers(relation, pers).then(Compute { columns: computed }, step);
+        let relation = checker.with_beside(relation, beside).then(Compute { columns: computed }, step);
         Some(Relation { fields, ..relation })
     }
 

@@ -3,6 +3,7 @@
 use std::fmt;
 
 use churn_expr::ast::Expr;
+use churn_expr::bind::Beside;
 use churn_plan::{Relation, operators};
 
 use super::{Checker, Step, StepKind};
@@ -22,10 +23,10 @@ struct Filter(Expr);
 impl Step for Filter {
     fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
         let input = input?;
-        let mut pers = Vec::new();
-        let condition = checker.row_condition(&self.0, &input.fields, &mut pers);
+        let mut beside = Beside::default();
+        let condition = checker.row_condition(&self.0, &input.fields, &mut beside);
         let step = checker.step();
-        Some(checker.with_pers(input, pers).then(operators::Filter::new(condition), step))
+        Some(checker.with_beside(input, beside).then(operators::Filter::new(condition), step))
     }
 }
 

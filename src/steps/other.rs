@@ -7,6 +7,7 @@ use churn_plan::{Relation, StepInfo};
 
 use super::checker::Path;
 use super::read::Read;
+use super::read_recipe::{ReadRecipe, Shown};
 use super::read_table::ReadTable;
 use super::{Checker, Step};
 use crate::lang::text::{Cursor, TokenKind};
@@ -16,6 +17,7 @@ use crate::lang::text::{Cursor, TokenKind};
 pub(super) enum Other {
     Table(ReadTable),
     File(Box<Read>, Path),
+    Recipe(ReadRecipe),
 }
 
 impl Other {
@@ -26,6 +28,9 @@ impl Other {
             return Ok(Other::Table(ReadTable(table, span)));
         }
         let path = Path::read(c)?;
+        if let Some(recipe) = ReadRecipe::of(&path) {
+            return recipe.with_given(c).map(Other::Recipe);
+        }
         Ok(Other::File(Box::new(Read::of(path.clone())), path))
     }
 
@@ -33,6 +38,7 @@ impl Other {
     pub(super) fn relation(&self, checker: &mut Checker<'_>) -> Option<Relation> {
         match self {
             Other::Table(table) => table.check(None, checker),
+            Other::Recipe(recipe) => recipe.check(None, checker),
             Other::File(read, path) => {
                 let relation = read.check(None, checker)?;
                 checker.steps.push(StepInfo { aside: true, ..StepInfo::new(path.to_string()) });
@@ -46,6 +52,7 @@ impl Other {
         match self {
             Other::Table(table) => table.1,
             Other::File(_, path) => path.span(),
+            Other::Recipe(recipe) => recipe.span(),
         }
     }
 }
@@ -55,6 +62,7 @@ impl fmt::Display for Other {
         match self {
             Other::Table(table) => f.write_str(&churn_core::names::name(&table.0)),
             Other::File(_, path) => path.fmt(f),
+            Other::Recipe(recipe) => Shown(recipe).fmt(f),
         }
     }
 }

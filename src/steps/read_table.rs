@@ -33,27 +33,8 @@ impl Step for ReadTable {
         }
         let table = checker.tables.get_mut(index)?;
         let again = std::mem::replace(&mut table.is_used, true);
-        let relation = table.relation.clone()?;
-        // Columns have one number in a plan, and so get new ones where a table is used again.
-        let mut fields = relation.fields;
-        let columns = relation.node.columns().into_iter().filter_map(|id| {
-            let field = fields.iter().find(|f| f.id == id).or_else(|| relation.node.field(id))?;
-            let here = if again { checker.ids.fresh() } else { id };
-            Some((id, Field { id: here, ..field.clone() }))
-        });
-        let columns: Vec<(ColumnId, Field)> = columns.collect();
-        for field in &mut fields {
-            if let Some((_, here)) = columns.iter().find(|(id, _)| *id == field.id) {
-                field.id = here.id;
-            }
-        }
-        let op = Shared {
-            table: index,
-            input: Arc::new(relation.node),
-            kept: columns.iter().map(|(id, _)| *id).collect(),
-            columns,
-        };
-        Some(Relation { node: Node::source(op, checker.step()), fields })
+        let (number, relation) = (table.number, table.relation.clone()?);
+        Some(shared(number, relation, again, checker))
     }
 
     fn starts(&self) -> bool {
@@ -67,6 +48,30 @@ impl Step for ReadTable {
     fn table(&self) -> Option<&str> {
         Some(&self.0)
     }
+}
+
+/// The rows of a table where they are used, for the first time or again.
+pub(super) fn shared(table: usize, relation: Relation, again: bool, checker: &mut Checker<'_>) -> Relation {
+    // Columns have one number in a plan, and so get new ones where a table is used again.
+    let mut fields = relation.fields;
+    let columns = relation.node.columns().into_iter().filter_map(|id| {
+        let field = fields.iter().find(|f| f.id == id).or_else(|| relation.node.field(id))?;
+        let here = if again { checker.ids.fresh() } else { id };
+        Some((id, Field { id: here, ..field.clone() }))
+    });
+    let columns: Vec<(ColumnId, Field)> = columns.collect();
+    for field in &mut fields {
+        if let Some((_, here)) = columns.iter().find(|(id, _)| *id == field.id) {
+            field.id = here.id;
+        }
+    }
+    let op = Shared {
+        table,
+        input: Arc::new(relation.node),
+        kept: columns.iter().map(|(id, _)| *id).collect(),
+        columns,
+    };
+    Relation { node: Node::source(op, checker.step()), fields }
 }
 
 impl fmt::Display for ReadTable {

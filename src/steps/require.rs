@@ -6,6 +6,7 @@ use churn_core::names::comma;
 use churn_core::{Field, Result, Scalar};
 use churn_expr::Bound;
 use churn_expr::ast::{ColumnRef, Expr};
+use churn_expr::bind::Beside;
 use churn_expr::expand::columns_of_list;
 use churn_plan::{Relation, operators};
 
@@ -41,12 +42,12 @@ fn read(c: &mut Cursor<'_>) -> Result<Box<dyn Step>> {
 impl Step for Require {
     fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
         let input = input?;
-        let mut pers = Vec::new();
-        let condition = checker.row_condition(&self.condition, &input.fields, &mut pers);
+        let mut beside = Beside::default();
+        let condition = checker.row_condition(&self.condition, &input.fields, &mut beside);
         let shown = shown(&condition, &input.fields);
         let step = checker.step();
         let op = operators::Require { condition, message: self.message.clone(), shown };
-        Some(checker.with_pers(input, pers).then(op, step))
+        Some(checker.with_beside(input, beside).then(op, step))
     }
 
     fn keeps_rows(&self) -> bool {

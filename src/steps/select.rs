@@ -4,6 +4,7 @@ use std::fmt;
 
 use churn_core::Field;
 use churn_core::names::comma;
+use churn_expr::bind::Beside;
 use churn_plan::Relation;
 use churn_plan::operators::Compute;
 
@@ -24,11 +25,11 @@ struct Select(Vec<Item>);
 impl Step for Select {
     fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
         let input = input?;
-        let mut pers = Vec::new();
+        let mut beside = Beside::default();
         let mut fields = Vec::new();
         let mut computed = Vec::new();
         for item in item::named(&self.0, &input.fields, &[], checker) {
-            let bound = checker.row_expression(&item.expr, &input.fields, &mut pers);
+            let bound = checker.row_expression(&item.expr, &input.fields, &mut beside);
             // A bare column is only carried: it keeps its values as they come.
             let carried = bound.as_column().and_then(|id| input.fields.iter().find(|f| f.id == id));
             match carried {
@@ -41,7 +42,7 @@ impl Step for Select {
             }
         }
         let step = checker.step();
-        let relation = checker.with_pers(input, pers);
+        let relation = checker.with_beside(input, beside);
         let relation =
             if computed.is_empty() { relation } else { relation.then(Compute { columns: computed }, step) };
         Some(Relation { fields, ..relation })

@@ -5,6 +5,7 @@ use std::fmt;
 use churn_core::names::comma;
 use churn_core::{Error, ErrorKind, Result, Type};
 use churn_expr::ast::Expr;
+use churn_expr::bind::Beside;
 use churn_expr::expand::over_set;
 use churn_plan::Relation;
 use churn_plan::operators::{self, SortKey};
@@ -71,7 +72,7 @@ struct Sort(Vec<Key>);
 impl Step for Sort {
     fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
         let input = input?;
-        let mut pers = Vec::new();
+        let mut beside = Beside::default();
         let mut keys = Vec::new();
         let source = checker.source.clone();
         let expanded = self.0.iter().flat_map(|key| {
@@ -79,7 +80,7 @@ impl Step for Sort {
             parts.into_iter().map(move |(by, _)| (key, by))
         });
         for (key, by) in expanded.collect::<Vec<_>>() {
-            let by = checker.row_expression(&by, &input.fields, &mut pers);
+            let by = checker.row_expression(&by, &input.fields, &mut beside);
             if let Type::List(_) = by.kind {
                 let error = Error::new(ErrorKind::Type, format!("{} has no order.", by.kind));
                 checker.wrong(key.by.span, error);
@@ -92,7 +93,7 @@ impl Step for Sort {
             keys.push(SortKey { by, descending: key.descending, nulls_first: key.nulls_first });
         }
         let step = checker.step();
-        Some(checker.with_pers(input, pers).then(operators::Sort { keys, keep: None }, step))
+        Some(checker.with_beside(input, beside).then(operators::Sort { keys, keep: None }, step))
     }
 
     fn keeps_rows(&self) -> bool {

@@ -8,6 +8,7 @@ use super::two_tables::{Condition, Join, Other};
 use super::value::{Data, Ty, V};
 use super::windows::{Call, Edge, Frame, Item, Window};
 use crate::densify::{Densify, Series};
+use crate::table_values::{How, TableUse};
 
 pub struct Random {
     state: u64,
@@ -529,6 +530,21 @@ fn densify(r: &mut Random, data: &Data) -> Step {
     Step::Densify(Densify { keys, per })
 }
 
+/// A value looked for in a column of another table, or compared with an end of it.
+fn table_use(r: &mut Random, data: &Data, others: &[Other], number: usize) -> Step {
+    let other = r.pick(others);
+    let (column, ty) = r.pick(&other.data.columns);
+    let negated = r.chance(30);
+    let has_ends = matches!(ty, Ty::Int | Ty::Date | Ty::Text);
+    let how = match r.below(3) {
+        0 if has_ends => How::Compared(r.pick(&["<", "<=", "=", ">"]), r.pick(&["low", "high"])),
+        1 => How::Filter(negated),
+        _ => How::Add(format!("m{number}"), negated),
+    };
+    let ours = if ty == Ty::Float && r.chance(30) { Ty::Int } else { ty };
+    Step::TableUse(Box::new(TableUse { x: expr(r, data, ours, 1), how, other, column }))
+}
+
 /// A condition for `require`, and columns for `require unique`.
 pub fn required(r: &mut Random, data: &Data) -> String {
     if r.chance(50) {
@@ -623,6 +639,9 @@ fn step(r: &mut Random, data: &Data, others: &[Other], number: usize) -> Step {
     let ty = any_type(r, data);
     if r.later && r.chance(5) {
         return densify(r, data);
+    }
+    if r.later && r.chance(8) {
+        return table_use(r, data, others, number);
     }
     match r.below(30) {
         27 => split(r, data, number),

@@ -14,6 +14,7 @@ mod eval;
 mod generate;
 mod reshape;
 mod steps;
+mod table_values;
 mod two_tables;
 mod value;
 mod windows;
@@ -71,6 +72,15 @@ fn agree(seed: u64, later: bool) {
         fs::write(folder.path().join(&file), other.data.csv()).expect("a file");
         tables += &format!("table {}\n  {}\n", other.name, other.data.read_step(&file));
     }
+    let mut declared: Vec<String> = Vec::new();
+    for step in &chain {
+        if let steps::Step::TableUse(of) = step
+            && !declared.contains(&of.declared())
+        {
+            declared.push(of.declared());
+        }
+    }
+    tables += &declared.concat();
     let recipe = |read: &str| {
         let recipe = format!("{tables}{read}\n{}", text.join("\n"));
         Flow::recipe(&recipe).in_folder(folder.path())

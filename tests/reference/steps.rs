@@ -9,6 +9,7 @@ use super::two_tables::{Join, Other, append};
 use super::value::{Data, Ty, V};
 use super::windows::Window;
 use crate::densify::Densify;
+use crate::table_values::TableUse;
 
 #[derive(Clone, Debug)]
 pub enum Step {
@@ -37,6 +38,7 @@ pub enum Step {
     Split(Split),
     Unnest(Unnest),
     Densify(Densify),
+    TableUse(Box<TableUse>),
 }
 
 fn items(items: &[(String, E, Ty)]) -> String {
@@ -96,6 +98,7 @@ impl fmt::Display for Step {
             Step::Split(split) => split.fmt(f),
             Step::Unnest(unnest) => unnest.fmt(f),
             Step::Densify(densify) => densify.fmt(f),
+            Step::TableUse(of) => of.fmt(f),
             Step::Append(other) => write!(f, "append {}", other.name),
         }
     }
@@ -184,6 +187,7 @@ impl Step {
             Step::Split(split) => split.apply(data),
             Step::Unnest(unnest) => unnest.apply(data),
             Step::Densify(densify) => densify.apply(data),
+            Step::TableUse(of) => of.apply(data),
             Step::Append(other) => append(data, &other.data),
             Step::Fill(name, e) => {
                 let place = data.place(name);

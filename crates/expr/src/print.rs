@@ -16,9 +16,12 @@ fn tightness(expr: &Expr) -> u8 {
     match &expr.kind {
         Kind::Binary(op, ..) => op.tightness(),
         Kind::Not(_) => 3,
-        Kind::Between(..) | Kind::In(..) | Kind::Like(..) | Kind::IsNull(..) | Kind::IsDistinct(..) => {
-            PREDICATE
-        }
+        Kind::Between(..)
+        | Kind::In(..)
+        | Kind::InTable(..)
+        | Kind::Like(..)
+        | Kind::IsNull(..)
+        | Kind::IsDistinct(..) => PREDICATE,
         Kind::Negate(_) => UNARY,
         Kind::Literal(Scalar::Int(v)) if *v < 0 => UNARY,
         Kind::Literal(Scalar::Float(v)) if *v < 0.0 => UNARY,
@@ -49,6 +52,7 @@ impl Display for Expr {
             Kind::Literal(value) => value.fmt(f),
             Kind::Name(column) => f.write_str(&name(column)),
             Kind::Parameter(parameter) => write!(f, "${parameter}"),
+            Kind::TableValue(table, column) => write!(f, "${table}.{}", name(column)),
             Kind::Negate(x) => match tightness(x) {
                 UNARY => write!(f, "-({x})"),
                 _ => write!(f, "-{}", Operand(x, UNARY)),
@@ -66,6 +70,9 @@ impl Display for Expr {
             }
             Kind::In(x, list, sense) => {
                 write!(f, "{} {}in ({})", Operand(x, operand), not(sense), comma(list))
+            }
+            Kind::InTable(x, table, sense) => {
+                write!(f, "{} {}in {}", Operand(x, operand), not(sense), name(table))
             }
             Kind::Like(x, pattern, escape, sense) => {
                 write!(f, "{} {}like {}", Operand(x, operand), not(sense), Operand(pattern, operand))?;

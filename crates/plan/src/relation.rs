@@ -70,6 +70,8 @@ pub struct Plan {
     pub counted: Counters,
     /// Whether steps follow whose columns only a run can tell.
     pub open: bool,
+    /// Whether an expression takes the value of a table that has not run: the plan is checked, and cannot be run.
+    pub lacks_values: bool,
     /// What `now()` stands for in it.
     pub moment: Moment,
 }
@@ -129,6 +131,7 @@ impl Plan {
             ran: Vec::new(),
             counted: Counters::new(0),
             open: false,
+            lacks_values: false,
             moment: Moment::default(),
         }
     }

@@ -1,19 +1,18 @@
 //! A recipe into a checked plan: every mistake that names and types can show, before a row is read.
 
+use std::fmt;
 use std::path::PathBuf;
 
 use churn_core::error::nearest;
 use churn_core::names::{comma, name};
 use churn_core::{Counters, Error, ErrorKind, Field, Result, Scalar, Type};
-use churn_expr::bind::Ids;
 use churn_expr::expand::{Environment, GivenValue};
 use churn_expr::moment::Moment;
-use churn_io::files::Files;
 use churn_io::source::ReadResources;
 use churn_plan::{Find, Plan, Relation, StepInfo};
 
 use super::{Chain, GivenDefault, Recipe};
-use crate::steps::{Checker, DeclaredTable};
+use crate::steps::{Checker, DeclaredTable, declare_table};
 
 /// What a check needs beside the recipe.
 #[derive(Clone, Default)]
@@ -33,80 +32,28 @@ pub(crate) struct CheckRequest {
 /// # Errors
 /// All mistakes that were found, as one error.
 pub(crate) fn check(recipe: &Recipe, request: &CheckRequest, find: Option<Find<'_>>) -> Result<Plan> {
-    let environment = environment(recipe, &request.givens)?;
-    let mut checker = Checker {
-        source: recipe.source.clone(),
-        environment: &environment,
-        ids: Ids::default(),
-        base: request.base.clone(),
-        resources: request.resources.clone(),
-        streams: Vec::new(),
-        tables: Vec::new(),
-        used: Vec::new(),
-        steps: Vec::new(),
-        errors: Vec::new(),
-        folded: false,
-        notes: Vec::new(),
-        files: Files::default(),
-        find,
-        open: false,
-        ran: Vec::new(),
-        counted: Counters::new(0),
-    };
-    let mut acting = Vec::new();
-    for chain in &recipe.tables {
-        if checker.open {
-            break;
-        }
-        checker.used.clear();
-        let relation = check_chain(chain, Some(&chain.name), &mut checker);
-        let needs = checker.used.clone();
-        acting.push(chain.steps.iter().any(|p| p.step.acts()));
-        checker.tables.push(DeclaredTable { name: chain.name.clone(), relation, needs, is_used: false });
-    }
-    checker.used.clear();
-    let main = if checker.open { None } else { check_chain(&recipe.main, None, &mut checker) };
-    let runs = tables_that_run(&checker, &acting);
-    for (table, runs) in checker.tables.iter().zip(&runs) {
-        // Of steps that cannot be followed yet nobody knows which tables they need.
-        if !runs && !checker.open {
-            checker
-                .notes
-                .push(format!("The table {} is checked but not run: nothing needs it.", name(&table.name)));
-        }
-    }
-    for step in &mut checker.steps {
-        let table = step.table.as_ref().and_then(|t| checker.tables.iter().position(|c| c.name == *t));
-        step.runs = table.is_none_or(|t| runs.get(t).copied().unwrap_or(true));
-    }
-    if let Some(error) = Error::all(checker.errors) {
+    let given = request.givens.iter().map(|(name, text)| (name.clone(), Argument::Text(text.clone())));
+    let environment = environment(recipe, &given.collect::<Vec<_>>())?;
+    let mut checker = Checker::new(recipe.source.clone(), environment, request, find);
+    let main = check_scope(recipe, &mut checker);
+    if let Some(error) = Error::all(std::mem::take(&mut checker.errors)) {
         return Err(error);
     }
-    let found = main.or_else(|| checker.tables.iter().rev().find_map(|t| t.relation.clone()));
-    let main =
-        found.ok_or_else(|| Error::new(ErrorKind::Internal, "A chain without a mistake has no result."))?;
-    let needed_by_main = reached(&checker.tables, &checker.used);
-    let others = checker
-        .tables
-        .iter()
-        .enumerate()
-        .filter(|(i, _)| acting.get(*i) == Some(&true) && !needed_by_main.contains(i))
-        .filter_map(|(_, t)| t.relation.clone())
-        .collect();
+    let lost = || Error::new(ErrorKind::Internal, "A chain without a mistake has no result.");
     let fired = if checker.folded { vec!["constants worked out"] } else { Vec::new() };
-    let ends_in_write = recipe.main.steps.last().is_some_and(|p| p.step.writes());
-    let Checker { steps, notes, mut counted, open, ran, files, .. } = checker;
+    let Checker { steps, notes, mut counted, open, lacks_values, ran, files, others, .. } = checker;
     let mut plan = Plan {
-        main,
+        main: main.ok_or_else(lost)?,
         others,
         steps,
-        ends_in_write,
+        ends_in_write: recipe.main.steps.last().is_some_and(|p| p.step.writes()),
         notes,
         files,
         fired,
         ran: Vec::new(),
         counted: Counters::new(0),
         open,
+        lacks_values,
         moment: request.moment.clone(),
     };
     // What runs again is counted again.
@@ -115,19 +62,63 @@ pub(crate) fn check(recipe: &Recipe, request: &CheckRequest, find: Option<Find<'
     Ok(plan)
 }
 
+/// Checks the tables of a recipe and its main chain; gives the rows of the main chain, or of the last table that could
+/// be followed where it has none.
+///
+/// The checker's source, environment, folder and tables are the recipe's own.
+pub(crate) fn check_scope(recipe: &Recipe, checker: &mut Checker<'_>) -> Option<Relation> {
+    let mut ranges = Vec::new();
+    for chain in &recipe.tables {
+        if checker.open {
+            break;
+        }
+        checker.used.clear();
+        let acted = std::mem::take(&mut checker.acted);
+        let first = checker.steps.len();
+        let relation = check_chain(chain, Some(&chain.name), checker);
+        ranges.push(first..checker.steps.len());
+        let (needs, acts) = (checker.used.clone(), checker.acted);
+        checker.acted |= acted;
+        declare_table(&chain.name, relation, needs, acts, checker);
+    }
+    checker.used.clear();
+    let main = if checker.open { None } else { check_chain(&recipe.main, None, checker) };
+    let needed_by_main = reached(&checker.tables, &checker.used);
+    let acting = || checker.tables.iter().enumerate().filter(|(_, table)| table.acts);
+    let start: Vec<usize> = checker.used.iter().copied().chain(acting().map(|(i, _)| i)).collect();
+    let others =
+        acting().filter(|(i, _)| !needed_by_main.contains(i)).filter_map(|(_, t)| t.relation.clone());
+    let others: Vec<Relation> = others.collect();
+    checker.others.extend(others);
+    let run = reached(&checker.tables, &start);
+    for (i, range) in ranges.into_iter().enumerate().filter(|(i, _)| !run.contains(i)) {
+        checker.steps.iter_mut().take(range.end).skip(range.start).for_each(|step| step.runs = false);
+        // Of steps that cannot be followed yet nobody knows which tables they need.
+        if let Some(table) = checker.tables.get(i).filter(|_| !checker.open) {
+            let label = checker.label(Some(&table.name)).unwrap_or_default();
+            let note = format!("The table {} is checked but not run: nothing needs it.", name(&label));
+            checker.notes.push(note);
+        }
+    }
+    main.or_else(|| checker.tables.iter().rev().find_map(|t| t.relation.clone()))
+}
+
 /// Checks the steps of a chain in order.
 fn check_chain(chain: &Chain, table: Option<&String>, checker: &mut Checker<'_>) -> Option<Relation> {
+    let label = checker.label(table.map(String::as_str));
     let mut relation: Option<Relation> = None;
     for placed in &chain.steps {
         checker.source = placed.source.clone();
         let first = checker.steps.len();
         relation = placed.step.check(relation, checker);
-        checker.steps.iter_mut().skip(first).for_each(|aside| aside.table = table.cloned());
+        let own = checker.steps.iter_mut().skip(first).filter(|step| step.aside && step.table.is_none());
+        own.for_each(|aside| aside.table = label.clone());
+        checker.acted |= placed.step.acts();
         let fields = relation.as_ref().map(|r| r.fields.as_slice()).unwrap_or_default();
         checker.steps.push(StepInfo {
             text: placed.step.to_string(),
-            table: table.cloned(),
-            reads: placed.step.table().map(str::to_owned),
+            table: label.clone(),
+            reads: placed.step.table().and_then(|table| checker.label(Some(table))),
             aside: false,
             joins: placed.step.joins(),
             keeps_rows: placed.step.keeps_rows(),
@@ -154,14 +145,7 @@ fn told(fields: &[Field], before: &[StepInfo]) -> Vec<(String, Type)> {
     fields.iter().map(|f| (f.name.clone(), f.kind.clone())).collect()
 }
 
-/// Tables that the main chain needs, or that write or require, and those that they need.
-fn tables_that_run(checker: &Checker<'_>, acting: &[bool]) -> Vec<bool> {
-    let acts = acting.iter().enumerate().filter(|(_, a)| **a).map(|(i, _)| i);
-    let start: Vec<usize> = checker.used.iter().copied().chain(acts).collect();
-    let reached = reached(&checker.tables, &start);
-    (0..checker.tables.len()).map(|i| reached.contains(&i)).collect()
-}
-
+/// These tables and those that they need.
 fn reached(tables: &[DeclaredTable], from: &[usize]) -> Vec<usize> {
     let mut reached: Vec<usize> = Vec::new();
     let mut open: Vec<usize> = from.to_vec();
@@ -174,8 +158,29 @@ fn reached(tables: &[DeclaredTable], from: &[usize]) -> Vec<usize> {
     reached
 }
 
+/// A value for a parameter.
+#[derive(Clone, Debug)]
+pub(crate) enum Argument {
+    /// A text, read as the parameter's type.
+    Text(String),
+    /// A value, which must fit that type.
+    Value(Scalar),
+}
+
+impl fmt::Display for Argument {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Argument::Text(text) => write!(f, "'{text}'"),
+            Argument::Value(value) => value.fmt(f),
+        }
+    }
+}
+
 /// The recipe's parameters with the values they were given, and its functions.
-fn environment(recipe: &Recipe, given: &[(String, String)]) -> Result<Environment> {
+///
+/// # Errors
+/// A value for a parameter that there is not, one of another type, or none where one is needed.
+pub(crate) fn environment(recipe: &Recipe, given: &[(String, Argument)]) -> Result<Environment> {
     let mut environment = Environment::default();
     for parameter in &recipe.givens {
         let default = match &parameter.default {
@@ -188,37 +193,11 @@ fn environment(recipe: &Recipe, given: &[(String, String)]) -> Result<Environmen
         };
         environment.givens.insert(parameter.name.clone(), default);
     }
-    for (parameter, text) in given {
-        let Some(declared) = recipe.givens.iter().find(|g| g.name == *parameter) else {
-            let error = Error::new(ErrorKind::Name, format!("The recipe has no parameter {parameter}."));
-            let names = recipe.givens.iter().map(|g| g.name.as_str());
-            let error = match recipe.givens.len() {
-                0 => error.why("It declares none; given threshold = 100 at its top would."),
-                _ => error.why(format!("Its parameters are {}.", comma(names.clone()))),
-            };
-            return Err(match nearest(parameter, names) {
-                Some(near) => error.next(format!("Did you mean {near}?")),
-                None => error,
-            });
-        };
-        let value = match &declared.default {
-            GivenDefault::Column(_) => Some(GivenValue::Column(text.clone())),
-            GivenDefault::Value(default) => value_like(default, text).map(GivenValue::Value),
-            GivenDefault::Required(kind) => value_of(kind, text).map(GivenValue::Value),
-        };
-        let value = value.ok_or_else(|| {
-            let (kind, next) = match &declared.default {
-                GivenDefault::Required(kind) => (kind.clone(), None),
-                GivenDefault::Value(value) => (value.kind(), Some(value)),
-                GivenDefault::Column(_) => (Type::Text, None),
-            };
-            let what = format!("{parameter} is {kind} in the recipe, and '{text}' is none.");
-            let error = Error::new(ErrorKind::Type, what);
-            match next {
-                Some(default) => error.next(format!("Its default is {default}.")),
-                None => error,
-            }
-        })?;
+    for (parameter, argument) in given {
+        let declared = recipe.givens.iter().find(|g| g.name == *parameter);
+        let declared = declared.ok_or_else(|| no_parameter(recipe, parameter))?;
+        let value = given_value(&declared.default, argument);
+        let value = value.ok_or_else(|| unfit(parameter, &declared.default, argument))?;
         environment.givens.insert(parameter.clone(), value);
     }
     let mut known = Environment { givens: environment.givens.clone(), ..Environment::default() };
@@ -230,6 +209,71 @@ fn environment(recipe: &Recipe, given: &[(String, String)]) -> Result<Environmen
     }
     environment.defines = known.defines;
     Ok(environment)
+}
+
+/// What a parameter stands for that is given an argument; `None` if that does not fit.
+fn given_value(default: &GivenDefault, argument: &Argument) -> Option<GivenValue> {
+    match (default, argument) {
+        (GivenDefault::Column(_), Argument::Text(column) | Argument::Value(Scalar::Text(column))) => {
+            Some(GivenValue::Column(column.clone()))
+        }
+        (GivenDefault::Column(_), _) => None,
+        (GivenDefault::Value(default), Argument::Text(text)) => {
+            value_like(default, text).map(GivenValue::Value)
+        }
+        (GivenDefault::Required(kind), Argument::Text(text)) => value_of(kind, text).map(GivenValue::Value),
+        (GivenDefault::Value(Scalar::Null), Argument::Value(value)) => Some(GivenValue::Value(value.clone())),
+        (GivenDefault::Value(default), Argument::Value(value)) => {
+            value_as(value, &default.kind()).map(GivenValue::Value)
+        }
+        (GivenDefault::Required(kind), Argument::Value(value)) => {
+            value_as(value, kind).map(GivenValue::Value)
+        }
+    }
+}
+
+/// A value as one of a type that it fits without loss; a single value as a list of one.
+fn value_as(value: &Scalar, kind: &Type) -> Option<Scalar> {
+    match (value, kind) {
+        (Scalar::List(values, _), Type::List(of)) => {
+            let values = values.iter().map(|value| value_as(value, of)).collect::<Option<_>>();
+            Some(Scalar::List(values?, (**of).clone()))
+        }
+        (value, Type::List(of)) => Some(Scalar::List(vec![value_as(value, of)?], (**of).clone())),
+        (value, kind) if value.kind() == *kind => Some(value.clone()),
+        (value, kind) => (value.kind().common_type(kind).as_ref() == Some(kind))
+            .then(|| churn_expr::converted(value, kind))
+            .flatten(),
+    }
+}
+
+/// The error of a parameter that the recipe does not declare.
+fn no_parameter(recipe: &Recipe, parameter: &str) -> Error {
+    let error = Error::new(ErrorKind::Name, format!("The recipe has no parameter {parameter}."));
+    let names = recipe.givens.iter().map(|g| g.name.as_str());
+    let error = match recipe.givens.len() {
+        0 => error.why("It declares none; given threshold = 100 at its top would."),
+        _ => error.why(format!("Its parameters are {}.", comma(names.clone()))),
+    };
+    match nearest(parameter, names) {
+        Some(near) => error.next(format!("Did you mean {near}?")),
+        None => error,
+    }
+}
+
+/// The error of a value that does not fit its parameter.
+fn unfit(parameter: &str, default: &GivenDefault, argument: &Argument) -> Error {
+    let (kind, default) = match default {
+        GivenDefault::Required(kind) => (kind.clone(), None),
+        GivenDefault::Value(value) => (value.kind(), Some(value)),
+        GivenDefault::Column(_) => (Type::Text, None),
+    };
+    let error =
+        Error::new(ErrorKind::Type, format!("{parameter} is {kind} in the recipe, and {argument} is none."));
+    match default {
+        Some(default) => error.next(format!("Its default is {default}.")),
+        None => error,
+    }
 }
 
 /// The error of a parameter that must be given and is not.

@@ -116,10 +116,18 @@ fn default(c: &mut Cursor<'_>) -> Result<GivenDefault> {
         c.advance();
         return Ok(GivenDefault::Column(c.name("a column's name")?.0));
     }
-    let start = c.span();
     if !c.is_symbol_at(0, "(") {
         return c.literal().map(GivenDefault::Value);
     }
+    list_of_literals(c).map(GivenDefault::Value)
+}
+
+/// Reads `(VALUE, …)`: values of one type.
+///
+/// # Errors
+/// There is none, or they are of several types.
+pub(crate) fn list_of_literals(c: &mut Cursor<'_>) -> Result<Scalar> {
+    let start = c.span();
     let values = c.in_parentheses(Cursor::literal)?;
     let kind = values.iter().try_fold(Type::Null, |shared: Type, value| shared.common_type(&value.kind()));
     let kind = kind.filter(|kind| *kind != Type::Null).ok_or_else(|| {
@@ -127,7 +135,7 @@ fn default(c: &mut Cursor<'_>) -> Result<GivenDefault> {
             .next("Write given farms = ('F001', 'F002').")
     })?;
     let values = values.iter().filter_map(|value| churn_expr::converted(value, &kind)).collect();
-    Ok(GivenDefault::Value(Scalar::List(values, kind)))
+    Ok(Scalar::List(values, kind))
 }
 
 fn unique(wanted: &str, span: Span, names: &mut Vec<(String, Span)>, c: &Cursor<'_>) -> Result<()> {

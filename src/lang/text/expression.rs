@@ -108,6 +108,10 @@ fn predicate(c: &mut Cursor<'_>) -> Result<Expr> {
         c.expect_word("and", "between the two ends")?;
         Kind::Between(Box::new(left), Box::new(low), Box::new(sum(c)?), sense)
     } else if c.take_word("in") {
+        if let Some(TokenKind::Word(_) | TokenKind::Quoted(_)) = c.peek() {
+            let (table, _) = c.name("a list in parentheses, or the name of a table")?;
+            return Ok(Expr::new(Kind::InTable(Box::new(left), table, sense), c.since(start)));
+        }
         let list = match c.peek() {
             // A list that is given.
             Some(TokenKind::Parameter(_)) => vec![primary(c)?],

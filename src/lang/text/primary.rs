@@ -40,7 +40,11 @@ pub(super) fn primary(c: &mut Cursor<'_>) -> Result<Expr> {
         }
         Some(TokenKind::Parameter(name)) => {
             c.advance();
-            Kind::Parameter(name.clone())
+            if c.take_symbol(".") {
+                Kind::TableValue(name.clone(), c.name("a column of the table")?.0)
+            } else {
+                Kind::Parameter(name.clone())
+            }
         }
         Some(TokenKind::Symbol("(")) => {
             c.advance();

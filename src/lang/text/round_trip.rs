@@ -172,6 +172,8 @@ fn some_expr() -> impl Strategy<Value = Expr> {
                 .prop_map(|(x, a, b, sense)| made(Kind::Between(x, a, b, sense))),
             (one(), prop::collection::vec(inner.clone(), 1..4), some_sense())
                 .prop_map(|(x, list, sense)| made(Kind::In(x, list, sense))),
+            (one(), some_sense()).prop_map(|(x, sense)| made(Kind::InTable(x, "big farms".into(), sense))),
+            Just(made(Kind::TableValue("top".into(), "Fat %".into()))),
             (one(), one(), prop::option::of(select(vec!['!', '\\', '\''])), some_sense())
                 .prop_map(|(x, pattern, escape, sense)| made(Kind::Like(x, pattern, escape, sense))),
             (one(), some_sense()).prop_map(|(x, sense)| made(Kind::IsNull(x, sense))),

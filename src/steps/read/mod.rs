@@ -23,6 +23,7 @@ use churn_plan::{Node, Relation};
 
 use super::checker::Path;
 use super::options::{self as settings, Setting};
+use super::read_recipe::ReadRecipe;
 use super::read_table::ReadTable;
 use super::{Checker, Step, StepKind};
 use crate::lang::text::{Cursor, TokenKind};
@@ -33,7 +34,7 @@ use options::set;
 pub(super) const KIND: StepKind = StepKind {
     keyword: "read",
     usage: "read 'PATH', … [with (option = value, …)] | read NAME",
-    summary: "Starts a chain: a file, a glob, a folder, '-' for standard input, or an earlier table's name.",
+    summary: "Starts a chain: a file, a glob, a folder, '-' for standard input, another recipe, or an earlier table.",
     example: "read 'deliveries-*.csv' with (types = (collected_on date), bad_cells = null)",
     parse: |text| text.one(read),
 };
@@ -52,6 +53,11 @@ fn read(c: &mut Cursor<'_>) -> Result<Box<dyn Step>> {
         return Ok(Box::new(ReadTable(table, span)));
     }
     let paths = c.list(Path::read)?;
+    if let [path] = paths.as_slice()
+        && let Some(recipe) = ReadRecipe::of(path)
+    {
+        return Ok(Box::new(recipe.with_given(c)?));
+    }
     let options = settings::read(c)?;
     Ok(Box::new(Read { paths, options, span: c.since(start) }))
 }
@@ -241,9 +247,8 @@ impl Step for Read {
         if let Some(recipe) = files.iter().find(|file| crate::lang::recipe::is_named_as_recipe(file)) {
             let shown = recipe.display();
             let error = Error::new(ErrorKind::Input, format!("{shown} is a recipe, not data."));
-            let error = error.next(format!("Run it: churn run {shown}."));
             let error = match files.len() {
-                1 => error,
+                1 => error.next(format!("Read its result: read '{shown}', the path in quotes and alone.")),
                 _ => error.next(
                     "Where other files of a folder are the data, name them by a pattern: read '*.csv'.",
                 ),

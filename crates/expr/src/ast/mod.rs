@@ -34,6 +34,10 @@ pub enum Kind {
     Between(Box<Expr>, Box<Expr>, Box<Expr>, Sense),
     /// `x in (a, b)`.
     In(Box<Expr>, Vec<Expr>, Sense),
+    /// `x in NAME`: whether x is among the values of a table of one column.
+    InTable(Box<Expr>, String, Sense),
+    /// `$NAME.column`: the value of a column of a table that has one row.
+    TableValue(String, String),
     /// `x like pattern escape 'c'`.
     Like(Box<Expr>, Box<Expr>, Option<char>, Sense),
     /// `x is null`.
@@ -231,8 +235,15 @@ impl Expr {
     /// Calls `f` on each direct part.
     pub fn for_each_part<'a>(&'a self, f: &mut dyn FnMut(&'a Expr)) {
         match &self.kind {
-            Kind::Literal(_) | Kind::Name(_) | Kind::Parameter(_) | Kind::Each(_) | Kind::Local(_) => {}
-            Kind::Negate(x) | Kind::Not(x) | Kind::IsNull(x, _) | Kind::Per(x, _) => f(x),
+            Kind::Literal(_)
+            | Kind::Name(_)
+            | Kind::Parameter(_)
+            | Kind::TableValue(..)
+            | Kind::Each(_)
+            | Kind::Local(_) => {}
+            Kind::Negate(x) | Kind::Not(x) | Kind::IsNull(x, _) | Kind::InTable(x, ..) | Kind::Per(x, _) => {
+                f(x)
+            }
             Kind::Binary(_, a, b)
             | Kind::Like(a, b, _, _)
             | Kind::IsDistinct(a, b, _)
@@ -265,9 +276,12 @@ impl Expr {
         let f = &mut |part: &Expr| deep::guarded(|| f(part));
         let mut boxed = |x: &Expr| Box::new(f(x));
         let kind = match &self.kind {
-            Kind::Literal(_) | Kind::Name(_) | Kind::Parameter(_) | Kind::Each(_) | Kind::Local(_) => {
-                self.kind.clone()
-            }
+            Kind::Literal(_)
+            | Kind::Name(_)
+            | Kind::Parameter(_)
+            | Kind::TableValue(..)
+            | Kind::Each(_)
+            | Kind::Local(_) => self.kind.clone(),
             Kind::Let(local, value, body) => Kind::Let(local.clone(), boxed(value), boxed(body)),
             Kind::Negate(x) => Kind::Negate(boxed(x)),
             Kind::Not(x) => Kind::Not(boxed(x)),
@@ -279,6 +293,7 @@ impl Expr {
             Kind::Where(a, b) => Kind::Where(boxed(a), boxed(b)),
             Kind::Between(a, b, c, s) => Kind::Between(boxed(a), boxed(b), boxed(c), *s),
             Kind::In(x, list, s) => Kind::In(boxed(x), list.iter().map(f).collect(), *s),
+            Kind::InTable(x, table, s) => Kind::InTable(boxed(x), table.clone(), *s),
             Kind::Case(arms, otherwise) => {
                 let (arms, otherwise) = map_case(arms, otherwise.as_deref(), f);
                 Kind::Case(arms, otherwise)

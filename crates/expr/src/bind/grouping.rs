@@ -2,7 +2,7 @@
 
 use churn_core::{Error, ErrorKind, Field, Span, Type};
 
-use super::{AggregateCall, Binder, PerCall, Place, complaint_error};
+use super::{AggregateCall, Beside, Binder, PerCall, Place, complaint_error};
 use crate::ast::{ColumnRef, Expr, Keys, Kind};
 use crate::expand::columns_of_list;
 use crate::functions::Arguments;
@@ -99,13 +99,13 @@ impl Binder<'_> {
             }
         };
         let Some(mut call) = self.aggregate_call(aggregate) else { return Bound::unknown() };
-        let Place::Rows(pers) = place else { return Bound::unknown() };
+        let Place::Rows(Beside { aggregates, .. }) = place else { return Bound::unknown() };
         call.text = format!("{} per {keys}", call.text);
-        if let Some(same) = pers.iter().find(|p| p.call.text == call.text) {
+        if let Some(same) = aggregates.iter().find(|p| p.call.text == call.text) {
             return Bound::column(&same.call.field);
         }
         let bound = Bound::column(&call.field);
-        pers.push(PerCall { keys: found, call });
+        aggregates.push(PerCall { keys: found, call });
         bound
     }
 }

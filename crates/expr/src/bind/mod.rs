@@ -8,6 +8,7 @@ mod comparison;
 mod grouping;
 mod locals;
 mod operators;
+mod tables;
 mod window;
 
 use std::sync::Arc;
@@ -57,13 +58,33 @@ pub struct PerCall {
     pub call: AggregateCall,
 }
 
+/// What a step sets beside its rows before its expressions are evaluated.
+#[derive(Default)]
+pub struct Beside {
+    /// Aggregates of each row's group.
+    pub aggregates: Vec<PerCall>,
+    /// Whether a value is among those of a table.
+    pub members: Vec<MemberOf>,
+}
+
+/// Whether a value of each row is among those of a table of one column.
+#[derive(Clone)]
+pub struct MemberOf {
+    /// The value, in the type of both.
+    pub value: Bound,
+    /// The table's name, and where it is written.
+    pub table: (String, Span),
+    /// The column that is true in rows whose value is there, and null in others.
+    pub found: Field,
+}
+
 /// What aggregates may do where an expression stands.
 #[allow(missing_docs, reason = "each variant's own line tells what its fields are")]
 pub enum Place<'a> {
     /// None may stand here, not even with `per`; the text says why.
     NoAggregates(&'static str),
     /// One with `per` may.
-    Rows(&'a mut Vec<PerCall>),
+    Rows(&'a mut Beside),
     /// Bare ones may, and window functions, each with a frame.
     Window(&'a mut WindowPlace),
     /// Bare ones may, and beside them only the keys.
@@ -127,7 +148,6 @@ impl Binder<'_> {
         )
     }
 
-    /// The expression, or its value where it is the same in every row.
     /// The value of an expression over no columns, which may be an interval; what is wrong with it is noted.
     pub fn constant(&mut self, expr: &Expr) -> Option<Scalar> {
         let bound = match self.environment.expand(expr, self.source) {
@@ -242,6 +262,11 @@ impl Binder<'_> {
                 let within = Bound::using(value, |value| self.within(&value, list, place));
                 negated(within, *sense)
             }
+            Kind::InTable(x, table, sense) => {
+                let within = self.in_table(x, table, span, place);
+                negated(within, *sense)
+            }
+            Kind::TableValue(table, column) => return self.table_value(table, column, span),
             Kind::Like(x, wanted, escape, sense) => {
                 let values = vec![self.expression(x, place), self.expression(wanted, place)];
                 let args = Arguments { name: "like", usage: "x like 'F%'", values };

@@ -7,7 +7,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use churn_core::error::nearest;
-use churn_core::{Error, ErrorKind, Result, Scalar, SourceText, Span};
+use churn_core::{Error, ErrorKind, Field, Result, Scalar, SourceText, Span, deep};
 
 pub(crate) use defined::{MOST_PARTS, too_long};
 pub(crate) use sets::with_sets;
@@ -22,6 +22,17 @@ pub struct Environment {
     pub givens: BTreeMap<String, GivenValue>,
     /// `define`: functions of the user's own.
     pub defines: BTreeMap<String, Define>,
+    /// The tables declared so far, by their names.
+    pub tables: BTreeMap<String, TableShape>,
+}
+
+/// What an expression may know of a table of the recipe.
+#[derive(Clone, Debug)]
+pub struct TableShape {
+    /// Its columns; `None` if its chain holds a mistake.
+    pub fields: Option<Vec<Field>>,
+    /// The values of its only row, as many as columns, once it has run for them.
+    pub values: Option<Vec<Scalar>>,
 }
 
 /// What a parameter stands for.
@@ -76,6 +87,20 @@ impl Environment {
     /// A parameter that was not given; a call with the wrong number of arguments; more than 100,000 parts.
     pub fn expand(&self, expr: &Expr, source: &Arc<SourceText>) -> Result<Expr> {
         if self.defines.is_empty() { self.replaced(expr, source) } else { self.shared(expr, source) }
+    }
+
+    /// Adds the values of tables that an expression takes, in itself or in a function that it calls: table, column, place.
+    pub fn table_values(&self, expr: &Expr, into: &mut Vec<(String, String, Span)>) {
+        match &expr.kind {
+            Kind::TableValue(table, column) => into.push((table.clone(), column.clone(), expr.span)),
+            Kind::Call(function, _) => {
+                // The body of a function calls no other: those before it are put in their places.
+                let body = self.defines.get(function).map(|define| &define.body);
+                body.into_iter().for_each(|body| self.table_values(body, into));
+            }
+            _ => {}
+        }
+        expr.for_each_part(&mut |part| deep::guarded(|| self.table_values(part, into)));
     }
 
     /// The expression with parameters and calls replaced, each call by itself.
