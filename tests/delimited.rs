@@ -102,8 +102,11 @@ fn read(text: &[u8], options: &str) -> String {
 #[case::stray_quotes("a,b\n5\" pipe,x\n6\" pipe,y\n", "", "a:text|b:text\n5\" pipe|x\n6\" pipe|y")]
 #[case::no_quotes("a,b\n\"x,1\ny\",2\n", "quote = none", "a:text|b:int\n\"x|1\ny\"|2")]
 #[case::floats("a\nNaN\n-inf\n1e3\n.5\n", "", "a:float\nNaN\n-inf\n1000.0\n0.5")]
-#[case::only_a_heading("a,b\n", "", "a:text|b:text")]
-#[case::all_null("a,b\n,\n,\n", "", "a:text|b:text\n·|·\n·|·")]
+#[case::only_a_heading("a,b\n", "", "a:null|b:null")]
+#[case::all_null("a,b\n,\n,\n", "", "a:null|b:null\n·|·\n·|·")]
+#[case::an_empty_text_is_a_text("a,b\n\"\",1\n,2\n", "", "a:text|b:int\n|1\n·|2")]
+#[case::a_blank_that_is_no_null("a,b\n,1\nNA,2\n", "missing = ('NA')", "a:text|b:int\n|1\n·|2")]
+#[case::blank_of_a_type("a,b\n,1\n", "types = (a float)", "a:float|b:int\n·|1")]
 fn read_as_expected(#[case] text: &str, #[case] options: &str, #[case] expected: &str) {
     assert_eq!(read(text.as_bytes(), options), expected);
 }

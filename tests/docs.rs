@@ -140,7 +140,7 @@ fn steps_have_examples_that_read() {
 #[case("moving average", "window")]
 #[case("vlookup", "join")]
 #[case("regex", "matches")]
-#[case("excel sheet", "sheet")]
+#[case("spreadsheet", "sheet")]
 #[case("diagonal", "")]
 fn searches_find_what_is_meant(#[case] text: &str, #[case] first: &str) {
     let found = churn::search_topics(text);

@@ -318,15 +318,19 @@ fn data_in_place_of_a_recipe(#[case] name: &str, #[case] what: &str) {
 }
 
 #[test]
-fn a_recipe_in_place_of_data_and_many_mistakes() {
+fn a_recipe_as_data_and_many_mistakes() {
     let folder = folder();
     let lines: String = (0..500).map(|i| format!("filtr x{i}\n")).collect();
     fs::write(folder.path().join("r.churn"), format!("read 't.csv'\n{lines}")).unwrap();
-    for command in ["show", "do"] {
+    fs::write(folder.path().join("first.churn"), "read 't.csv'\nfirst 1\n").unwrap();
+    for (command, shown) in [("show", "1 row"), ("do", "F1,"), ("profile", "1 row")] {
+        let output = churn(folder.path(), &[command, "first.churn"]);
+        let found = String::from_utf8_lossy(&output.stdout).into_owned();
+        assert!(output.status.success() && found.contains(shown), "{found} {}", told(&output));
         let output = churn(folder.path(), &[command, "r.churn"]);
-        assert!(
-            told(&output).contains("is a recipe, not data") && told(&output).contains("churn run r.churn")
-        );
+        assert!(told(&output).contains("There is no step filtr"), "{}", told(&output));
+        let output = churn(folder.path(), &[command, "read '*.churn'"]);
+        assert!(told(&output).contains("is a recipe, not data"), "{}", told(&output));
     }
     let output = churn(folder.path(), &["check", "r.churn"]);
     assert!(told(&output).ends_with("and 480 more mistakes.\n"), "{}", told(&output));

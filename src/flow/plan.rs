@@ -8,6 +8,7 @@ use std::path::Path;
 use churn_core::{Error, ErrorKind, Ledger, Result, Type, deep};
 use churn_exec::{ColumnarOutput, RunOptions, Writer};
 use churn_io::binary::Out;
+use churn_io::files::WrittenPart;
 use churn_io::format::{Format, WriteOptions};
 use churn_io::target;
 use churn_plan::{Plan, picture};
@@ -99,7 +100,7 @@ impl CheckedPlan {
     pub fn may_write(&self, path: impl AsRef<Path>) -> Result<()> {
         let path = path.as_ref();
         target::may_be_written(path)?;
-        self.plan.files.clone().writes(path, &path.display().to_string(), false)
+        self.plan.files.clone().writes(path, &path.display().to_string(), WrittenPart::File)
     }
 
     /// Runs the plan and holds its rows.

@@ -45,6 +45,8 @@ pub(super) enum Element {
     Name(String),
     /// A column's type, and the pattern of its dates.
     Typed(String, Type, Option<String>),
+    /// How a column is shown.
+    Shown(String, String),
 }
 
 /// Reads `with (…)`, if it stands here.
@@ -93,6 +95,10 @@ fn read_element(c: &mut Cursor<'_>) -> Result<Element> {
     let (name, _) = c.name("a name or a text")?;
     if c.is_symbol_at(0, ",") || c.is_symbol_at(0, ")") {
         return Ok(Element::Name(name));
+    }
+    if let Some(TokenKind::Text(format)) = c.peek() {
+        c.advance();
+        return Ok(Element::Shown(name, format.clone()));
     }
     let kind = c.type_name()?;
     let pattern = match c.peek() {
@@ -177,7 +183,7 @@ impl OptionValue {
             .iter()
             .map(|e| match e {
                 Element::Name(n) | Element::Text(n) => Some(n.clone()),
-                Element::Typed(..) => None,
+                Element::Typed(..) | Element::Shown(..) => None,
             })
             .collect()
     }
@@ -201,6 +207,16 @@ impl OptionValue {
             .iter()
             .map(|e| if let Element::Typed(n, t, _) = e { Some((n.clone(), t.clone())) } else { None })
             .collect()
+    }
+
+    /// Columns with formats.
+    pub(super) fn shown(&self) -> Option<Vec<(String, String)>> {
+        let OptionValue::List(elements) = self else { return None };
+        let shown = |e: &Element| match e {
+            Element::Shown(name, format) => Some((name.clone(), format.clone())),
+            _ => None,
+        };
+        elements.iter().map(shown).collect()
     }
 
     /// The patterns of names that have one beside their type.
@@ -230,6 +246,9 @@ impl fmt::Display for Element {
         match self {
             Element::Text(text) => Scalar::Text(text.clone()).fmt(f),
             Element::Name(word) => f.write_str(&name(word)),
+            Element::Shown(word, format) => {
+                write!(f, "{} {}", name(word), Scalar::Text(format.clone()))
+            }
             Element::Typed(word, kind, None) => write!(f, "{} {kind}", name(word)),
             Element::Typed(word, kind, Some(pattern)) => {
                 write!(f, "{} {kind} {}", name(word), Scalar::Text(pattern.clone()))

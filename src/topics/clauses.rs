@@ -78,8 +78,8 @@ pub(super) const CLAUSES: &[Clause] = &[
     },
     Clause {
         name: "in",
-        usage: "X [not] in (A, B, …)",
-        summary: "Whether X equals one of some values.",
+        usage: "X [not] in (A, B, …) | X [not] in TABLE",
+        summary: "Whether X equals one of some values: written here, or those of a table of one column.",
         example: "filter grade in ('A', 'B')",
     },
     Clause {
@@ -96,8 +96,8 @@ pub(super) const CLAUSES: &[Clause] = &[
     },
     Clause {
         name: "given",
-        usage: "given NAME = LITERAL",
-        summary: "A parameter of a recipe with its default, used as $NAME.",
+        usage: "given NAME = LITERAL | = (A, B, …) | = column COLUMN | given NAME TYPE",
+        summary: "A parameter of a recipe with its default, used as $NAME; with a type alone it must be given.",
         example: "given threshold = 100",
     },
     Clause {
@@ -109,7 +109,7 @@ pub(super) const CLAUSES: &[Clause] = &[
     Clause {
         name: "table",
         usage: "table NAME, and its steps indented below",
-        summary: "A chain with a name, which read, join and append can use.",
+        summary: "A chain with a name, which read, join, append and in can use; of one row, $NAME.COLUMN is its value.",
         example: "table large\n    read 'deliveries-2026.csv'\n    filter litres > 500",
     },
 ];

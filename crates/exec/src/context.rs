@@ -159,6 +159,23 @@ impl Context {
         Ok(self.add(Output::Rows { file, writer }))
     }
 
+    /// One more table of a file that is written already, such as a sheet of a workbook; gives its number, or `None` if the
+    /// file is not written yet.
+    pub(crate) fn another_table(&self, target: &Write) -> Result<Option<usize>> {
+        let mut outputs = locked(&self.outputs);
+        for output in outputs.iter() {
+            if let Output::Rows { file, writer: Some(writer) } = output
+                && file.is_of(&target.path)
+                && let Some(writer) = writer.another(&target.fields, &target.options)?
+            {
+                let file = file.clone();
+                outputs.push(Output::Rows { file, writer: Some(writer) });
+                return Ok(Some(outputs.len() - 1));
+            }
+        }
+        Ok(None)
+    }
+
     /// Opens a folder of files to be written on the way; gives its number.
     pub(crate) fn split_output(&self, folder: SplitTarget) -> usize {
         self.add(Output::Split(Box::new(folder)))

@@ -249,6 +249,8 @@ pub(crate) struct Tap {
     /// The column of rows that are ready to be written, if there is one; it goes no further.
     pub(crate) ready: Option<usize>,
     pub(crate) step: StepId,
+    /// The text of the step, for messages.
+    pub(crate) text: String,
 }
 
 impl StreamOp for Tap {
@@ -262,7 +264,7 @@ impl StreamOp for Tap {
             let side = match &self.encoder {
                 Some(encoder) => {
                     work.counters.event(self.step, Event::NoNumber, encoder.lost(&rows));
-                    SideOutput::Bytes(encoder.rows(&rows, ready)?)
+                    SideOutput::Bytes(encoder.rows(&rows, ready).map_err(|e| e.in_step(&self.text))?)
                 }
                 None => SideOutput::Rows(rows.compacted()),
             };

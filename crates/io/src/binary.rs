@@ -5,12 +5,21 @@ use std::io::Write;
 use std::path::PathBuf;
 
 use churn_core::parallel::Threads;
-use churn_core::{Batch, Error, ErrorKind, Result};
+use churn_core::{Batch, Error, ErrorKind, Field, Result};
+
+use super::format::WriteOptions;
 
 /// Takes rows in order and writes them as a file of a columnar format.
 pub trait RowWriter: Send {
     /// Appends rows.
     fn write(&mut self, batch: Batch) -> Result<()>;
+    /// What writes one more table of the same file; `None` if the format has one a file. Each is finished.
+    ///
+    /// # Errors
+    /// The table cannot be started.
+    fn another(&self, _: &[Field], _: &WriteOptions) -> Result<Option<Box<dyn RowWriter>>> {
+        Ok(None)
+    }
     /// Writes what stands at the end; gives back what was written to.
     fn finish(self: Box<Self>) -> Result<Out>;
 }

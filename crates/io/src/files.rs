@@ -24,19 +24,30 @@ pub struct Files {
 struct Named {
     id: FileId,
     shown: String,
-    /// Whether it is a folder of files that is written as a whole.
-    is_folder: bool,
+    /// What of the file is written.
+    part: WrittenPart,
+}
+
+/// What a step writes of a path.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum WrittenPart {
+    /// A file.
+    File,
+    /// A folder of files, as a whole.
+    Folder,
+    /// A sheet of a workbook.
+    Sheet(String),
 }
 
 impl Named {
-    fn new(path: &Path, shown: &str, is_folder: bool) -> Named {
-        Named { id: FileId::of(path), shown: shown.to_owned(), is_folder }
+    fn new(path: &Path, shown: &str, part: WrittenPart) -> Named {
+        Named { id: FileId::of(path), shown: shown.to_owned(), part }
     }
 
     fn meets(&self, other: &Named) -> bool {
         self.id.is(&other.id)
-            || self.is_folder && self.id.holds(&other.id)
-            || other.is_folder && other.id.holds(&self.id)
+            || self.part == WrittenPart::Folder && self.id.holds(&other.id)
+            || other.part == WrittenPart::Folder && other.id.holds(&self.id)
     }
 }
 
@@ -47,7 +58,7 @@ impl Files {
     /// A step before writes one of them.
     pub fn reads(&mut self, paths: &[PathBuf]) -> Result<()> {
         for path in paths {
-            let file = Named::new(path, "", false);
+            let file = Named::new(path, "", WrittenPart::File);
             if let Some(written) = self.written.iter().find(|written| written.meets(&file)) {
                 return Err(read_and_written(&written.shown));
             }
@@ -56,11 +67,11 @@ impl Files {
         Ok(())
     }
 
-    /// Notes a file that a step writes, or a folder of files, and what messages call it.
+    /// Notes what a step writes, and what messages call it. Several steps may write sheets of one workbook.
     ///
     /// # Errors
     /// A step before reads it or writes it.
-    pub fn writes(&mut self, path: &Path, shown: &str, is_folder: bool) -> Result<()> {
+    pub fn writes(&mut self, path: &Path, shown: &str, part: WrittenPart) -> Result<()> {
         if target::is_standard(path) {
             if std::mem::replace(&mut self.is_standard_written, true) {
                 return Err(Error::new(ErrorKind::Check, "Two steps write to standard output.")
@@ -72,13 +83,27 @@ impl Files {
         if target::is_stream(path) {
             return Ok(());
         }
-        let file = Named::new(path, shown, is_folder);
+        let file = Named::new(path, shown, part);
         if self.read.iter().any(|read| read.meets(&file)) {
             return Err(read_and_written(shown));
         }
-        if self.written.iter().any(|written| written.meets(&file)) {
-            return Err(Error::new(ErrorKind::Check, format!("{shown} is written twice."))
-                .next("The second would replace what the first wrote: choose another name."));
+        for written in self.written.iter().filter(|written| written.meets(&file)) {
+            match (&written.part, &file.part) {
+                (WrittenPart::Sheet(one), WrittenPart::Sheet(other)) if !one.eq_ignore_ascii_case(other) => {}
+                (WrittenPart::Sheet(_), WrittenPart::Sheet(other)) => {
+                    let what = format!("The sheet {other} of {shown} is written twice.");
+                    return Err(Error::new(ErrorKind::Check, what).next("Give each sheet a name of its own."));
+                }
+                (WrittenPart::Sheet(_), _) | (_, WrittenPart::Sheet(_)) => {
+                    let what = format!("{shown} is written twice, once without the name of a sheet.");
+                    return Err(Error::new(ErrorKind::Check, what)
+                        .next("Give each of them a sheet: with (sheet = 'Farms')."));
+                }
+                _ => {
+                    return Err(Error::new(ErrorKind::Check, format!("{shown} is written twice."))
+                        .next("The second would replace what the first wrote: choose another name."));
+                }
+            }
         }
         self.written.push(file);
         Ok(())

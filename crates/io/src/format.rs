@@ -9,12 +9,14 @@ use churn_core::{Batch, Error, ErrorKind, Field, Result};
 
 use super::arrow::write::ArrowWriter;
 use super::binary::{Out, RowWriter, WriterResources};
+use super::csv::encoded::encoded;
 use super::csv::write::CsvEncoder;
 use super::json::write::JsonEncoder;
 use super::markdown::MarkdownEncoder;
 use super::parquet::write::ParquetWriter;
 use super::place::{has_control_bytes, without_compression};
 use super::workbook::write::WorkbookWriter;
+use super::zip;
 
 /// Rows into bytes. Batches are encoded by many workers and written in order.
 pub trait Encoder: Send + Sync {
@@ -108,6 +110,35 @@ impl fmt::Display for Codec {
     }
 }
 
+/// The encoding of text that is written.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum TextEncoding {
+    /// UTF-8 without a mark of byte order.
+    #[default]
+    Utf8,
+    /// UTF-8 with a mark, as some spreadsheets want it.
+    Utf8Marked,
+    /// UTF-16, the low byte first, with a mark.
+    Utf16,
+    /// Windows-1252, of which Latin-1 is most.
+    Latin1,
+}
+
+/// The names of encodings.
+const ENCODINGS: [(&str, TextEncoding); 4] = [
+    ("utf-8", TextEncoding::Utf8),
+    ("utf-8-bom", TextEncoding::Utf8Marked),
+    ("utf-16", TextEncoding::Utf16),
+    ("latin1", TextEncoding::Latin1),
+];
+
+impl TextEncoding {
+    /// By name.
+    pub fn named(word: &str) -> Option<TextEncoding> {
+        ENCODINGS.iter().find(|(name, _)| name.eq_ignore_ascii_case(word)).map(|(_, encoding)| *encoding)
+    }
+}
+
 /// How a file is written.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct WriteOptions {
@@ -119,6 +150,18 @@ pub struct WriteOptions {
     pub missing: String,
     /// Whether every cell is quoted.
     pub quote_always: bool,
+    /// The byte before the decimals of numbers.
+    pub decimal: u8,
+    /// Whether lines end with a carriage return and a line feed.
+    pub crlf: bool,
+    /// The encoding of text.
+    pub encoding: TextEncoding,
+    /// The name of the sheet of a workbook.
+    pub sheet: Option<String>,
+    /// The place of the table among those of its file.
+    pub order: usize,
+    /// How a workbook shows the numbers and dates of some columns.
+    pub number_formats: Vec<(String, String)>,
     /// The compression, where the format's own is not wanted.
     pub codec: Option<Codec>,
     /// The level of compression.
@@ -136,6 +179,12 @@ impl Default for WriteOptions {
             header: true,
             missing: String::new(),
             quote_always: false,
+            decimal: b'.',
+            crlf: false,
+            encoding: TextEncoding::Utf8,
+            sheet: None,
+            order: 0,
+            number_formats: Vec::new(),
             codec: None,
             level: None,
             sorted_by: Vec::new(),
@@ -209,6 +258,14 @@ impl Format {
         Format::named(ending).ok()
     }
 
+    /// By a file's name, or by that of the one file within a zip archive.
+    pub fn of_file(path: &Path) -> Option<Format> {
+        match zip::member_name(path) {
+            Some(name) => Format::of(Path::new(&name)),
+            None => Format::of(path),
+        }
+    }
+
     /// Whether a file of this name is read only: its ending, then.
     pub fn only_read(path: &Path) -> Option<&str> {
         let ending = path.extension()?.to_str()?;
@@ -273,9 +330,10 @@ impl Format {
     /// What encodes rows of a text format; `None` for a columnar one.
     pub fn encoder(self, fields: &[Field], options: &WriteOptions) -> Option<Box<dyn Encoder>> {
         Some(match self {
-            Format::Csv => Box::new(CsvEncoder::new(fields, options.clone())),
+            Format::Csv => encoded(CsvEncoder::new(fields, options.clone()), options.encoding),
             Format::Tsv => {
-                Box::new(CsvEncoder::new(fields, WriteOptions { separator: b'\t', ..options.clone() }))
+                let tabs = WriteOptions { separator: b'\t', ..options.clone() };
+                encoded(CsvEncoder::new(fields, tabs), options.encoding)
             }
             Format::Json => Box::new(JsonEncoder::new(fields, true)),
             Format::NdJson => Box::new(JsonEncoder::new(fields, false)),
@@ -298,7 +356,7 @@ impl Format {
         Ok(match self {
             Format::Parquet => Some(Box::new(ParquetWriter::new(out, fields, options, resources))),
             Format::Arrow => Some(Box::new(ArrowWriter::new(out, fields, options)?)),
-            Format::Workbook => Some(Box::new(WorkbookWriter::new(out, fields)?)),
+            Format::Workbook => Some(Box::new(WorkbookWriter::new(out, fields, options)?)),
             _ => None,
         })
     }

@@ -17,6 +17,7 @@
 //! | `machine` | the memory that a run may use |
 //! | `waiting_rows` | rows that wait until there are enough of them to be written |
 //! | `binary` | what columnar formats that are written share |
+//! | `zip` | text within a zip archive of one file |
 //! | `files` | the files that a request reads and writes: none may be both |
 //! | `folders`, `split` | folders of `key=value` folders, read and written |
 //! | `identity` | whether two paths mean one file |
@@ -53,3 +54,4 @@ pub mod target;
 pub mod temporary;
 mod waiting_rows;
 pub mod workbook;
+pub mod zip;

@@ -14,7 +14,7 @@ use churn_core::widen::{check_range, widen};
 use churn_core::{Batch, Error, ErrorKind, Events, Result, Type};
 use churn_expr::{Bound, Node, cast};
 
-use super::source::SourceColumn;
+use super::source::{Lacking, SourceColumn};
 
 /// A column within a file: its name, and the way to it through nested records.
 #[derive(Clone, Debug, PartialEq)]
@@ -111,6 +111,8 @@ pub(crate) struct MergedSchema {
     pub(crate) columns: Vec<SourceColumn>,
     /// For each file, for each column of the table, its place among the file's.
     pub(crate) places: Vec<Vec<Option<usize>>>,
+    /// The first column that a file lacks.
+    pub(crate) lacking: Option<Lacking>,
 }
 
 impl MergedSchema {
@@ -153,6 +155,8 @@ impl MergedSchema {
             .iter()
             .map(|part| columns.iter().map(|c| part.columns.iter().position(|(n, _)| *n == c.name)).collect())
             .collect();
+        let files = parts.iter().zip(&places).map(|(part, places)| (part.shown, places.as_slice()));
+        let lacking = Lacking::first(&columns, files);
         if let Some(file_column) = file_column {
             if columns.iter().any(|c| c.name == file_column) {
                 let what = format!("There is a column {} already.", name(file_column));
@@ -165,7 +169,7 @@ impl MergedSchema {
             });
             places.iter_mut().for_each(|p| p.push(None));
         }
-        Ok(MergedSchema { columns, places })
+        Ok(MergedSchema { columns, places, lacking })
     }
 }
 

@@ -8,6 +8,8 @@ use std::path::{Path, PathBuf};
 use churn_core::error::nearest;
 use churn_core::{Error, ErrorKind, Result, cancel};
 
+use super::zip::{self, Member};
+
 /// How a file is compressed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Compression {
@@ -15,6 +17,8 @@ pub(crate) enum Compression {
     Gzip,
     Zstd,
     Bzip2,
+    /// One file within a zip archive.
+    Zip(Member),
 }
 
 impl Compression {
@@ -38,6 +42,19 @@ impl Compression {
         }
     }
 
+    /// By the first bytes of a file, and its name: other formats are zip archives too.
+    ///
+    /// # Errors
+    /// It is a zip archive of which one cannot say which file is meant, or how it is packed.
+    pub(crate) fn of_file(path: &Path, first: &[u8]) -> std::io::Result<Compression> {
+        match first {
+            [b'P', b'K', 3 | 5, 4 | 6, ..] if zip::is_named_so(path) => {
+                zip::member(path).map(Compression::Zip)
+            }
+            first => Ok(Compression::of_bytes(first)),
+        }
+    }
+
     /// The uncompressed bytes.
     pub(crate) fn reader(self, raw: Box<dyn Read + Send>) -> std::io::Result<Box<dyn Read + Send>> {
         Ok(match self {
@@ -45,6 +62,7 @@ impl Compression {
             Compression::Gzip => {
                 Box::new(flate2::bufread::MultiGzDecoder::new(BufReader::with_capacity(1 << 18, raw)))
             }
+            Compression::Zip(member) => member.reader(raw)?,
             Compression::Zstd => Box::new(zstd::stream::read::Decoder::new(raw)?),
             Compression::Bzip2 => {
                 Box::new(bzip2::bufread::MultiBzDecoder::new(BufReader::with_capacity(1 << 18, raw)))

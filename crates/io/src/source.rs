@@ -37,6 +37,43 @@ pub struct About {
     pub looked: Option<Looked>,
     /// What the reader should know: a column that looks like dates but stays text.
     pub notes: Vec<String>,
+    /// The first column that one of several files lacks.
+    pub lacking: Option<Lacking>,
+}
+
+/// A column that one of several files of a table lacks.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Lacking {
+    /// The column.
+    pub column: String,
+    /// The file that lacks it.
+    pub file: String,
+    /// A file that has it.
+    pub other: String,
+}
+
+impl Lacking {
+    /// The first of some columns that a file lacks: `places` says of each file, by its name as messages show it, where each
+    /// column stands in it. Of columns that no file has nothing is told.
+    pub(crate) fn first<'a>(
+        columns: &[impl AsRef<str>],
+        files: impl Iterator<Item = (&'a str, &'a [Option<usize>])>,
+    ) -> Option<Lacking> {
+        let files: Vec<_> = files.collect();
+        let has = |places: &[Option<usize>], column: usize| places.get(column).copied().flatten().is_some();
+        columns.iter().enumerate().find_map(|(number, column)| {
+            let (other, _) = files.iter().find(|(_, places)| has(places, number))?;
+            let (file, _) = files.iter().find(|(_, places)| !has(places, number))?;
+            let (file, other) = ((*file).to_owned(), (*other).to_owned());
+            Some(Lacking { column: column.as_ref().to_owned(), file, other })
+        })
+    }
+}
+
+impl AsRef<str> for SourceColumn {
+    fn as_ref(&self) -> &str {
+        &self.name
+    }
 }
 
 /// How much of a source was looked at before the run.

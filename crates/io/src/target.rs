@@ -252,8 +252,9 @@ pub fn may_be_written(path: &Path) -> Result<()> {
 fn packed(path: &Path, sink: Sink) -> std::io::Result<Out> {
     let buffered = |sink| BufWriter::with_capacity(1 << 18, sink);
     Ok(match (Compression::of(path), sink) {
-        (Compression::None, Sink::Part(part)) => Out::Plain(Plain::new(*part)?),
-        (Compression::None, Sink::Stream(out)) => Out::Stream(out),
+        // No name says that it is an archive to be written.
+        (Compression::None | Compression::Zip(_), Sink::Part(part)) => Out::Plain(Plain::new(*part)?),
+        (Compression::None | Compression::Zip(_), Sink::Stream(out)) => Out::Stream(out),
         (Compression::Gzip, sink) => {
             Out::Gzip(flate2::write::GzEncoder::new(buffered(sink), flate2::Compression::new(6)))
         }
@@ -306,7 +307,12 @@ impl SharedTarget {
         self.0.lock().unwrap_or_else(PoisonError::into_inner).shown()
     }
 
-    /// Gives the file its name; its writer has ended and is gone.
+    /// Whether the target was given by this path.
+    pub fn is_of(&self, path: &Path) -> bool {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).path == path
+    }
+
+    /// Gives the file its name, when the last that shares it asks for it; the writers have ended and are gone.
     ///
     /// # Errors
     /// As [`Target::finish`].

@@ -12,12 +12,13 @@ use churn_core::names::{comma, name};
 use churn_core::{Error, ErrorKind, Field, Result, Span, Type};
 use churn_io::arrow::ArrowSource;
 use churn_io::csv::{BadCells, BadRows, CsvOptions, CsvSource};
+use churn_io::files::WrittenPart;
 use churn_io::format::Format;
 use churn_io::json::{JsonOptions, JsonSource};
 use churn_io::parquet::ParquetSource;
-use churn_io::source::{ReadResources, Source, Spooled};
+use churn_io::source::{Lacking, ReadResources, Source, Spooled};
 use churn_io::workbook::WorkbookSource;
-use churn_io::{folders, place, streams, target};
+use churn_io::{folders, place, streams, target, zip};
 use churn_plan::operators::Scan;
 use churn_plan::{Node, Relation};
 
@@ -33,7 +34,7 @@ use options::set;
 
 pub(super) const KIND: StepKind = StepKind {
     keyword: "read",
-    usage: "read 'PATH', … [with (option = value, …)] | read NAME",
+    usage: "read 'PATH', … [strict] [with (option = value, …)] | read NAME",
     summary: "Starts a chain: a file, a glob, a folder, '-' for standard input, another recipe, or an earlier table.",
     example: "read 'deliveries-*.csv' with (types = (collected_on date), bad_cells = null)",
     parse: |text| text.one(read),
@@ -42,6 +43,8 @@ pub(super) const KIND: StepKind = StepKind {
 #[derive(Debug)]
 pub(super) struct Read {
     paths: Vec<Path>,
+    /// Whether all files must have the same columns.
+    strict: bool,
     options: Vec<Setting>,
     span: Span,
 }
@@ -58,8 +61,9 @@ fn read(c: &mut Cursor<'_>) -> Result<Box<dyn Step>> {
     {
         return Ok(Box::new(recipe.with_given(c)?));
     }
+    let strict = c.take_word("strict");
     let options = settings::read(c)?;
-    Ok(Box::new(Read { paths, options, span: c.since(start) }))
+    Ok(Box::new(Read { paths, strict, options, span: c.since(start) }))
 }
 
 /// Bytes of a stream that are looked at to tell its format.
@@ -68,7 +72,7 @@ const PEEKED: usize = 4096;
 impl Read {
     /// Reads one path, with no options.
     pub(super) fn of(path: Path) -> Read {
-        Read { span: path.span(), paths: vec![path], options: Vec::new() }
+        Read { span: path.span(), paths: vec![path], strict: false, options: Vec::new() }
     }
 
     /// The files that the paths mean, in order of name.
@@ -123,11 +127,22 @@ impl Read {
                 }
             };
         }
-        let by_name = files.iter().find_map(|f| Some((f, Format::of(f)?)));
+        let by_name = files.iter().find_map(|f| Some((f, Format::of_file(f)?)));
         if let Some((first, format)) = by_name {
-            let is_other = |f: &&PathBuf| Format::of(f).is_some_and(|other| !other.is_read_as(format));
+            let is_other = |f: &&PathBuf| Format::of_file(f).is_some_and(|other| !other.is_read_as(format));
             if let Some(other) = files.iter().find(is_other) {
                 checker.wrong(self.span, several_formats(first, other));
+                return None;
+            }
+            if let Some(packed) = files.iter().find(|f| zip::is_named_so(f) && !format.is_text()) {
+                let what = format!(
+                    "{} holds a {format} file, and only text is read within an archive.",
+                    packed.display()
+                );
+                checker.wrong(
+                    self.span,
+                    Error::new(ErrorKind::Input, what).next("Unpack it, and read the file within."),
+                );
                 return None;
             }
             return Some(format);
@@ -137,6 +152,7 @@ impl Read {
                 let peeked = streams::peek(file, PEEKED);
                 peeked.map_err(|error| checker.wrong(self.span, error)).ok()?
             }
+            Some(file) if zip::is_named_so(file) => Vec::new(),
             Some(file) => place::first_bytes(file),
             None => Vec::new(),
         };
@@ -225,12 +241,20 @@ impl Opening {
 /// The error of files of several formats that would be read as one table.
 fn several_formats(one: &FilePath, other: &FilePath) -> Error {
     let shown = |path: &FilePath| {
-        let format = Format::of(path).map(|format| format.to_string()).unwrap_or_default();
+        let format = Format::of_file(path).map(|format| format.to_string()).unwrap_or_default();
         format!("{} ({format})", path.display())
     };
     Error::new(ErrorKind::Input, "The files are of several formats.")
         .why(format!("Two of them are {} and {}.", shown(one), shown(other)))
         .next("Read them apart, and append one to the other; or say which format all of them have: with (format = …).")
+}
+
+/// The error of files that have different columns, where all must have the same.
+fn other_columns(Lacking { column, file, other }: &Lacking) -> Error {
+    let column = name(column);
+    Error::new(ErrorKind::Check, "The files have different columns.")
+        .why(format!("{other} has a column {column}, and {file} has none."))
+        .next("Without strict a column that a file lacks is null in its rows.")
 }
 
 /// The error of an option that says nothing to files of a format.
@@ -273,7 +297,7 @@ impl Step for Read {
         };
         if let Some(path) = &rejects
             && let Err(error) = target::may_be_written(path)
-                .and_then(|()| checker.files.writes(path, &path.display().to_string(), false))
+                .and_then(|()| checker.files.writes(path, &path.display().to_string(), WrittenPart::File))
         {
             checker.wrong(self.span, error);
             return None;
@@ -286,7 +310,12 @@ impl Step for Read {
             opening.open(files)
         });
         match opened {
-            Ok(source) => Some(relation(source, rejects, checker)),
+            Ok(source) => {
+                if let Some(lacking) = source.about().lacking.as_ref().filter(|_| self.strict) {
+                    checker.wrong(self.span, other_columns(lacking));
+                }
+                Some(relation(source, rejects, checker))
+            }
             Err(error) => {
                 let located = error.place().is_some();
                 if located {
@@ -353,7 +382,7 @@ fn nearly_alike(fields: &[Field]) -> Vec<String> {
 
 impl fmt::Display for Read {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "read {}", comma(&self.paths))?;
+        write!(f, "read {}{}", comma(&self.paths), if self.strict { " strict" } else { "" })?;
         settings::write(f, &self.options)
     }
 }

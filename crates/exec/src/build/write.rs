@@ -55,7 +55,8 @@ impl Build for Write {
         let target = &Write { options: told_order(self, place.node), ..self.clone() };
         let output = write_output(target, encoder.as_deref(), place.step(), place.context)?;
         pipeline.acts = true;
-        pipeline.push(Box::new(stream::Tap { output, columns, encoder, ready, step: place.step() }));
+        let (step, text) = (place.step(), place.text());
+        pipeline.push(Box::new(stream::Tap { output, columns, encoder, ready, step, text }));
         Ok(pipeline)
     }
 }
@@ -98,6 +99,9 @@ fn write_output(
         let how = (target.format, &target.options, target.mode);
         let folder = SplitTarget::create(&target.path, how, &target.fields, &context.resources);
         return Ok(context.split_output(folder.map_err(named)?));
+    }
+    if let Some(number) = context.another_table(target).map_err(named)? {
+        return Ok(number);
     }
     let file = File::create(&target.path, target.mode).map_err(named)?;
     match encoder {

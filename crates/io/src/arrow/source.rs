@@ -135,7 +135,8 @@ impl ArrowSource {
         let note = |f: &ArrowFile| merge_schemas::flat(f.schema.fields()).notes(&f.shown);
         let notes = opened.iter().flat_map(note).collect();
         let bytes = Some(opened.iter().map(|f| f.bytes).sum());
-        let about = About { files: files.len(), bytes, notes, ..About::default() };
+        let lacking = united.lacking.clone();
+        let about = About { files: files.len(), bytes, notes, lacking, ..About::default() };
         Ok(ArrowSource {
             files: Arc::new(opened),
             united: Arc::new(united),

@@ -151,6 +151,7 @@ pub(super) fn column(
             loop_over.primitive::<TimestampMicrosecondType>(plain.parsed(rows, parse), parse)
         }
         Type::Bool => loop_over.bools(),
+        Type::Null => loop_over.scalars(kind, |_| None),
         Type::Decimal(precision, scale) => {
             let (precision, scale) = (*precision, *scale);
             loop_over.scalars(kind, |text| {

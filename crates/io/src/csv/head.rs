@@ -89,14 +89,14 @@ impl Head {
         };
         let mut first = Vec::new();
         (&mut raw).take(4096).read_to_end(&mut first).map_err(failed)?;
-        if let Some(format) = other_format(&first) {
+        let compression = Compression::of_file(path, &first).map_err(failed)?;
+        if let Some(format) = other_format(&first).filter(|_| compression == Compression::None) {
             return Err(Error::new(
                 ErrorKind::Input,
                 format!("{shown} is {format}, which is not read as text."),
             )
             .next("Give it the ending of its format, or say which it is: with (format = …)."));
         }
-        let compression = Compression::of_bytes(&first);
         let charset = charset(&first, compression, options.encoding);
         let mut decoder = Decoder { compression, charset, lone_returns: false };
         let again: Box<dyn Read + Send> = Box::new(std::io::Cursor::new(first).chain(raw));

@@ -36,6 +36,8 @@ const PIECE: usize = 1 << 20;
 pub(super) struct Look {
     /// Cells with a value.
     pub(super) values: usize,
+    /// Whether a cell is the empty text: nothing between quotes, or a blank that does not stand for null.
+    pub(super) has_empty_text: bool,
     bool: usize,
     int: usize,
     float: usize,
@@ -129,12 +131,14 @@ impl Look {
         } else {
             ((0..cells.rows() as u32).collect(), Vec::new())
         };
-        drop(empty);
+        self.has_empty_text |= options.missing.is_some() && !empty.is_empty();
         for row in odd.drain(..) {
             let cell = cells.get(row as usize, position);
             let text = cells.plain(cell);
-            if !is_missing(&text, cell.quoted, options) && !text.is_empty() {
-                self.see(&text, options);
+            match is_missing(&text, cell.quoted, options) {
+                false if text.is_empty() => self.has_empty_text = true,
+                false => self.see(&text, options),
+                true => {}
             }
         }
     }

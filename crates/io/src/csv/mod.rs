@@ -9,6 +9,7 @@ mod block;
 mod cells;
 mod cutter;
 mod decode;
+pub mod encoded;
 mod head;
 mod infer;
 mod options;

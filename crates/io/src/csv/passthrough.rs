@@ -26,7 +26,7 @@ pub(super) fn forms(kinds: &[Type]) -> Option<Vec<Form>> {
         Type::Float => Some(Form::Fraction),
         Type::Date => Some(Form::Day),
         Type::Bool => Some(Form::Truth),
-        Type::Text => Some(Form::Text),
+        Type::Text | Type::Null => Some(Form::Text),
         _ => None,
     };
     kinds.iter().map(form).collect()

@@ -21,7 +21,8 @@ use super::ranges::{FileRange, Scratch};
 use super::{infer, passthrough};
 use crate::format::LineForm;
 use crate::source::{
-    About, Capability, Decoded, Guess, LinesOnly, Morsel, Request, RowTest, Scan, Seam, Source, SourceColumn,
+    About, Capability, Decoded, Guess, Lacking, LinesOnly, Morsel, Request, RowTest, Scan, Seam, Source,
+    SourceColumn,
 };
 
 /// How one file's cells become a column of the table.
@@ -163,10 +164,21 @@ impl CsvSource {
             }
             let kind = wanted.or(shared.map(|(kind, _)| kind));
             let open = kind.is_none();
-            let kind = kind.unwrap_or(Type::Text);
+            let kind = kind.unwrap_or_else(|| {
+                // A column that holds nothing for certain has no type of its own.
+                let is_blank = |look: &infer::Look| look.values == 0 && !look.has_empty_text;
+                let is_whole = self.about.looked.is_some_and(|looked| looked.whole);
+                let mut own = positions.iter().zip(looks).filter_map(own);
+                if is_whole && own.all(is_blank) { Type::Null } else { Type::Text }
+            });
             self.columns.push(SourceColumn { name: (*column).to_owned(), data: kind.arrow(), open });
             kinds.push(kind);
         }
+        let places = heads.iter().zip(&casts).map(|(head, casts)| {
+            (head.shown.as_str(), casts.iter().map(|cast| cast.position).collect::<Vec<_>>())
+        });
+        let places: Vec<_> = places.collect();
+        self.about.lacking = Lacking::first(&names, places.iter().map(|(file, at)| (*file, at.as_slice())));
         if let Some(file_column) = &self.options.file_column {
             if names.contains(&file_column.as_str()) {
                 return Err(Error::new(

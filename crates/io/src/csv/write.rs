@@ -7,6 +7,7 @@ use arrow_array::types::{Date32Type, Float64Type, Int64Type};
 use arrow_array::{Array, ArrayRef, BinaryViewArray, StringViewArray};
 use arrow_buffer::NullBuffer;
 use arrow_data::ByteView;
+use arrow_schema::DataType;
 use churn_core::names::name;
 use churn_core::scalar::write_float;
 use churn_core::widen::widen;
@@ -14,7 +15,7 @@ use churn_core::{Batch, Error, ErrorKind, Field, Result, Scalar};
 use churn_kernels::known::known;
 use churn_kernels::{calendar, digits, gather, lines};
 
-use crate::format::{Encoder, LineEncoder, LineForm, WriteOptions};
+use crate::format::{Encoder, LineEncoder, LineForm, TextEncoding, WriteOptions};
 use crate::json::list_text;
 
 pub(crate) struct CsvEncoder {
@@ -26,15 +27,19 @@ pub(crate) struct CsvEncoder {
     missing: Vec<u8>,
     /// Whether values that are no texts stand in quotes, as the separator is a character that they may have.
     quotes_all: bool,
+    /// What stands behind a row.
+    line_end: &'static [u8],
 }
 
 impl CsvEncoder {
     pub(crate) fn new(fields: &[Field], options: WriteOptions) -> CsvEncoder {
         let is_of_values = |byte: u8| byte.is_ascii_alphanumeric() || b".+-: ".contains(&byte);
         let quotes_all = is_of_values(options.separator);
-        let plain = !options.quote_always && options.missing.is_empty();
+        let is_usual = options.decimal == b'.' && options.encoding == TextEncoding::Utf8;
+        let plain = !options.quote_always && options.missing.is_empty() && is_usual;
+        let line_end: &[u8] = if options.crlf { b"\r\n" } else { b"\n" };
         let names = fields.iter().map(|f| f.name.clone()).collect();
-        let mut encoder = CsvEncoder { names, missing: Vec::new(), options, plain, quotes_all };
+        let mut encoder = CsvEncoder { names, missing: Vec::new(), options, plain, quotes_all, line_end };
         let missing = encoder.options.missing.clone();
         if digits::holds_any(missing.as_bytes(), encoder.special()) {
             quote(missing.as_bytes(), &mut encoder.missing);
@@ -42,6 +47,11 @@ impl CsvEncoder {
             encoder.missing = missing.into_bytes();
         }
         encoder
+    }
+
+    /// The names of the columns.
+    pub(super) fn names(&self) -> &[String] {
+        &self.names
     }
 
     /// Bytes that have a text stand in quotes.
@@ -106,7 +116,12 @@ impl CsvEncoder {
         if is_quoted {
             out.push(b'"');
         }
+        let start = out.len();
         self.write_value(cells, row, out);
+        if self.options.decimal != b'.' && cells.is_fraction() {
+            let number = out.get_mut(start..).unwrap_or_default();
+            number.iter_mut().filter(|byte| **byte == b'.').for_each(|byte| *byte = self.options.decimal);
+        }
         if is_quoted {
             out.push(b'"');
         }
@@ -224,6 +239,15 @@ impl<'a> WrittenColumn<'a> {
         };
         WrittenColumn { nulls: array.nulls(), values }
     }
+
+    /// Whether its values are numbers with decimals.
+    fn is_fraction(&self) -> bool {
+        match &self.values {
+            ColumnValues::Floats(_) => true,
+            ColumnValues::Others(array) => matches!(array.data_type(), DataType::Decimal128(..)),
+            _ => false,
+        }
+    }
 }
 
 impl Encoder for CsvEncoder {
@@ -236,7 +260,7 @@ impl Encoder for CsvEncoder {
                 }
                 self.write_text(name.as_bytes(), &mut out);
             }
-            out.push(b'\n');
+            out.extend_from_slice(self.line_end);
         }
         out
     }
@@ -251,13 +275,14 @@ impl Encoder for CsvEncoder {
                 Some((line, length)) => gather::push_near(line, length, &mut out),
                 None => self.write_row(&cells, row, &mut out),
             }
-            out.push(b'\n');
+            out.extend_from_slice(self.line_end);
         }
         Ok(out)
     }
 
     fn by_line(self: Box<Self>) -> Option<Box<dyn LineEncoder>> {
-        Some(self)
+        // Whoever puts lines together ends them with a line feed.
+        if self.options.crlf { None } else { Some(self) }
     }
 
     fn line_form(&self) -> Option<LineForm> {

@@ -94,7 +94,9 @@ pub fn opened(files: &[PathBuf], base: &Path, open: &Open<'_>) -> Result<Arc<dyn
         united.columns.push(SourceColumn { name: name.clone(), data: kind.arrow(), open: false });
     }
     let sum = |f: fn(&About) -> Option<u64>| folders.iter().map(|p| f(p.source.about())).sum::<Option<u64>>();
+    let within = || folders.iter().find_map(|folder| folder.source.about().lacking.clone());
     let about = About {
+        lacking: united.lacking.clone().or_else(within),
         files: files.len(),
         bytes: sum(|a| a.bytes),
         rows: sum(|a| a.rows),

@@ -70,7 +70,8 @@ impl JsonFile {
             wanted += wanted;
         };
         let shown = if path == Path::new(STANDARD) { streams::shown(path) } else { shown.to_owned() };
-        let is_plain = !is_stream && Compression::of_bytes(&place::first_bytes(path)) == Compression::None;
+        let compression = || Compression::of_file(path, &place::first_bytes(path)).map_err(failed);
+        let is_plain = !is_stream && compression()? == Compression::None;
         let stream = is_stream.then(|| Mutex::new(Some(reader)));
         Ok(JsonFile { path: path.to_owned(), shown, size, start, whole, seekable: is_plain, stream })
     }
@@ -101,8 +102,8 @@ fn has_record(text: &[u8]) -> bool {
 fn opened(path: &Path) -> Result<(Box<dyn Read + Send>, Option<u64>)> {
     let file = place::open(path)?;
     let size = file.metadata().ok().map(|m| m.len());
-    let first = place::first_bytes(path);
-    let reader = Compression::of_bytes(&first).reader(Box::new(file));
+    let compression = Compression::of_file(path, &place::first_bytes(path));
+    let reader = compression.and_then(|compression| compression.reader(Box::new(file)));
     Ok((reader.map_err(|e| place::unreadable(path, &e))?, size))
 }
 

@@ -179,7 +179,8 @@ impl Looks {
         self.fields.iter().filter(|(_, look)| look.values == 0).map(|(name, _)| name.clone()).collect()
     }
 
-    /// The columns; a field of nothing but null and empty lists is text, or left to the columns within.
+    /// The columns; a field of nothing but null has the type null, of nothing but empty lists text, or is left to the
+    /// columns within.
     pub(super) fn columns(&self) -> Vec<(String, Type)> {
         let nested = |name: &str| {
             self.fields.iter().any(|(n, _)| n.strip_prefix(name).is_some_and(|r| r.starts_with('.')))
@@ -243,6 +244,7 @@ impl Look {
     fn kind(&self) -> Type {
         let all = |n: usize| n == self.values && n > 0;
         match self.values {
+            0 => Type::Null,
             _ if all(self.bool) => Type::Bool,
             _ if all(self.int) => Type::Int,
             _ if all(self.float) => Type::Float,
@@ -251,7 +253,8 @@ impl Look {
             _ if all(self.time) => Type::Time,
             _ if all(self.timestamp) => Type::Timestamp,
             _ if all(self.lists) => {
-                Type::List(Box::new(self.items.as_ref().map_or(Type::Text, |items| items.kind())))
+                let items = self.items.as_ref().filter(|items| items.values > 0);
+                Type::List(Box::new(items.map_or(Type::Text, |items| items.kind())))
             }
             _ => Type::Text,
         }

@@ -91,12 +91,19 @@ impl JsonSource {
             })
             .collect();
         let mut united = MergedSchema::new(&parts, options.file_column.as_deref())?;
+        let is_whole = looked.is_some_and(|looked| looked.whole);
         for column in &mut united.columns {
+            // Where not all was looked at, there may be values after all.
+            if column.data == DataType::Null && !is_whole {
+                column.data = DataType::Utf8View;
+            }
             column.open = nothing_seen.iter().all(|columns| columns.contains(&column.name))
                 && !options.types.iter().any(|(n, _)| *n == column.name);
         }
         let kinds = united.columns.iter().map(|c| Type::of(&c.data).unwrap_or(Type::Text)).collect();
-        let about = About { files: files.len(), bytes, rows_about: rows, looked, ..About::default() };
+        let lacking = united.lacking.take();
+        let about =
+            About { files: files.len(), bytes, rows_about: rows, looked, lacking, ..About::default() };
         let options = Arc::new(options);
         Ok(JsonSource { files: Arc::new(opened), united: Arc::new(united), kinds, options, about })
     }

@@ -44,6 +44,7 @@ impl ParquetSource {
             bytes: Some(opened.iter().map(ParquetFile::bytes).sum()),
             rows: Some(opened.iter().map(ParquetFile::rows).sum()),
             notes,
+            lacking: united.lacking.clone(),
             ..About::default()
         };
         Ok(ParquetSource {

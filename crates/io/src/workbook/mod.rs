@@ -8,3 +8,4 @@ pub(crate) mod write;
 mod xls;
 
 pub use read::{SheetPart, WorkbookSource};
+pub use write::fault_of_name;
