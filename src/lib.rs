@@ -36,7 +36,9 @@ mod topics;
 
 pub use churn_core::aligned::wrapped;
 pub use churn_core::error::nearest;
-pub use churn_core::readable::{bytes as readable_bytes, grouped as readable_count};
+pub use churn_core::readable::{
+    bytes as readable_bytes, grouped as readable_count, plural as readable_plural,
+};
 pub use churn_core::{
     Error, ErrorKind, Event, Interval, JoinKind, Ledger, LedgerStep, Place, Result, Scalar, SourceText, Span,
     Type,

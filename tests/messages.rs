@@ -113,6 +113,22 @@ const STEPS: &[&str] = &[
     "filter (litres > 0",
     "filter litres = 0 and",
     "filter litres like",
+    "filter farm like Lakes",
+    "filter farm = \"Lakes\"",
+    "filter litres is not 3",
+    "add x = litres :: text",
+    "add x = if litres > 3 then 1 else 0",
+    "group by farm; n = count()",
+    "group by farm: count(distinct grade)",
+    "groupby farm: n = count()",
+    "filter farm in Lakes",
+    "filter litres > $top.litres",
+    "join anti 'other.csv' on farm = code prefix 'o_'",
+    "join 'other.csv' on",
+    "write 'out.csv' with (decimal = ',')",
+    "write 'out.csv' with (sheet = 'A')",
+    "write 'out.xlsx' with (sheet = 'a/b')",
+    "write 'out.csv.zip' with (format = csv)",
     "filter litres > 0 fat > 1",
     "filter farm = “F001”",
     "filter farm = 'F001",
@@ -168,6 +184,11 @@ const RECIPES: &[&str] = &[
     "table a\n  read 'd.csv'\n    filter litres > 0\nread a",
     "read 'd.csv'\n  first 1\nfilter litres > 0",
     "values a, b\n  1\n  2, 3",
+    "read 'd.csv', 'other.csv' strict",
+    "read 'wrong.churn'",
+    "read 'right.churn' with (given = (lest = 1))",
+    "table t\n  read 'd.csv'\nread 'd.csv'\nfilter litres > $t.litres",
+    "table t\n  read 'd.csv'\nread 'd.csv'\nfilter farm in t",
     "values a\n  1\n  'x'",
     "values a\n  litres",
     "read 'd.csv'\nfilter liters > 0\nadd x = fatt * 2\nsort y",
@@ -196,6 +217,8 @@ fn messages() {
     write("latin.csv", b"farm,litres\nH\xf6fe,1\n");
     write("drift-1.csv", b"farm,litres\nF1,12\n");
     write("drift-2.csv", b"farm,litres\nF1,twelve\n");
+    write("wrong.churn", b"read 'd.csv'\nfilter liters > 0\n");
+    write("right.churn", b"given least = 0\nread 'd.csv'\nfilter litres > $least\n");
     let mut all = String::new();
     let mut tell = |what: &str, flow: Flow| {
         let flow = flow.in_folder(folder.path());

@@ -53,6 +53,18 @@ fn run(steps: &str) -> churn::Result<Table> {
     "join full farms on farm\nselect farm, litres, herd",
     "farm litres herd / F2 10 55 / F1 20 40 / F3 30 · / · 40 · / F4 · ·"
 )]
+#[case::options_with_commas(
+    "join farms on farm, prefix 'f_', expect one\nselect farm, f_herd",
+    "farm f_herd / F2 55 / F1 40"
+)]
+#[case::pivot_options_with_commas(
+    "pivot grade by farm: n = count(), fill 0, totals, named 'g_' || grade\nfirst 2",
+    "farm g_A g_B g_total / F2 1 0 1 / F1 0 1 1"
+)]
+#[case::pivot_options_before_items(
+    "pivot grade by farm: fill 0, n = count(), s = sum(litres) totals\nfirst 1",
+    "farm A_n A_s B_n B_s total_n total_s / F2 1 10 0 0 1 10"
+)]
 #[case::semi("join semi farms on farm\nselect farm", "farm / F2 / F1")]
 #[case::anti("join anti farms on farm\nselect farm", "farm / F3 / ·")]
 #[case::cross("join cross doubled prefix 'd_'\ntotal: n = count(), x = sum(d_x)", "n x / 12 24")]

@@ -4,7 +4,7 @@ use std::io::IsTerminal;
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
-use churn::{Progress, RunOptions};
+use churn::{Progress, RunOptions, readable_bytes, readable_count, readable_plural};
 use indicatif::{ProgressBar, ProgressStyle};
 
 /// The bar of a run; it goes when this is dropped.
@@ -40,17 +40,53 @@ pub(crate) fn shown(options: RunOptions, quiet: bool) -> (RunOptions, Option<Bar
 }
 
 fn made() -> ProgressBar {
-    let bar = ProgressBar::no_length();
-    if let Ok(style) = ProgressStyle::with_template("{wide_bar:.dim} {percent:>3} %  {msg}") {
-        bar.set_style(style.progress_chars("── "));
-    }
-    bar
+    ProgressBar::no_length()
+}
+
+/// With a bar where it is known how much there is, else without.
+fn style(has_total: bool) -> Option<ProgressStyle> {
+    let template = if has_total { "{wide_bar:.dim} {percent:>3} %  {msg}" } else { "{msg}" };
+    ProgressStyle::with_template(template).ok().map(|style| style.progress_chars("── "))
 }
 
 fn move_to(bar: &ProgressBar, progress: Progress) {
+    if let Some(style) = style(progress.total.is_some()) {
+        bar.set_style(style);
+    }
     if let Some(total) = progress.total {
         bar.set_length(total);
         bar.set_position(progress.done);
     }
-    bar.set_message(format!("{} rows read", churn::readable_count(progress.rows)));
+    bar.set_message(message(progress));
+}
+
+/// What is done, in words.
+fn message(progress: Progress) -> String {
+    let rows = readable_plural(progress.rows, "row");
+    match (progress.reads, progress.total) {
+        (true, Some(total)) if progress.done >= total => format!("all read, {rows}"),
+        (true, Some(total)) => {
+            format!("{} of {} read, {rows}", readable_bytes(progress.done), readable_bytes(total))
+        }
+        (true, None) => format!("{} read, {rows}", readable_bytes(progress.done)),
+        (false, Some(total)) => {
+            format!("{} of {} passed on", readable_count(progress.done), readable_plural(total, "row"))
+        }
+        (false, None) => format!("{rows} passed on"),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_done_is_told_in_words() {
+        let told = |reads, done, total, rows| message(Progress { reads, done, total, rows });
+        assert_eq!(told(true, 1_500_000, Some(3_000_000), 20_000), "1.5 MB of 3.0 MB read, 20\u{a0}000 rows");
+        assert_eq!(told(true, 3_000_000, Some(3_000_000), 1), "all read, 1 row");
+        assert_eq!(told(true, 1_500_000, None, 7), "1.5 MB read, 7 rows");
+        assert_eq!(told(false, 10, Some(20), 10), "10 of 20 rows passed on");
+        assert_eq!(told(false, 0, None, 3), "3 rows passed on");
+    }
 }

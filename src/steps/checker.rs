@@ -3,7 +3,8 @@
 use std::path::PathBuf;
 use std::sync::Arc;
 
-use churn_core::{Counters, Error, ErrorKind, Field, Scalar, SourceText, Span, StepId};
+use churn_core::names::name;
+use churn_core::{ColumnId, Counters, Error, ErrorKind, Field, Scalar, SourceText, Span, StepId};
 use churn_expr::Bound;
 use churn_expr::ast::Expr;
 use churn_expr::bind::{Beside, Binder, Ids, PerCall, Place};
@@ -72,6 +73,8 @@ pub(crate) struct Checker<'a> {
     pub(crate) used: Vec<usize>,
     pub(crate) steps: Vec<StepInfo>,
     pub(crate) errors: Vec<Error>,
+    /// What the columns of the step's condition are called.
+    pub(crate) condition: Vec<(ColumnId, String)>,
     /// Whether a constant was worked out.
     pub(crate) folded: bool,
     pub(crate) notes: Vec<String>,
@@ -112,6 +115,7 @@ impl Checker<'_> {
             used: Vec::new(),
             steps: Vec::new(),
             errors: Vec::new(),
+            condition: Vec::new(),
             folded: false,
             notes: Vec::new(),
             files: Files::default(),
@@ -185,9 +189,15 @@ impl Checker<'_> {
         self.binder(expr, fields).bind(expr, &mut Place::Rows(beside))
     }
 
-    /// Binds a condition over rows.
+    /// Binds a condition over rows, and notes what its columns are called.
     pub(crate) fn row_condition(&mut self, expr: &Expr, fields: &[Field], beside: &mut Beside) -> Bound {
-        self.binder(expr, fields).condition(expr, &mut Place::Rows(beside))
+        let condition = self.binder(expr, fields).condition(expr, &mut Place::Rows(beside));
+        let named = fields.iter().map(|field| (field.id, name(&field.name)));
+        let aggregates = beside.aggregates.iter().map(|per| (per.call.field.id, per.call.text.clone()));
+        let mut used = Vec::new();
+        condition.columns(&mut used);
+        self.condition = named.chain(aggregates).filter(|(id, _)| used.contains(id)).collect();
+        condition
     }
 
     /// Binds an expression where aggregates may stand in some way.

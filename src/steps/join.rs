@@ -58,23 +58,20 @@ fn parse(text: StepText<'_>) -> Result<Box<dyn Step>> {
         expect_all: false,
         span,
     };
-    join.options(&mut head)?;
+    while join.option(&mut head)? {}
     if head.take_word("on") {
         head.take_symbol(":");
-        if !head.at_end() || lines.is_empty() {
-            join.keys = head.list(expression)?;
+        if head.at_end() && lines.is_empty() {
+            return Err(head.unexpected("the keys: join 'farms.csv' on farm"));
         }
+        join.contents(&mut head)?;
     } else if kind != Some(JoinKind::Cross) && !head.at_end() {
         return Err(head.unexpected("on and the keys: join 'farms.csv' on farm"));
     }
-    join.options(&mut head)?;
+    while join.option(&mut head)? {}
     head.expect_end()?;
     for mut line in lines {
-        join.options(&mut line)?;
-        if !line.at_end() {
-            join.keys.extend(line.list(expression)?);
-        }
-        join.options(&mut line)?;
+        join.contents(&mut line)?;
         line.expect_end()?;
     }
     match (kind, join.keys.is_empty()) {
@@ -92,24 +89,38 @@ fn parse(text: StepText<'_>) -> Result<Box<dyn Step>> {
 }
 
 impl Join {
-    /// Reads options, in any order.
-    fn options(&mut self, c: &mut Cursor<'_>) -> Result<()> {
-        loop {
-            if c.take_word("prefix") {
-                self.prefix =
-                    Some(c.text("the text before the names of OTHER's columns, in single quotes")?.0);
-            } else if c.take_word("expect") {
-                if c.take_word("one") {
-                    self.expect_one = true;
-                } else if c.take_word("all") {
-                    self.expect_all = true;
-                } else {
-                    return Err(c.unexpected("one or all"));
-                }
+    /// Reads keys, with commas between them, and options, with commas or without.
+    fn contents(&mut self, c: &mut Cursor<'_>) -> Result<()> {
+        let mut may_be_key = true;
+        while !c.at_end() {
+            if self.option(c)? {
+                may_be_key = c.take_symbol(",");
+            } else if may_be_key {
+                self.keys.push(expression(c)?);
+                may_be_key = c.take_symbol(",");
             } else {
-                return Ok(());
+                break;
             }
         }
+        Ok(())
+    }
+
+    /// Reads an option, if one stands here.
+    fn option(&mut self, c: &mut Cursor<'_>) -> Result<bool> {
+        if c.take_word("prefix") {
+            self.prefix = Some(c.text("the text before the names of OTHER's columns, in single quotes")?.0);
+        } else if c.take_word("expect") {
+            if c.take_word("one") {
+                self.expect_one = true;
+            } else if c.take_word("all") {
+                self.expect_all = true;
+            } else {
+                return Err(c.unexpected("one or all"));
+            }
+        } else {
+            return Ok(false);
+        }
+        Ok(true)
     }
 
     fn join_kind(&self) -> JoinKind {
@@ -247,8 +258,9 @@ impl Join {
     ) -> Vec<Field> {
         if self.join_kind().only_filters() {
             if self.prefix.is_some() {
-                let what =
-                    format!("A {} join adds no columns, so there is nothing to prefix.", self.join_kind());
+                let article = if self.join_kind() == JoinKind::Anti { "An" } else { "A" };
+                let kind = self.join_kind();
+                let what = format!("{article} {kind} join adds no columns, so there is nothing to prefix.");
                 checker.wrong(self.span, Error::new(ErrorKind::Check, what).next("Leave prefix out."));
             }
             return Vec::new();

@@ -4,6 +4,7 @@ use std::fmt;
 use std::sync::Arc;
 
 use churn_core::names::{comma, name};
+use churn_core::readable::plural;
 use churn_core::scalar::array_of;
 use churn_core::{Batch, Error, ErrorKind, Field, Result, Scalar, Span, Type};
 use churn_expr::ast::{Expr, Kind};
@@ -69,7 +70,9 @@ impl ValuesStep {
         let mut table = Vec::new();
         for (cells, span) in &self.rows {
             if cells.len() != self.names.len() {
-                let what = format!("This row has {} values for {} columns.", cells.len(), self.names.len());
+                let (cells, columns) = (cells.len() as u64, self.names.len() as u64);
+                let what =
+                    format!("This row has {} for {}.", plural(cells, "value"), plural(columns, "column"));
                 checker.wrong(*span, Error::new(ErrorKind::Check, what));
                 continue;
             }

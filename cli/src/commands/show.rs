@@ -1,6 +1,6 @@
 //! `churn show INPUT`: the columns, the first rows, the size; in a blink on any size.
 
-use churn::{RunOptions, Scalar, SourceView, Table, readable_bytes, readable_count};
+use churn::{RunOptions, Scalar, SourceView, Table, readable_bytes, readable_count, readable_plural};
 use unicode_width::UnicodeWidthStr;
 
 use super::{input, options};
@@ -27,10 +27,14 @@ pub(crate) fn run(arguments: &Show) -> Outcome {
     if let Some(source) = plan.sources().first() {
         out(format!("{}\n\n", size(source, plan.columns().count())))?;
     }
-    out(columns(&table)?)?;
+    let is_all = table.len() < LOOKED_AT.max(arguments.rows);
+    out(columns(&table, is_all)?)?;
     let rows = arguments.rows.min(table.len());
     if rows > 0 {
-        out(format!("\n{}", table.view(width(), rows).captioned("the first rows")))?;
+        out(format!(
+            "\n{}",
+            table.view(width(), rows).captioned(if rows == 1 { "the first row" } else { "the first rows" })
+        ))?;
     }
     if arguments.last > 0 {
         last(arguments, &options)?;
@@ -45,7 +49,14 @@ fn last(arguments: &Show, options: &RunOptions) -> Outcome {
         return Err(Failure::Request(what.to_owned()));
     }
     let table = input(&arguments.input).last(arguments.last).run_with(options)?;
-    out(format!("\n{}", table.view(width(), arguments.last).captioned("the last rows")))
+    out(format!(
+        "\n{}",
+        table.view(width(), arguments.last).captioned(if arguments.last == 1 {
+            "the last row"
+        } else {
+            "the last rows"
+        })
+    ))
 }
 
 fn columns_only(plan: &churn::CheckedPlan) -> String {
@@ -56,17 +67,17 @@ fn columns_only(plan: &churn::CheckedPlan) -> String {
 fn size(source: &SourceView, columns: usize) -> String {
     let mut parts = Vec::new();
     if source.files > 0 {
-        parts.push(format!("{} file{}", source.files, if source.files == 1 { "" } else { "s" }));
+        parts.push(readable_plural(source.files as u64, "file"));
     }
     if let Some(bytes) = source.bytes.filter(|b| *b > 0) {
         parts.push(readable_bytes(bytes));
     }
     if let Some(rows) = source.rows.or(source.rows_looked_at.filter(|_| source.looked_at_all)) {
-        parts.push(format!("{} rows", readable_count(rows)));
+        parts.push(readable_plural(rows, "row"));
     } else if let Some(rows) = source.rows_about.filter(|r| *r > 0) {
         parts.push(format!("about {} rows", readable_count(rounded(rows))));
     }
-    parts.push(format!("{columns} columns"));
+    parts.push(readable_plural(columns as u64, "column"));
     if let Some(looked) = looked_at(source) {
         parts.push(format!("types from {looked}"));
     }
@@ -76,9 +87,8 @@ fn size(source: &SourceView, columns: usize) -> String {
 /// What the types of a source's columns were inferred from.
 pub(super) fn looked_at(source: &SourceView) -> Option<String> {
     let rows = source.rows_looked_at?;
-    let plural = if rows == 1 { "" } else { "s" };
     let all = source.looked_at_all.then(|| "all rows".to_owned());
-    Some(all.unwrap_or_else(|| format!("{} row{plural}", readable_count(rows))))
+    Some(all.unwrap_or_else(|| readable_plural(rows, "row")))
 }
 
 /// A guess with as many digits as it deserves.
@@ -87,8 +97,8 @@ fn rounded(rows: u64) -> u64 {
     (rows + unit / 2) / unit * unit
 }
 
-/// Each column's name, type, an example, and how many values are missing and how many zero.
-fn columns(table: &Table) -> Result<String, Failure> {
+/// Each column's name, type, an example, and how many values are missing and how many zero, in all rows or in the first.
+fn columns(table: &Table, is_all: bool) -> Result<String, Failure> {
     let title = ["column", "type", "example", "missing", "zeros"];
     let mut lines = vec![title.map(str::to_owned)];
     for (name, kind) in table.columns() {
@@ -117,7 +127,12 @@ fn columns(table: &Table) -> Result<String, Failure> {
     if table.is_empty() {
         return Ok(text);
     }
-    Ok(format!("{text}\nmissing and zeros are counted in the first {} rows\n", readable_count(rows as u64)))
+    let counted = if is_all {
+        "all rows".to_owned()
+    } else {
+        format!("the first {} rows", readable_count(rows as u64))
+    };
+    Ok(format!("{text}\nmissing and zeros are counted in {counted}\n"))
 }
 
 fn is_zero(value: &Scalar) -> bool {

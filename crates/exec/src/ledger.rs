@@ -2,10 +2,10 @@
 
 use churn_core::names::name;
 use churn_core::readable::{bytes, plural};
-use churn_core::{Counters, Event, Events, Ledger, LedgerStep};
+use churn_core::{ColumnId, Counters, Event, Events, Ledger, LedgerStep};
 use churn_io::source::About;
 use churn_plan::operators::Op;
-use churn_plan::{Node, Plan};
+use churn_plan::{Node, Plan, StepInfo};
 
 /// The ledger of a run: what its counters say of each step of its plan that ran, tables first.
 pub fn account(plan: &Plan, counters: &Counters) -> Ledger {
@@ -47,7 +47,7 @@ pub fn account(plan: &Plan, counters: &Counters) -> Ledger {
             events: events.collect(),
             source: source_of(plan, id).or_else(|| (!others.is_empty()).then(|| others.join("; "))),
             joins: info.joins,
-            nullable: condition_columns(&nodes, id),
+            nullable: condition_columns(&nodes, id, info),
         });
         others.clear();
     }
@@ -78,7 +78,7 @@ fn source_of(plan: &Plan, step: usize) -> Option<String> {
 }
 
 /// The few columns that a filter's condition uses, if nothing else can make it unknown.
-fn condition_columns(nodes: &[&Node], step: usize) -> Vec<String> {
+fn condition_columns(nodes: &[&Node], step: usize, info: &StepInfo) -> Vec<String> {
     let mut used = None;
     for node in nodes {
         let condition = match &node.op {
@@ -89,8 +89,10 @@ fn condition_columns(nodes: &[&Node], step: usize) -> Vec<String> {
         if let Some(condition) = condition.filter(|c| c.is_infallible() && !c.has_null()) {
             let mut columns = Vec::new();
             condition.columns(&mut columns);
-            let names = columns.iter().filter_map(|id| node.field(*id)).map(|f| name(&f.name));
-            used = Some(names.collect());
+            let here =
+                |id: &ColumnId| info.condition.iter().find(|(own, _)| own == id).map(|(_, n)| n.clone());
+            let below = |id: &ColumnId| node.field(*id).map(|field| name(&field.name));
+            used = Some(columns.iter().filter_map(|id| here(id).or_else(|| below(id))).collect());
         }
     }
     used.filter(|names: &Vec<String>| names.len() <= 3).unwrap_or_default()

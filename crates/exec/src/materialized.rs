@@ -183,7 +183,8 @@ impl Scan for SpilledRows {
     }
 
     fn progress(&self) -> (u64, Option<u64>) {
-        (0, None)
+        let reader = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        reader.as_ref().map_or((0, None), RunReader::progress)
     }
 }
 

@@ -51,7 +51,11 @@ impl RunCursor {
 }
 
 /// The merge of some runs.
-pub(crate) struct Merge(Mutex<MergeState>);
+pub(crate) struct Merge {
+    state: Mutex<MergeState>,
+    /// The rows that it gives.
+    rows: u64,
+}
 
 struct MergeState {
     cursors: Vec<RunCursor>,
@@ -59,6 +63,8 @@ struct MergeState {
     heads: BinaryHeap<Reverse<(Vec<u8>, usize)>>,
     /// The most rows that are still wanted.
     left: usize,
+    /// The rows that were given.
+    given: u64,
     /// Rows of a morsel.
     rows: usize,
 }
@@ -68,7 +74,9 @@ impl Merge {
     /// are merged beforehand.
     pub(crate) fn new(runs: Vec<Run>, keep: Option<usize>, disk: &Disk) -> Result<Merge> {
         let runs = fewer(runs, keep, disk)?;
-        Ok(Merge(Mutex::new(MergeState::new(&runs, keep)?)))
+        let rows: u64 = runs.iter().map(|run| run.rows).sum();
+        let rows = keep.map_or(rows, |keep| rows.min(keep as u64));
+        Ok(Merge { state: Mutex::new(MergeState::new(&runs, keep)?), rows })
     }
 }
 
@@ -112,7 +120,7 @@ impl MergeState {
             runs.iter().fold((0, 0), |(rows, bytes), run| (rows + run.rows, bytes + run.bytes));
         let rows = (BYTES as u64 * rows / (bytes as u64).max(1)).clamp(1, ROWS as u64) as usize;
         let left = keep.unwrap_or(usize::MAX);
-        let mut state = MergeState { cursors: Vec::new(), heads: BinaryHeap::new(), left, rows };
+        let mut state = MergeState { cursors: Vec::new(), heads: BinaryHeap::new(), left, given: 0, rows };
         for run in runs {
             let Some(reader) = run.reader()? else { continue };
             let keys = LargeBinaryArray::from_iter_values(std::iter::empty::<&[u8]>());
@@ -149,6 +157,7 @@ impl MergeState {
             }
         }
         self.left -= merged.places.len();
+        self.given += merged.places.len() as u64;
         Ok((!merged.places.is_empty()).then_some(merged))
     }
 }
@@ -159,12 +168,12 @@ impl Scan for Merge {
     }
 
     fn next(&self) -> Result<Option<Box<dyn Morsel>>> {
-        let mut state = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
         Ok(state.next()?.map(|merged| Box::new(MergedMorsel(Some(merged))) as Box<dyn Morsel>))
     }
 
     fn progress(&self) -> (u64, Option<u64>) {
-        (0, None)
+        (self.state.lock().unwrap_or_else(PoisonError::into_inner).given, Some(self.rows))
     }
 }
 

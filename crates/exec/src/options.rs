@@ -13,11 +13,13 @@ use churn_io::source::ReadResources;
 /// How far a run is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Progress {
-    /// Bytes read from the source that is being read.
+    /// Whether a source is being read; else rows that were read before are sorted, merged, or read again.
+    pub reads: bool,
+    /// Bytes read from the source, or rows given of those that were held.
     pub done: u64,
-    /// Bytes that it has, where that is known.
+    /// Bytes or rows in all, where that is known.
     pub total: Option<u64>,
-    /// Rows read from it.
+    /// Rows so far.
     pub rows: u64,
 }
 

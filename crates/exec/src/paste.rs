@@ -1,5 +1,6 @@
 //! `paste`: the columns of another table, row by row.
 
+use churn_core::readable::plural;
 use churn_core::{Batch, Error, ErrorKind, Result};
 use churn_io::source::{Morsel, Scan};
 
@@ -54,7 +55,7 @@ impl SerialOp for Paste {
         while wanted > 0 {
             let Some(other) = self.next()? else {
                 let there = self.rows + (batch.rows - wanted) as u64;
-                return Err(self.differ(&format!("the other one ends after {there} rows")));
+                return Err(self.differ(&format!("the other one ends after {}", plural(there, "row"))));
             };
             let rows = other.rows.min(wanted);
             parts.push(other.slice(0, rows));
@@ -81,9 +82,10 @@ impl SerialOp for Paste {
     fn finish(&mut self, _: &mut MorselOutput) -> Result<Option<Box<dyn Scan>>> {
         while let Some(more) = self.next()? {
             if more.rows > 0 {
-                return Err(
-                    self.differ(&format!("this one ends after {} rows, the other goes on", self.rows))
-                );
+                return Err(self.differ(&format!(
+                    "this one ends after {}, the other goes on",
+                    plural(self.rows, "row")
+                )));
             }
         }
         Ok(None)

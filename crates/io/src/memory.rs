@@ -48,19 +48,25 @@ impl Source for Memory {
             rows: batch.rows,
         };
         let batches: Vec<Batch> = self.batches.iter().map(pick).collect();
-        Ok(Box::new(Batches { left: Mutex::new(batches.into_iter()) }))
+        Ok(Box::new(Batches::new(batches)))
     }
 }
 
 /// Batches handed out one by one.
 pub struct Batches {
     left: Mutex<std::vec::IntoIter<Batch>>,
+    /// Rows of all of them.
+    rows: u64,
+}
+
+fn rows_of(batches: &[Batch]) -> u64 {
+    batches.iter().map(|batch| batch.rows as u64).sum()
 }
 
 impl Batches {
     /// A scan of these batches, one a morsel.
     pub fn new(batches: Vec<Batch>) -> Batches {
-        Batches { left: Mutex::new(batches.into_iter()) }
+        Batches { rows: rows_of(&batches), left: Mutex::new(batches.into_iter()) }
     }
 }
 
@@ -75,7 +81,8 @@ impl Scan for Batches {
     }
 
     fn progress(&self) -> (u64, Option<u64>) {
-        (0, None)
+        let left = self.left.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        (self.rows - rows_of(left.as_slice()), Some(self.rows))
     }
 }
 

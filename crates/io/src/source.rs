@@ -221,7 +221,7 @@ pub trait Scan: Send + Sync {
     ///
     /// Called by one worker at a time.
     fn next(&self) -> Result<Option<Box<dyn Morsel>>>;
-    /// Bytes read so far and bytes in all.
+    /// What was given so far, and what there is in all where that is known: bytes of files, else rows.
     fn progress(&self) -> (u64, Option<u64>);
 }
 

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use churn_core::{Counters, Field, Result, Scalar, StepId, deep};
+use churn_core::{ColumnId, Counters, Field, Result, Scalar, StepId, deep};
 use churn_expr::moment::Moment;
 use churn_io::files::Files;
 use churn_io::source::Source;
@@ -45,6 +45,8 @@ pub struct StepInfo {
     pub runs: bool,
     /// The columns after it, with their types.
     pub columns: Vec<(String, churn_core::Type)>,
+    /// What the columns that its condition uses are called where it stands.
+    pub condition: Vec<(ColumnId, String)>,
 }
 
 /// A checked plan.
@@ -113,6 +115,7 @@ impl StepInfo {
             keeps_rows: false,
             runs: true,
             columns: Vec::new(),
+            condition: Vec::new(),
         }
     }
 }

@@ -109,11 +109,13 @@ fn check_chain(chain: &Chain, table: Option<&String>, checker: &mut Checker<'_>)
     let mut relation: Option<Relation> = None;
     for placed in &chain.steps {
         checker.source = placed.source.clone();
-        let first = checker.steps.len();
+        checker.condition.clear();
+        let (first, first_error) = (checker.steps.len(), checker.errors.len());
         relation = placed.step.check(relation, checker);
         let own = checker.steps.iter_mut().skip(first).filter(|step| step.aside && step.table.is_none());
         own.for_each(|aside| aside.table = label.clone());
         checker.acted |= placed.step.acts();
+        tell_once(&mut checker.errors, first_error);
         let fields = relation.as_ref().map(|r| r.fields.as_slice()).unwrap_or_default();
         checker.steps.push(StepInfo {
             text: placed.step.to_string(),
@@ -124,6 +126,7 @@ fn check_chain(chain: &Chain, table: Option<&String>, checker: &mut Checker<'_>)
             keeps_rows: placed.step.keeps_rows(),
             runs: true,
             columns: told(fields, &checker.steps),
+            condition: std::mem::take(&mut checker.condition),
         });
         if checker.open {
             break;
@@ -131,6 +134,16 @@ fn check_chain(chain: &Chain, table: Option<&String>, checker: &mut Checker<'_>)
         relation.as_ref()?;
     }
     relation
+}
+
+/// Leaves out names of a step that are told to be wrong already.
+fn tell_once(errors: &mut Vec<Error>, first: usize) {
+    for error in errors.split_off(first) {
+        let is_same = |other: &Error| error.kind() == ErrorKind::Name && other.what() == error.what();
+        if !errors.iter().skip(first).any(is_same) {
+            errors.push(error);
+        }
+    }
 }
 
 /// Columns of all steps together that are told of; a chain of thousands of steps that add columns has millions.

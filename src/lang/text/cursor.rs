@@ -52,6 +52,11 @@ impl<'a> Cursor<'a> {
         self.tokens.get(self.at + ahead).map(|t| &t.kind)
     }
 
+    /// The token before the next one.
+    pub(super) fn previous(&self) -> Option<&'a TokenKind> {
+        self.tokens.get(self.at.checked_sub(1)?).map(|token| &token.kind)
+    }
+
     pub(crate) fn at_end(&self) -> bool {
         self.at >= self.tokens.len()
     }

@@ -5,13 +5,37 @@ use super::token::TokenKind;
 
 /// The way out for what stands at a place where something else is expected; `None` if nothing is known of it.
 pub(super) fn way_out(c: &Cursor<'_>) -> Option<&'static str> {
+    if let Some(TokenKind::Word(before)) = c.previous()
+        && let Some(way_out) = behind_word(&before.to_ascii_lowercase(), c)
+    {
+        return Some(way_out);
+    }
     match c.peek()? {
         TokenKind::Word(word) => of_word(&word.to_ascii_lowercase()),
         TokenKind::Symbol(",") => Some("There is a comma too many, or something is missing beside it."),
         TokenKind::Symbol(".") => Some(
             "A column is named without its table; in a join the left column stands first: on farm = code.",
         ),
+        TokenKind::Symbol(":") if c.is_symbol_at(1, ":") => {
+            Some("A type is given by cast: cast(litres as int).")
+        }
+        TokenKind::Symbol(";") => {
+            Some("Items stand behind a colon, with commas between them: group by farm: n = count().")
+        }
         TokenKind::Symbol("=") => Some("One = gives a name at the start of an item; elsewhere it compares."),
+        _ => None,
+    }
+}
+
+/// The way out for what stands behind a word that is written otherwise here.
+fn behind_word(before: &str, c: &Cursor<'_>) -> Option<&'static str> {
+    let is_value = !matches!(c.peek()?, TokenKind::Symbol(_));
+    match before {
+        "distinct" if is_value => Some("Different values are counted by count_distinct(farm)."),
+        "if" if is_value => of_word("then"),
+        "not" | "is" if is_value => {
+            Some("Values are compared with = and <>; is stands before null and distinct from.")
+        }
         _ => None,
     }
 }
@@ -41,6 +65,8 @@ pub(crate) fn step_for(keyword: &str) -> Option<&'static str> {
         "order" => "sort",
         "with" | "compute" | "derive" | "transform" => "add",
         "unique" | "dedupe" => "distinct",
+        "groupby" => "group by",
+        "orderby" => "sort",
         "aggregate" | "summarize" | "summary" => "group, or total",
         "from" | "load" | "open" | "import" => "read",
         "save" | "export" | "output" => "write",

@@ -179,6 +179,7 @@ impl Scan for SpilledBroadcast {
     }
 
     fn progress(&self) -> (u64, Option<u64>) {
-        (0, None)
+        let reader = self.reader.lock().unwrap_or_else(PoisonError::into_inner);
+        reader.as_ref().map_or((0, None), RunReader::progress)
     }
 }

@@ -224,7 +224,7 @@ impl PipelineRun<'_> {
         {
             ordered.told = Instant::now();
             let (done, total) = self.progress();
-            progress(Progress { done, total, rows: ordered.rows });
+            progress(Progress { reads: self.reads(), done, total, rows: ordered.rows });
         }
         Ok(more)
     }

@@ -194,7 +194,12 @@ pub(super) fn kept_back(
 }
 
 impl PipelineRun<'_> {
-    /// Bytes read so far and bytes in all, of all legs.
+    /// Whether a source is read.
+    pub(super) fn reads(&self) -> bool {
+        self.legs.iter().any(|leg| leg.scan_step.is_some())
+    }
+
+    /// What was given so far and what there is in all, of all legs: bytes of sources, else rows.
     pub(super) fn progress(&self) -> (u64, Option<u64>) {
         let legs = self.legs.iter().map(|leg| leg.scan.progress());
         legs.fold((0, Some(0)), |(done, total), (d, t)| (done + d, total.zip(t).map(|(total, t)| total + t)))

@@ -18,6 +18,8 @@ const LARGE: usize = 1 << 17;
 pub(super) struct SortedScan {
     rows: Arc<SortedRows>,
     next: Mutex<NextRange>,
+    /// The rows that it gives.
+    all: u64,
     _reservation: Reservation,
 }
 
@@ -34,6 +36,8 @@ struct NextRange {
     range: usize,
     from: usize,
     wanted: usize,
+    /// The rows that were given.
+    given: u64,
 }
 
 impl SortedScan {
@@ -47,10 +51,12 @@ impl SortedScan {
         let large = threads.each(ranges.sizes.iter().enumerate(), |(range, rows)| {
             Ok((*rows > LARGE).then(|| ranges.in_order(range)))
         })?;
-        let next = NextRange { range: 0, from: 0, wanted: keep.unwrap_or(usize::MAX) };
+        let next = NextRange { range: 0, from: 0, wanted: keep.unwrap_or(usize::MAX), given: 0 };
+        let rows = ranges.sizes.iter().sum::<usize>().min(next.wanted) as u64;
         Ok(SortedScan {
             rows: Arc::new(SortedRows { together: ranges.table.rows_together(), ranges, large }),
             next: Mutex::new(next),
+            all: rows,
             _reservation: reservation,
         })
     }
@@ -77,6 +83,7 @@ impl NextRange {
         }
         let wanted = taken.min(self.wanted);
         self.wanted -= wanted;
+        self.given += wanted as u64;
         (wanted > 0).then(|| Slice { rows: rows.clone(), first, from, wanted, numbers: None, at: 0 })
     }
 }
@@ -92,7 +99,7 @@ impl Scan for SortedScan {
     }
 
     fn progress(&self) -> (u64, Option<u64>) {
-        (0, None)
+        (self.next.lock().unwrap_or_else(PoisonError::into_inner).given, Some(self.all))
     }
 }
 

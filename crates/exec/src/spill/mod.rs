@@ -80,6 +80,16 @@ pub(crate) struct Run {
 pub(crate) struct RunReader {
     stream: StreamReader<BufReader<ReadAt>>,
     folder: PathBuf,
+    /// The rows of the file, and those that were read.
+    rows: u64,
+    taken: u64,
+}
+
+impl RunReader {
+    /// The rows that were read, and those of the file.
+    pub(crate) fn progress(&self) -> (u64, Option<u64>) {
+        (self.taken, Some(self.rows))
+    }
 }
 
 /// A file that its writer and its readers hold together.
@@ -197,7 +207,7 @@ impl Run {
         }
         let file = BufReader::with_capacity(READ, ReadAt(self.file.clone(), 0));
         let stream = StreamReader::try_new(file, columns).map_err(|e| arrow_failed(&self.folder, e))?;
-        Ok(Some(RunReader { stream, folder: self.folder.clone() }))
+        Ok(Some(RunReader { stream, folder: self.folder.clone(), rows: self.rows, taken: 0 }))
     }
 }
 
@@ -212,6 +222,7 @@ impl Iterator for RunReader {
         Some(match batch {
             Ok(batch) => {
                 memory::passed(batch.get_array_memory_size());
+                self.taken += batch.num_rows() as u64;
                 Ok(Batch { rows: batch.num_rows(), columns: batch.columns().to_vec() })
             }
             Err(error) => Err(arrow_failed(&self.folder, error)),

@@ -71,9 +71,11 @@ impl Binder<'_> {
 
     /// Binds what a column is compared with: often a text that lacks its quotes.
     pub(super) fn compared(&mut self, expr: &Expr, place: &mut Place<'_>) -> Bound {
+        let is_quoted = || self.source.text.get(expr.span.start..).is_some_and(|text| text.starts_with('"'));
         if let Kind::Name(column) = &expr.kind
             && !matches!(place, Place::Groups { .. })
-            && nearest(column, self.fields.iter().map(|f| f.name.as_str())).is_none()
+            && !self.fields.iter().any(|f| f.name == *column)
+            && (is_quoted() || nearest(column, self.fields.iter().map(|f| f.name.as_str())).is_none())
         {
             let text = Scalar::Text(column.to_owned());
             let error = unknown_column(column, self.fields, self.source, expr.span);

@@ -268,7 +268,7 @@ impl Binder<'_> {
             }
             Kind::TableValue(table, column) => return self.table_value(table, column, span),
             Kind::Like(x, wanted, escape, sense) => {
-                let values = vec![self.expression(x, place), self.expression(wanted, place)];
+                let values = vec![self.expression(x, place), self.compared(wanted, place)];
                 let args = Arguments { name: "like", usage: "x like 'F%'", values };
                 let spans = [x.span, wanted.span];
                 let like = self.complained(functions::like(args, *escape), span, &spans);

@@ -5,6 +5,7 @@ use std::io::Read;
 use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 
+use churn_core::readable::plural;
 use churn_core::{Error, ErrorKind, Result};
 use encoding_rs::{Encoding as Charset, UTF_16BE, UTF_16LE, WINDOWS_1252};
 
@@ -272,10 +273,10 @@ impl Head {
                 return Err(Error::new(
                     ErrorKind::Input,
                     format!(
-                        "{} has {} columns, and {} names are given.",
+                        "{} has {}; columns = (…) gives {}.",
                         self.shown,
-                        names.len(),
-                        options.names.len()
+                        plural(names.len() as u64, "column"),
+                        plural(options.names.len() as u64, "name")
                     ),
                 )
                 .next("Give a name for each column in columns = (…)."));

@@ -1,7 +1,7 @@
 //! Sorts rows, stably.
 
 use churn_core::ColumnId;
-use churn_core::readable::grouped;
+use churn_core::readable::plural;
 use churn_expr::Bound;
 
 use crate::operator::{FilterBelow, Operator, Pruning};
@@ -43,7 +43,7 @@ impl Operator for Sort {
 
     fn explain(&self) -> Vec<String> {
         vec![match self.keep {
-            Some(keep) => format!("holds about {} rows", grouped(keep as u64)),
+            Some(keep) => format!("holds about {}", plural(keep as u64, "row")),
             None => "holds all rows".into(),
         }]
     }

@@ -1,125 +1,22 @@
-//! `pivot KEYS [by COLS]` and items: values of KEYS become columns.
+//! The groups that a pivot turns: their keys, what makes a row, and the values that become columns.
 
-use std::fmt;
-
-use churn_core::names::{comma, name};
-use churn_core::{ColumnId, Error, ErrorKind, Field, Result, Scalar, Span, Type};
+use churn_core::names::name;
+use churn_core::{Error, ErrorKind, Field, Scalar, Type};
 use churn_expr::ast::{Expr, Kind};
 use churn_expr::bind::{AggregateCall, Place};
 use churn_expr::expand::unknown_column;
 use churn_expr::functions::{self, Arguments};
 use churn_expr::{Bound, aggregates, cast};
-use churn_plan::operators::{Cell, Compute, Group, Scan, Sort, SortKey, Totals};
+use churn_plan::operators::{Compute, Group, Scan, Totals};
 use churn_plan::{Node, Plan, Relation, StepInfo, Wanted};
 
-use super::item::{self, Item, write_below};
-use super::{Checker, Step, StepKind, StepText};
-use crate::lang::text::{Cursor, expression};
-
-/// More columns than these are a mistake.
-const MOST: usize = 10_000;
-
-pub(super) const KIND: StepKind = StepKind {
-    keyword: "pivot",
-    usage: "pivot KEY [in (VALUES)], … [by COLS] + items, fill LITERAL, totals, named TEXT",
-    summary: "Turns values of the keys into columns: one row for each value of COLS, one column for each value and item.",
-    example: "pivot grade by farm: litres = sum(litres)",
-    parse,
-};
-
-#[derive(Debug)]
-struct Pivot {
-    keys: Vec<Key>,
-    by: Option<Vec<Item>>,
-    items: Vec<Item>,
-    fill: Option<(Scalar, Span)>,
-    totals: bool,
-    named: Option<Expr>,
-    span: Span,
-}
-
-/// A key, and the values of it that become columns, if they are given.
-#[derive(Debug)]
-struct Key {
-    name: String,
-    span: Span,
-    values: Option<Vec<(Expr, Span)>>,
-}
-
-impl fmt::Display for Key {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(&name(&self.name))?;
-        match &self.values {
-            Some(values) => write!(f, " in ({})", comma(values.iter().map(|(v, _)| v))),
-            None => Ok(()),
-        }
-    }
-}
-
-fn read_key(c: &mut Cursor<'_>) -> Result<Key> {
-    let (name, span) = c.name("a column whose values become columns")?;
-    let value = |c: &mut Cursor<'_>| {
-        let start = c.span();
-        Ok((expression(c)?, c.since(start)))
-    };
-    let values = if c.take_word("in") { Some(c.in_parentheses(value)?) } else { None };
-    Ok(Key { name, span, values })
-}
-
-fn parse(text: StepText<'_>) -> Result<Box<dyn Step>> {
-    let StepText { mut head, lines, .. } = text;
-    let start = head.span();
-    let keys = head.list(read_key)?;
-    let by = if head.take_word("by") { Some(head.list(Item::read)?) } else { None };
-    let span = head.since(start);
-    let mut pivot = Pivot { keys, by, items: Vec::new(), fill: None, totals: false, named: None, span };
-    if head.take_symbol(":") {
-        pivot.items = head.list(Item::read)?;
-    }
-    while pivot.option(&mut head)? {}
-    head.expect_end()?;
-    for mut line in lines {
-        if !pivot.option(&mut line)? {
-            pivot.items.extend(line.list(Item::read)?);
-        }
-        while pivot.option(&mut line)? {}
-        line.expect_end()?;
-    }
-    let given = pivot.keys.iter().filter(|key| key.values.is_some()).count();
-    if given != 0 && given != pivot.keys.len() {
-        let error = head.error_at(span, "Some keys name their values and some do not.");
-        return Err(error.next("Write in (…) after each key, or after none."));
-    }
-    if pivot.items.is_empty() {
-        return Err(head
-            .error_at(span, "A pivot needs items: what stands in the cells.")
-            .next("Write: pivot grade by farm: litres = sum(litres)"));
-    }
-    Ok(Box::new(pivot))
-}
+use super::{MOST, Pivot};
+use crate::steps::Checker;
+use crate::steps::item;
 
 impl Pivot {
-    /// Reads one of the lines that are no items.
-    fn option(&mut self, c: &mut Cursor<'_>) -> Result<bool> {
-        let is = |c: &Cursor<'_>, word: &str| c.is_word_at(0, word) && !c.is_symbol_at(1, "=");
-        if is(c, "fill") {
-            c.advance();
-            let start = c.span();
-            self.fill = Some((c.literal()?, c.since(start)));
-        } else if is(c, "totals") {
-            c.advance();
-            self.totals = true;
-        } else if is(c, "named") {
-            c.advance();
-            self.named = Some(expression(c)?);
-        } else {
-            return Ok(false);
-        }
-        Ok(true)
-    }
-
     /// The key columns.
-    fn keys(&self, input: &Relation, checker: &mut Checker<'_>) -> Option<Vec<Field>> {
+    pub(super) fn keys(&self, input: &Relation, checker: &mut Checker<'_>) -> Option<Vec<Field>> {
         let source = checker.source.clone();
         let mut found: Vec<Field> = Vec::new();
         for key in &self.keys {
@@ -136,7 +33,7 @@ impl Pivot {
     }
 
     /// What makes a row: the columns of `by`, or all that are neither a key nor used by an item.
-    fn by(&self, input: &Relation, checker: &mut Checker<'_>) -> Vec<(Field, Bound)> {
+    pub(super) fn by(&self, input: &Relation, checker: &mut Checker<'_>) -> Vec<(Field, Bound)> {
         if let Some(by) = &self.by {
             let mut place = Place::NoAggregates("What makes a row has one value in each row of the input.");
             let items = item::named(by, &input.fields, &[], checker);
@@ -153,7 +50,7 @@ impl Pivot {
     }
 
     /// The values that are given for the keys, each in its key's type: of several keys every pair.
-    fn given(&self, keys: &[Field], checker: &mut Checker<'_>) -> Option<Vec<Vec<Scalar>>> {
+    pub(super) fn given(&self, keys: &[Field], checker: &mut Checker<'_>) -> Option<Vec<Vec<Scalar>>> {
         let mut found: Vec<Vec<Scalar>> = vec![Vec::new()];
         for (key, field) in self.keys.iter().zip(keys) {
             let mut own = Vec::new();
@@ -220,72 +117,8 @@ impl Pivot {
         tests.reduce(|a, b| Bound { node: churn_expr::Node::And(Box::new(a), Box::new(b)), kind: Type::Bool })
     }
 
-    /// The name of a combination's column.
-    fn column(
-        &self,
-        combination: Option<&[Scalar]>,
-        item: &str,
-        checker: &mut Checker<'_>,
-    ) -> Option<String> {
-        let texts: Vec<String> = match combination {
-            Some(values) => values.iter().map(plain).collect(),
-            None => vec!["total".to_owned(); self.keys.len()],
-        };
-        let Some(named) = &self.named else {
-            let mut parts = if combination.is_some() { texts } else { vec!["total".to_owned()] };
-            if self.items.len() > 1 {
-                parts.push(item.to_owned());
-            }
-            return Some(parts.join("_"));
-        };
-        let names: Vec<&str> = self.keys.iter().map(|key| key.name.as_str()).chain(["item"]).collect();
-        let values: Vec<&str> = texts.iter().map(String::as_str).chain([item]).collect();
-        checker.constant_text(&substituted(named, &names, &values))
-    }
-
-    /// The wide columns: for each combination all items.
-    fn cells(
-        &self,
-        combinations: &[Vec<Scalar>],
-        items: &[(String, Field, bool)],
-        checker: &mut Checker<'_>,
-    ) -> Vec<Cell> {
-        let mut cells: Vec<Cell> = Vec::new();
-        let totals = self.totals.then_some(combinations.len());
-        for place in (0..combinations.len()).chain(totals) {
-            for (item, value, is_only) in items {
-                let combination = combinations.get(place).map(Vec::as_slice);
-                let Some(column) = self.column(combination, item, checker) else { continue };
-                let mut kind = value.kind.clone();
-                if let (true, Type::List(inner)) = (is_only, &value.kind) {
-                    kind = (**inner).clone();
-                }
-                if cells.iter().any(|cell| cell.field.name == column) {
-                    let what = format!("Two columns would be called {}.", name(&column));
-                    let error = Error::new(ErrorKind::Name, what);
-                    checker.wrong(self.span, error.next("Name them apart: named grade || ': ' || item"));
-                    return cells;
-                }
-                let fill = self.fill.as_ref().and_then(|(fill, span)| {
-                    let filled = (fill.kind().common_type(&kind).as_ref() == Some(&kind))
-                        .then(|| churn_expr::converted(fill, &kind))
-                        .flatten();
-                    if filled.is_none() && kind != Type::Unknown {
-                        let what = format!("The cells of {item} are {kind}, and {fill} is none.");
-                        checker.wrong(*span, Error::new(ErrorKind::Type, what));
-                    }
-                    filled
-                });
-                let field = Field::new(checker.ids.fresh(), column, kind);
-                let only = is_only.then(|| item.clone());
-                cells.push(Cell { field, combination: place, value: value.id, only, fill });
-            }
-        }
-        cells
-    }
-
     /// The groups of rows and keys with their aggregates; with totals each group is there for those, too.
-    fn grouped(&self, input: Relation, keys: &[Field], checker: &mut Checker<'_>) -> Grouped {
+    pub(super) fn grouped(&self, input: Relation, keys: &[Field], checker: &mut Checker<'_>) -> Grouped {
         let step = checker.step();
         let by = self.by(&input, checker);
         let fields = input.fields.clone();
@@ -372,7 +205,7 @@ impl Pivot {
     }
 
     /// Runs the groups to find the values of the keys; what follows goes on from their rows.
-    fn found(&self, grouped: &mut Grouped, checker: &mut Checker<'_>) -> Option<Vec<Vec<Scalar>>> {
+    pub(super) fn found(&self, grouped: &mut Grouped, checker: &mut Checker<'_>) -> Option<Vec<Vec<Scalar>>> {
         let find = checker.find?;
         let mut steps = checker.steps.clone();
         steps.push(StepInfo::new(self.to_string()));
@@ -398,18 +231,18 @@ impl Pivot {
 }
 
 /// The groups of a pivot, and what they are made of.
-struct Grouped {
-    relation: Relation,
-    by: Vec<Field>,
-    keys: Vec<Field>,
+pub(super) struct Grouped {
+    pub(super) relation: Relation,
+    pub(super) by: Vec<Field>,
+    pub(super) keys: Vec<Field>,
     /// Each item's name, its column of the groups, and whether that is a list of which one value is wanted.
-    items: Vec<(String, Field, bool)>,
-    count: Option<Field>,
+    pub(super) items: Vec<(String, Field, bool)>,
+    pub(super) count: Option<Field>,
     /// What marks groups of all keys, and groups of all rows.
-    totals: Option<(Field, Field)>,
+    pub(super) totals: Option<(Field, Field)>,
 }
 
-fn too_many(columns: usize) -> Error {
+pub(super) fn too_many(columns: usize) -> Error {
     let many = if columns > MOST { format!("more than {MOST}") } else { columns.to_string() };
     Error::new(ErrorKind::Check, format!("The pivot would make {many} columns."))
         .why(format!("At most {MOST} are made; a key with so many values is better kept in rows."))
@@ -425,106 +258,4 @@ fn has_aggregate(expr: &Expr) -> bool {
     let mut found = false;
     expr.for_each_part(&mut |part| found |= has_aggregate(part));
     found
-}
-
-/// A key's value as a part of a name.
-fn plain(value: &Scalar) -> String {
-    if value.is_null() { "null".into() } else { value.plain() }
-}
-
-/// The expression with names replaced by texts.
-fn substituted(expr: &Expr, names: &[&str], values: &[&str]) -> Expr {
-    if let Kind::Name(word) = &expr.kind
-        && let Some(value) = names.iter().position(|n| n == word).and_then(|i| values.get(i))
-    {
-        return Expr::new(Kind::Literal(Scalar::Text((*value).to_owned())), expr.span);
-    }
-    expr.map_parts(&mut |part| substituted(part, names, values))
-}
-
-impl Step for Pivot {
-    fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
-        let input = input?;
-        let step = checker.step();
-        let keys = self.keys(&input, checker)?;
-        let mut grouped = self.grouped(input, &keys, checker);
-        let combinations = if self.keys.iter().any(|key| key.values.is_some()) {
-            self.given(&keys, checker)?
-        } else if checker.has_errors() {
-            return None;
-        } else if checker.find.is_none() {
-            checker.open = true;
-            let fields = grouped.by.clone();
-            return Some(Relation { node: grouped.relation.node, fields });
-        } else {
-            self.found(&mut grouped, checker)?
-        };
-        let cells = self.cells(&combinations, &grouped.items, checker);
-        let mut fields = grouped.by.clone();
-        for cell in &cells {
-            if fields.iter().any(|f| f.name == cell.field.name) {
-                let what =
-                    format!("A column that makes the rows is called {} already.", name(&cell.field.name));
-                let error = Error::new(ErrorKind::Name, what);
-                checker.wrong(self.span, error.next("Name the new ones apart: named 'of ' || grade"));
-                break;
-            }
-            fields.push(cell.field.clone());
-        }
-        let column = |f: &Field| -> (ColumnId, Type) { (f.id, f.kind.clone()) };
-        let of_rows = grouped.totals.as_ref().map(|(_, of_rows)| of_rows.clone());
-        let pivot = churn_plan::operators::Pivot {
-            by: grouped.by.iter().cloned().chain(of_rows.clone()).collect(),
-            keys: grouped.keys.iter().map(column).collect(),
-            combinations,
-            cells,
-            count: grouped.count.map(|f| f.id),
-            of_keys: grouped.totals.as_ref().map(|(of_keys, _)| of_keys.id),
-        };
-        let mut relation = Relation { node: grouped.relation.node.over(pivot, step), fields };
-        if let Some(of_rows) = of_rows.filter(|_| !grouped.by.is_empty()) {
-            relation = with_total_row(relation, &grouped.by, &of_rows, checker);
-        }
-        Some(relation)
-    }
-}
-
-/// The total row behind all others. The first of the columns that make the rows becomes text and says `total` there, so
-/// that the row is told from that of a group whose value is null.
-fn with_total_row(relation: Relation, by: &[Field], is_total: &Field, checker: &mut Checker<'_>) -> Relation {
-    let step = checker.step();
-    let key = SortKey { by: Bound::column(is_total), descending: false, nulls_first: false };
-    let mut relation = relation.then(Sort { keys: vec![key], keep: None }, step);
-    let Some(first) = by.first() else { return relation };
-    let own = match first.kind {
-        Type::Text => Bound::column(first),
-        _ => cast::explicitly(Bound::column(first), &Type::Text, None, false),
-    };
-    let arms = vec![(Bound::column(is_total), Bound::literal(Scalar::Text("total".into())))];
-    let bound = Bound { node: churn_expr::Node::Case(arms, Some(Box::new(own))), kind: Type::Text };
-    let field = Field::new(checker.ids.fresh(), &first.name, Type::Text);
-    if let Some(slot) = relation.fields.iter_mut().find(|f| f.id == first.id) {
-        *slot = field.clone();
-    }
-    relation.then(Compute { columns: vec![(field, bound)] }, step)
-}
-
-impl fmt::Display for Pivot {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "pivot {}", comma(&self.keys))?;
-        if let Some(by) = &self.by {
-            write!(f, " by {}", comma(by))?;
-        }
-        write_below(f, &self.items)?;
-        if let Some((fill, _)) = &self.fill {
-            write!(f, "\n  fill {fill}")?;
-        }
-        if self.totals {
-            f.write_str("\n  totals")?;
-        }
-        match &self.named {
-            Some(named) => write!(f, "\n  named {named}"),
-            None => Ok(()),
-        }
-    }
 }
