@@ -92,7 +92,6 @@ const STEPS: &[&str] = &[
     "add x = start_of(hour, collected_on)",
     "add x = substring(farm)",
     "add x = matches(farm, '(')",
-    "add x = interval '1' day",
     "fill litres with 'none'",
     "sort 1",
     // Aggregates

@@ -156,7 +156,7 @@ pub(crate) fn help_width() -> usize {
 
 /// The width of the terminal, or of a page.
 pub(crate) fn width() -> usize {
-    terminal_size::terminal_size().map_or(100, |(width, _)| usize::from(width.0))
+    terminal_size::terminal_size().map_or(80, |(width, _)| usize::from(width.0))
 }
 
 /// Whether standard output is a terminal.

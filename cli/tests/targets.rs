@@ -323,7 +323,7 @@ fn a_recipe_as_data_and_many_mistakes() {
     let lines: String = (0..500).map(|i| format!("filtr x{i}\n")).collect();
     fs::write(folder.path().join("r.churn"), format!("read 't.csv'\n{lines}")).unwrap();
     fs::write(folder.path().join("first.churn"), "read 't.csv'\nfirst 1\n").unwrap();
-    for (command, shown) in [("show", "1 row"), ("do", "F1,"), ("profile", "1 row")] {
+    for (command, shown) in [("show", "a recipe over 1 file"), ("do", "F1,"), ("profile", "1 row")] {
         let output = churn(folder.path(), &[command, "first.churn"]);
         let found = String::from_utf8_lossy(&output.stdout).into_owned();
         assert!(output.status.success() && found.contains(shown), "{found} {}", told(&output));

@@ -16,6 +16,9 @@ use churn_plan::{Plan, picture};
 use super::Flow;
 use crate::table::Table;
 
+/// The width of a plan's picture where none is asked for.
+const PICTURE_WIDTH: usize = 100;
+
 /// A checked plan: what will be read and done. It can be run any number of times; standard input, once.
 ///
 /// `Display` shows the steps as written beside as they will run.
@@ -54,10 +57,21 @@ impl CheckedPlan {
     /// are checked when the run has found them.
     pub fn open(&self) -> Option<&'static str> {
         self.plan.open.then_some(
-            "The steps can be followed only to here: what comes next depends on values that only a run finds.\n\
-             A run finds them first, and checks the rest before it goes on.\n\
+            "The steps can be followed only to here: what comes next depends on values that\n\
+             only a run finds. A run finds them first, and checks the rest before it goes on.\n\
              To check all of a pivot now, name the values: pivot grade in ('A', 'B').",
         )
+    }
+
+    /// The steps as written beside as they will run, in lines of so many characters at most, as far as words allow.
+    pub fn picture(&self, width: usize) -> String {
+        struct Picture<'a>(&'a Plan, usize);
+        impl fmt::Display for Picture<'_> {
+            fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                picture::write(self.0, self.1, f)
+            }
+        }
+        deep::with_room_for(self.plan.length(), || Picture(&self.plan, width).to_string())
     }
 
     /// The columns of the result, with their types.
@@ -200,7 +214,7 @@ pub struct SourceView {
 
 impl fmt::Display for CheckedPlan {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        deep::with_room_for(self.plan.length(), || picture::write(&self.plan, f))
+        f.write_str(&self.picture(PICTURE_WIDTH))
     }
 }
 

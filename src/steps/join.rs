@@ -180,7 +180,7 @@ impl Join {
             return None;
         }
         let span = left.span.to(other.span);
-        let united = a.kind.common_type(&b.kind).filter(|kind| !matches!(kind, Type::List(_) | Type::Binary));
+        let united = a.kind.common_type(&b.kind).filter(|k| k.has_order() && *k != Type::Binary);
         let Some(kind) = united else {
             checker.wrong(span, self.unlike(op, (left, &a.kind), (other, &b.kind)));
             return None;

@@ -81,7 +81,7 @@ impl Step for Sort {
         });
         for (key, by) in expanded.collect::<Vec<_>>() {
             let by = checker.row_expression(&by, &input.fields, &mut beside);
-            if let Type::List(_) = by.kind {
+            if !by.kind.has_order() {
                 let error = Error::new(ErrorKind::Type, format!("{} has no order.", by.kind));
                 checker.wrong(key.by.span, error);
             }

@@ -3,7 +3,7 @@
 use std::fmt;
 
 use churn_core::names::comma;
-use churn_core::{ColumnId, Error, ErrorKind, Field, Result, Type};
+use churn_core::{ColumnId, Error, ErrorKind, Field, Result};
 use churn_expr::Bound;
 use churn_expr::ast::ColumnRef;
 use churn_expr::bind::{Place, WindowPlace};
@@ -82,7 +82,7 @@ impl Step for Window {
         for key in &self.order {
             let mut place = Place::NoAggregates("An order needs one value in each row.");
             let bound = checker.expression(&key.by, &input.fields, &mut place);
-            if let Type::List(_) = bound.kind {
+            if !bound.kind.has_order() {
                 checker
                     .wrong(key.by.span, Error::new(ErrorKind::Type, format!("{} has no order.", bound.kind)));
             }

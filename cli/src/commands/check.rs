@@ -7,7 +7,7 @@ use churn::{CheckedPlan, Flow, readable_count};
 use super::{chain_of, recipe_of};
 use crate::Outcome;
 use crate::arguments::Check;
-use crate::terminal::{aligned, out};
+use crate::terminal::{aligned, out, width};
 
 /// A recipe if it is a recipe's name, else a chain.
 fn flow(arguments: &Check) -> Result<Flow, crate::terminal::Failure> {
@@ -50,5 +50,5 @@ fn inferred(plan: &CheckedPlan) -> String {
 pub(crate) fn plan(arguments: &Check) -> Outcome {
     let plan: CheckedPlan = flow(arguments)?.plan()?;
     let why = plan.open().map(|why| format!("\n{why}\n")).unwrap_or_default();
-    out(format!("{plan}{why}"))
+    out(format!("{}{why}", plan.picture(width())))
 }

@@ -25,7 +25,8 @@ pub(crate) fn run(arguments: &Show) -> Outcome {
         }
     };
     if let Some(source) = plan.sources().first() {
-        out(format!("{}\n\n", size(source, plan.columns().count())))?;
+        let of = if arguments.input.trim().ends_with(".churn") { "a recipe over " } else { "" };
+        out(format!("{of}{}\n\n", size(source, plan.columns().count())))?;
     }
     let is_all = table.len() < LOOKED_AT.max(arguments.rows);
     out(columns(&table, is_all)?)?;

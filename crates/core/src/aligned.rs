@@ -53,6 +53,24 @@ pub fn wrapped(text: &str, width: usize) -> Vec<String> {
     lines
 }
 
+/// How much further in the rest of a folded line stands.
+const FURTHER: usize = 6;
+
+/// Cuts an indented line at blanks into lines of about a width; those behind the first stand further in.
+pub fn folded(line: &str, width: usize) -> Vec<String> {
+    if line.width() <= width {
+        return vec![line.to_owned()];
+    }
+    let text = line.trim_start();
+    let indent = line.len() - text.len();
+    let further = |(number, part): (usize, String)| {
+        let indent = if number == 0 { indent } else { indent + FURTHER };
+        " ".repeat(indent) + &part
+    };
+    let parts = wrapped(text, width.saturating_sub(indent + FURTHER).max(FURTHER));
+    parts.into_iter().enumerate().map(further).collect()
+}
+
 /// The text on one line, shortened to a width.
 pub fn cut(text: &str, width: usize) -> String {
     let clean: String = text
@@ -81,4 +99,42 @@ pub fn cut(text: &str, width: usize) -> String {
     }
     out.push('…');
     out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("a b c", 5, &["a b c"])]
+    #[case("aaa bbb ccc", 7, &["aaa bbb", "ccc"])]
+    #[case("a-word-that-is-longer b", 6, &["a-word-that-is-longer", "b"])]
+    #[case("", 3, &[""])]
+    fn texts_are_cut_at_blanks(#[case] text: &str, #[case] width: usize, #[case] expected: &[&str]) {
+        assert_eq!(wrapped(text, width), expected);
+    }
+
+    #[rstest]
+    #[case("  filter litres > 0", 30, &["  filter litres > 0"])]
+    #[case("  filter litres > 0 and grade = 'A'", 24, &["  filter litres >", "        0 and grade =", "        'A'"])]
+    #[case("sort farm, day, litres", 16, &["sort farm,", "      day,", "      litres"])]
+    fn the_rest_of_a_line_stands_further_in(
+        #[case] line: &str,
+        #[case] width: usize,
+        #[case] expected: &[&str],
+    ) {
+        assert_eq!(folded(line, width), expected);
+        assert!(expected.iter().all(|line| line.width() <= width));
+    }
+
+    #[rstest]
+    #[case("litres", 6, "litres")]
+    #[case("litres", 5, "litr…")]
+    #[case("a\nb", 9, "a↵b")]
+    #[case("a\u{1b}[2J", 9, "a\u{fffd}[2J")]
+    #[case("漢字漢字", 5, "漢字…")]
+    fn texts_are_cut_to_a_width(#[case] text: &str, #[case] width: usize, #[case] expected: &str) {
+        assert_eq!(cut(text, width), expected);
+    }
 }

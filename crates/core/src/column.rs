@@ -1,12 +1,12 @@
 //! What an expression gives for a batch: a column, or one value for all its rows.
 
 use arrow_array::cast::AsArray;
-use arrow_array::types::{ArrowPrimitiveType, Float64Type, Int64Type};
-use arrow_array::{Array, ArrayRef, BooleanArray, StringViewArray};
+use arrow_array::types::{ArrowPrimitiveType, Float64Type, Int64Type, IntervalMonthDayNanoType};
+use arrow_array::{Array, ArrayRef, BooleanArray, IntervalMonthDayNanoArray, StringViewArray};
 use arrow_buffer::NullBuffer;
 use churn_kernels::columns::Operand;
 
-use super::{Scalar, Type};
+use super::{Interval, Scalar, Type};
 
 /// A column of values, or the same value in every row.
 #[derive(Clone, Debug)]
@@ -71,6 +71,15 @@ impl Column {
         self.operand::<Float64Type>(|s| if let Scalar::Float(v) = s { Some(*v) } else { None })
     }
 
+    /// The values as intervals.
+    pub fn intervals(&self) -> Intervals<'_> {
+        match self {
+            Column::Array(array) => Intervals::Column(array.as_primitive_opt::<IntervalMonthDayNanoType>()),
+            Column::Constant(Scalar::Interval(value), _) => Intervals::Constant(*value),
+            Column::Constant(..) => Intervals::Column(None),
+        }
+    }
+
     /// The text in each row.
     pub fn texts(&self) -> Texts<'_> {
         match self {
@@ -88,6 +97,30 @@ impl Column {
         match self.array(rows).as_boolean_opt() {
             Some(array) => array.clone(),
             None => BooleanArray::new_null(rows),
+        }
+    }
+}
+
+/// Intervals by rows.
+#[derive(Clone, Copy, Debug)]
+pub enum Intervals<'a> {
+    /// An interval for each row; none where there is no such column.
+    Column(Option<&'a IntervalMonthDayNanoArray>),
+    /// One interval for all rows.
+    Constant(Interval),
+}
+
+impl Intervals<'_> {
+    /// The interval in `row`; `None` if there is none.
+    #[inline]
+    pub fn get(&self, row: usize) -> Option<Interval> {
+        match self {
+            Intervals::Column(array) => {
+                let array = (*array)?;
+                let is_there = row < array.len() && array.is_valid(row);
+                is_there.then(|| Interval::of_arrow(array.value(row)))
+            }
+            Intervals::Constant(value) => Some(*value),
         }
     }
 }

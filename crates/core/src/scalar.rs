@@ -6,13 +6,15 @@ use std::sync::Arc;
 use arrow_array::builder::{BinaryViewBuilder, StringViewBuilder};
 use arrow_array::cast::AsArray;
 use arrow_array::types::{
-    Date32Type, Decimal128Type, Float64Type, Int64Type, Time64MicrosecondType, TimestampMicrosecondType,
+    Date32Type, Decimal128Type, Float64Type, Int64Type, IntervalMonthDayNanoType, Time64MicrosecondType,
+    TimestampMicrosecondType,
 };
 use arrow_array::{
-    Array, ArrayRef, BooleanArray, Date32Array, Decimal128Array, Float64Array, Int64Array, ListArray,
-    NullArray, Time64MicrosecondArray, TimestampMicrosecondArray, new_null_array,
+    Array, ArrayRef, BooleanArray, Date32Array, Decimal128Array, Float64Array, Int64Array,
+    IntervalMonthDayNanoArray, ListArray, NullArray, Time64MicrosecondArray, TimestampMicrosecondArray,
+    new_null_array,
 };
-use arrow_buffer::OffsetBuffer;
+use arrow_buffer::{IntervalMonthDayNano, OffsetBuffer};
 use arrow_schema::Field;
 use churn_kernels::calendar;
 use serde::{Deserialize, Serialize};
@@ -38,6 +40,61 @@ impl Interval {
             days: self.days.checked_mul(count)?,
             micros: self.micros.checked_mul(count)?,
         })
+    }
+
+    /// Both together; `None` if that is no interval.
+    pub fn plus(self, other: Interval) -> Option<Interval> {
+        Some(Interval {
+            months: self.months.checked_add(other.months)?,
+            days: self.days.checked_add(other.days)?,
+            micros: self.micros.checked_add(other.micros)?,
+        })
+    }
+
+    /// As a column carries it; `None` if it is too long for that.
+    pub fn arrow(self) -> Option<IntervalMonthDayNano> {
+        let (months, days) = (i32::try_from(self.months).ok()?, i32::try_from(self.days).ok()?);
+        Some(IntervalMonthDayNano::new(months, days, self.micros.checked_mul(1000)?))
+    }
+
+    /// Of a value of a column; what is less than a microsecond is cut off.
+    pub fn of_arrow(value: IntervalMonthDayNano) -> Interval {
+        let (months, days) = (value.months.into(), value.days.into());
+        Interval { months, days, micros: value.nanoseconds / 1000 }
+    }
+
+    /// By ISO 8601: `P1Y2M3DT4H5M6.5S`. Each part has its own sign.
+    pub fn iso(self) -> String {
+        let Interval { months, days, micros } = self;
+        let mut text = "P".to_owned();
+        let mut part = |number: i64, unit: char| {
+            if number != 0 {
+                text += &format!("{number}{unit}");
+            }
+        };
+        part(months / 12, 'Y');
+        part(months % 12, 'M');
+        part(days, 'D');
+        let (hours, minutes) = (micros / (3600 * calendar::SECOND), micros / (60 * calendar::SECOND) % 60);
+        let micros_left = micros % (60 * calendar::SECOND);
+        if micros != 0 || text == "P" {
+            text.push('T');
+            for (number, unit) in [(hours, 'H'), (minutes, 'M')] {
+                if number != 0 {
+                    text += &format!("{number}{unit}");
+                }
+            }
+            if micros_left != 0 || micros == 0 {
+                let sign = if micros_left < 0 { "-" } else { "" };
+                let (seconds, part) =
+                    (micros_left.abs() / calendar::SECOND, micros_left.abs() % calendar::SECOND);
+                let part = format!("{part:06}");
+                let part = part.trim_end_matches('0');
+                let point = if part.is_empty() { "" } else { "." };
+                text += &format!("{sign}{seconds}{point}{part}S");
+            }
+        }
+        text
     }
 }
 
@@ -117,7 +174,9 @@ impl Scalar {
             Scalar::Date(v) => Arc::new(Date32Array::from_value(*v, rows)),
             Scalar::Time(v) => Arc::new(Time64MicrosecondArray::from_value(*v, rows)),
             Scalar::Timestamp(v) => Arc::new(TimestampMicrosecondArray::from_value(*v, rows)),
-            Scalar::Interval(_) => Arc::new(NullArray::new(rows)),
+            Scalar::Interval(v) => {
+                Arc::new(IntervalMonthDayNanoArray::from_iter(std::iter::repeat_n(v.arrow(), rows)))
+            }
             Scalar::List(items, item) => {
                 let repeated: Vec<&Scalar> = std::iter::repeat_n(items, rows).flatten().collect();
                 let field = Arc::new(Field::new("item", item.arrow(), true));
@@ -150,6 +209,10 @@ impl Scalar {
             Some(Type::Timestamp) => {
                 Scalar::Timestamp(array.as_primitive::<TimestampMicrosecondType>().value(row))
             }
+            Some(Type::Interval) => {
+                let value = array.as_primitive::<IntervalMonthDayNanoType>().value(row);
+                Scalar::Interval(Interval::of_arrow(value))
+            }
             Some(Type::List(item)) => {
                 let items = array.as_list::<i32>().value(row);
                 Scalar::List((0..items.len()).map(|i| Scalar::from_array(&items, i)).collect(), *item)
@@ -178,7 +241,7 @@ impl Scalar {
             Scalar::Date(v) => calendar::write_date(*v, out),
             Scalar::Time(v) => calendar::write_time(*v, out),
             Scalar::Timestamp(v) => calendar::write_timestamp(*v, out),
-            Scalar::Interval(v) => out.extend_from_slice(v.to_string().as_bytes()),
+            Scalar::Interval(v) => out.extend_from_slice(v.iso().as_bytes()),
             Scalar::List(items, _) => {
                 out.push(b'[');
                 for (i, item) in items.iter().enumerate() {
@@ -294,7 +357,11 @@ pub fn array_of(values: &[&Scalar], kind: &Type) -> ArrayRef {
                 Some(lists.iter().map(|(_, valid)| *valid).collect()),
             ))
         }
-        Type::Interval | Type::Null | Type::Unknown => Arc::new(NullArray::new(values.len())),
+        Type::Interval => Arc::new(IntervalMonthDayNanoArray::from_iter(values.iter().map(|v| match v {
+            Scalar::Interval(v) => v.arrow(),
+            _ => None,
+        }))),
+        Type::Null | Type::Unknown => Arc::new(NullArray::new(values.len())),
     }
 }
 
@@ -341,6 +408,7 @@ impl fmt::Display for Scalar {
             Scalar::Date(_) => write!(f, "date '{}'", self.plain()),
             Scalar::Time(_) => write!(f, "time '{}'", self.plain()),
             Scalar::Timestamp(_) => write!(f, "timestamp '{}'", self.plain()),
+            Scalar::Interval(v) => v.fmt(f),
             other => f.write_str(&other.plain()),
         }
     }

@@ -2,7 +2,7 @@
 
 use std::fmt;
 
-use arrow_schema::{DataType, Field, TimeUnit};
+use arrow_schema::{DataType, Field, IntervalUnit, TimeUnit};
 
 /// A type of the language.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, serde::Serialize, serde::Deserialize)]
@@ -53,6 +53,7 @@ impl Type {
                 Type::List(Box::new(Type::of(item.data_type())?))
             }
             DataType::Binary | DataType::LargeBinary | DataType::BinaryView => Type::Binary,
+            DataType::Interval(IntervalUnit::MonthDayNano) => Type::Interval,
             DataType::Null => Type::Null,
             _ => return None,
         })
@@ -71,8 +72,14 @@ impl Type {
             Type::Timestamp => DataType::Timestamp(TimeUnit::Microsecond, None),
             Type::List(item) => DataType::List(std::sync::Arc::new(Field::new("item", item.arrow(), true))),
             Type::Binary => DataType::BinaryView,
-            Type::Interval | Type::Null | Type::Unknown => DataType::Null,
+            Type::Interval => DataType::Interval(IntervalUnit::MonthDayNano),
+            Type::Null | Type::Unknown => DataType::Null,
         }
+    }
+
+    /// Whether its values have an order: not lists, and not intervals, as a month has no fixed number of days.
+    pub fn has_order(&self) -> bool {
+        !matches!(self, Type::List(_) | Type::Interval)
     }
 
     /// Whether it is a number.

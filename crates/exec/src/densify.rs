@@ -271,10 +271,13 @@ fn moved(from: &Scalar, step: SeriesStep, counts: Range<i64>, kind: &Type) -> Ar
         }
         (from, SeriesStep::Time(by)) => {
             let from = Column::Constant(from.clone(), kind.clone());
-            let counts = Column::Array(Arc::new(Int64Array::from_iter_values(counts)));
+            // One that is too long for a column leads past the end as well.
+            let steps: Vec<Scalar> =
+                counts.map(|count| by.times(count).map_or(Scalar::Null, Scalar::Interval)).collect();
+            let by = Column::Array(array_of(&steps.iter().collect::<Vec<_>>(), &Type::Interval));
             let moved = match kind {
-                Type::Date => shift_dates(&from, (by, &counts), rows, &mut events),
-                _ => shift_timestamps(&from, (by, &counts), rows, &mut events),
+                Type::Date => shift_dates(&from, &by, rows, &mut events),
+                _ => shift_timestamps(&from, &by, rows, &mut events),
             };
             moved.into_array(rows)
         }

@@ -5,7 +5,10 @@
 use std::sync::Arc;
 
 use arrow_array::types::{Date32Type, Decimal128Type, TimestampMicrosecondType};
-use arrow_array::{Array, Date32Array, Decimal128Array, Float64Array, Int64Array, TimestampMicrosecondArray};
+use arrow_array::{
+    Array, Date32Array, Decimal128Array, Float64Array, Int64Array, IntervalMonthDayNanoArray,
+    TimestampMicrosecondArray,
+};
 use arrow_buffer::NullBuffer;
 use churn_core::{Column, Error, ErrorKind, Event, Events, Interval, Result, Scalar, Type, both_valid};
 use churn_kernels::calendar::{self, DAY};
@@ -205,43 +208,79 @@ pub(crate) fn seconds_between(a: &Column, b: &Column, rows: usize) -> Column {
     Column::Array(Arc::new(Float64Array::new(values.into(), both_valid(a, b, rows))))
 }
 
-/// Moves a date by months and days, each row so many times; past the calendar it is null and counted.
-pub fn shift_dates(x: &Column, (by, count): (Interval, &Column), rows: usize, events: &mut Events) -> Column {
-    let (values, counts) = (dates(x), count.ints());
-    let moved = |row: usize| {
-        let by = by.times(counts.get(row)?)?;
-        let day = calendar::add_months(values.get(row)?, by.months)?;
-        let day = i32::try_from(i64::from(day).checked_add(by.days)?).ok()?;
-        (calendar::FIRST_DAY..=calendar::LAST_DAY).contains(&day).then_some(day)
-    };
-    let nulls = both_valid(x, count, rows);
+/// Refuses intervals with hours or less, which would make a moment of a date.
+///
+/// # Errors
+/// There is one.
+pub(crate) fn whole_days(by: &Column, rows: usize) -> Result<()> {
+    let intervals = by.intervals();
+    match (0..rows).filter_map(|row| intervals.get(row)).find(|by| by.micros != 0) {
+        None => Ok(()),
+        Some(by) => {
+            let what = format!("A date cannot be moved by {}, which is no number of days.", by.iso());
+            Err(Error::new(ErrorKind::Data, what).next("Move a moment: cast(x as timestamp) + …"))
+        }
+    }
+}
+
+/// Moves dates by intervals of whole days; past the calendar they are null and counted.
+pub fn shift_dates(x: &Column, by: &Column, rows: usize, events: &mut Events) -> Column {
+    let (values, intervals) = (dates(x), by.intervals());
+    let nulls = both_valid(x, by, rows);
+    let moved = |row: usize| moved_day(values.get(row)?, intervals.get(row)?);
     let array: Date32Array =
         (0..rows).map(|row| if valid(nulls.as_ref(), row) { moved(row) } else { None }).collect();
     count_new_nulls(&array, nulls.as_ref(), events);
     Column::Array(Arc::new(array))
 }
 
-/// Moves a timestamp, each row so many times; past the calendar it is null and counted.
-pub fn shift_timestamps(
-    x: &Column,
-    (by, count): (Interval, &Column),
-    rows: usize,
-    events: &mut Events,
-) -> Column {
-    let (values, counts) = (timestamps(x), count.ints());
+fn moved_day(day: i32, by: Interval) -> Option<i32> {
+    let day = calendar::add_months(day, by.months)?;
+    let day = i32::try_from(i64::from(day).checked_add(by.days)?).ok()?;
+    (calendar::FIRST_DAY..=calendar::LAST_DAY).contains(&day).then_some(day)
+}
+
+/// Moves timestamps by intervals; past the calendar they are null and counted.
+pub fn shift_timestamps(x: &Column, by: &Column, rows: usize, events: &mut Events) -> Column {
+    let (values, intervals) = (timestamps(x), by.intervals());
     let moved = |row: usize| {
-        let by = by.times(counts.get(row)?)?;
-        let at = values.get(row)?;
+        let (at, by) = (values.get(row)?, intervals.get(row)?);
         let day = i32::try_from(at.div_euclid(DAY)).ok()?;
         let day = i64::from(calendar::add_months(day, by.months)?).checked_add(by.days)?;
         let moved = day.checked_mul(DAY)?.checked_add(at.rem_euclid(DAY))?.checked_add(by.micros)?;
         let range = i64::from(calendar::FIRST_DAY) * DAY..(i64::from(calendar::LAST_DAY) + 1) * DAY;
         range.contains(&moved).then_some(moved)
     };
-    let nulls = both_valid(x, count, rows);
+    let nulls = both_valid(x, by, rows);
     let array: TimestampMicrosecondArray =
         (0..rows).map(|row| if valid(nulls.as_ref(), row) { moved(row) } else { None }).collect();
     count_new_nulls(&array, nulls.as_ref(), events);
+    Column::Array(Arc::new(array))
+}
+
+/// Intervals so many times; those that become too long are null and counted.
+pub(crate) fn times(interval: &Column, count: &Column, rows: usize, events: &mut Events) -> Column {
+    let (intervals, counts) = (interval.intervals(), count.ints());
+    let nulls = both_valid(interval, count, rows);
+    intervals_by_row(rows, nulls.as_ref(), events, |row| intervals.get(row)?.times(counts.get(row)?))
+}
+
+/// The sums of intervals; those that become too long are null and counted.
+pub(crate) fn add_intervals(a: &Column, b: &Column, rows: usize, events: &mut Events) -> Column {
+    let (left, right) = (a.intervals(), b.intervals());
+    let nulls = both_valid(a, b, rows);
+    intervals_by_row(rows, nulls.as_ref(), events, |row| left.get(row)?.plus(right.get(row)?))
+}
+
+fn intervals_by_row(
+    rows: usize,
+    nulls: Option<&NullBuffer>,
+    events: &mut Events,
+    value: impl Fn(usize) -> Option<Interval>,
+) -> Column {
+    let values = (0..rows).map(|row| if valid(nulls, row) { value(row)?.arrow() } else { None });
+    let array = IntervalMonthDayNanoArray::from_iter(values);
+    count_new_nulls(&array, nulls, events);
     Column::Array(Arc::new(array))
 }
 

@@ -210,7 +210,7 @@ impl Bound {
         if let Node::Literal(value) = &self.node { Some(value) } else { None }
     }
 
-    fn for_each_part(&self, f: &mut dyn FnMut(&Bound)) {
+    pub(crate) fn for_each_part(&self, f: &mut dyn FnMut(&Bound)) {
         match &self.node {
             Node::Column(_) | Node::Literal(_) | Node::Local(_) => {}
             Node::Call(call) => call.args.iter().for_each(f),

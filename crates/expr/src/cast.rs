@@ -96,9 +96,7 @@ pub fn is_possible(from: &Type, to: &Type) -> bool {
     match (from, to) {
         (a, b) if a == b => true,
         (Null | Unknown, _) | (_, Unknown) => true,
-        (Text, Interval | Null | Binary | List(_))
-        | (Interval | Binary, _)
-        | (_, Interval | Null | Binary) => false,
+        (Text, Interval | Null | Binary | List(_)) | (Binary, _) | (_, Interval | Null | Binary) => false,
         (Text, _) | (_, Text) => true,
         (Bool, Int | Float) | (Int, Bool) => true,
         (Int | Float | Decimal(..), Int | Float | Decimal(..)) => true,

@@ -5,7 +5,7 @@ use std::path::Path;
 
 use arrow_array::BinaryViewArray;
 use churn_core::error::nearest;
-use churn_core::{Batch, Error, ErrorKind, Field, Result};
+use churn_core::{Batch, Error, ErrorKind, Field, Result, Type};
 
 use super::arrow::write::ArrowWriter;
 use super::binary::{Out, RowWriter, WriterResources};
@@ -342,6 +342,20 @@ impl Format {
         })
     }
 
+    /// Checks that files of the format hold values of the types of some columns.
+    ///
+    /// # Errors
+    /// They do not.
+    pub fn holds(self, fields: &[Field]) -> Result<()> {
+        let interval = fields.iter().find(|field| field.kind == Type::Interval);
+        let Some(field) = interval.filter(|_| self == Format::Parquet) else { return Ok(()) };
+        let column = churn_core::names::name(&field.name);
+        let what =
+            format!("Parquet files hold no intervals of months and microseconds, and {column} is one.");
+        Err(Error::new(ErrorKind::Type, what)
+            .next(format!("Write it as text: add {column} = cast({column} as text).")))
+    }
+
     /// What writes rows of a columnar format; `None` for a text format.
     ///
     /// # Errors
@@ -353,6 +367,7 @@ impl Format {
         options: &WriteOptions,
         resources: &WriterResources,
     ) -> Result<Option<Box<dyn RowWriter>>> {
+        self.holds(fields)?;
         Ok(match self {
             Format::Parquet => Some(Box::new(ParquetWriter::new(out, fields, options, resources))),
             Format::Arrow => Some(Box::new(ArrowWriter::new(out, fields, options)?)),

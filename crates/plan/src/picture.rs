@@ -2,17 +2,22 @@
 
 use std::fmt;
 
-use churn_core::aligned::{AlignedText, wrapped};
+use churn_core::aligned::{AlignedText, folded, wrapped};
 use churn_core::names::{comma, name};
 
 use crate::{Node, Plan};
 
-/// The width that a note is kept to.
-const NOTE: usize = 48;
+/// The widths that notes are kept to.
+const NOTES: std::ops::RangeInclusive<usize> = 28..=48;
 
-/// Writes the picture.
-pub fn write(plan: &Plan, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+/// Blanks between a step and its notes.
+const GAP: usize = 3;
+
+/// Writes the picture, as wide as this at most.
+pub fn write(plan: &Plan, width: usize, f: &mut fmt::Formatter<'_>) -> fmt::Result {
     let nodes = plan.nodes();
+    let note_width = (width * 2 / 5).clamp(*NOTES.start(), *NOTES.end());
+    let step_width = width.saturating_sub(note_width + GAP).max(*NOTES.start());
     let mut lines = AlignedText::default();
     lines.rows.push(vec!["as written".into(), "as it will run".into()]);
     let mut table: Option<&String> = None;
@@ -34,8 +39,8 @@ pub fn write(plan: &Plan, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         } else {
             vec!["not run: nothing needs it".to_owned()]
         };
-        let mut text = step.text.lines();
-        let mut notes = notes.into_iter().flat_map(|note| wrapped(&note, NOTE));
+        let mut text = step.text.lines().flat_map(|line| folded(line, step_width - indent.len()));
+        let mut notes = notes.into_iter().flat_map(|note| wrapped(&note, note_width));
         loop {
             let (line, note) = (text.next(), notes.next());
             if line.is_none() && note.is_none() {
@@ -46,10 +51,12 @@ pub fn write(plan: &Plan, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         }
     }
     lines.write(f, usize::MAX)?;
-    match plan.fired.as_slice() {
-        [] => writeln!(f, "\nNothing was rewritten."),
-        fired => writeln!(f, "\nRewrites: {}.", comma(fired)),
-    }
+    let fired = match plan.fired.as_slice() {
+        [] => "Nothing was rewritten.".to_owned(),
+        fired => format!("Rewrites: {}.", comma(fired)),
+    };
+    writeln!(f)?;
+    wrapped(&fired, width).iter().try_for_each(|line| writeln!(f, "{line}"))
 }
 
 /// What becomes of a step, line by line.

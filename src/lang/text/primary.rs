@@ -205,7 +205,9 @@ fn interval(c: &mut Cursor<'_>, span: Span, text: &str, text_span: Span) -> Resu
                 .next("The units are year, quarter, month, week, day, hour, minute, second."));
         }
     };
+    // As long as a column can carry.
     value
+        .filter(|v| v.arrow().is_some())
         .map(|v| Kind::Literal(Scalar::Interval(v)))
         .ok_or_else(|| c.error_at(c.since(span), "This interval is too long."))
 }

@@ -21,8 +21,8 @@ impl Pivot {
         let mut found: Vec<Field> = Vec::new();
         for key in &self.keys {
             match input.fields.iter().find(|f| f.name == key.name) {
-                Some(field) if matches!(field.kind, Type::List(_)) => {
-                    let what = format!("{} is a list, and no key.", name(&key.name));
+                Some(field) if !field.kind.has_order() => {
+                    let what = format!("{} is {}, and no key.", name(&key.name), field.kind);
                     checker.wrong(key.span, Error::new(ErrorKind::Type, what));
                 }
                 Some(field) => found.push(field.clone()),

@@ -203,6 +203,9 @@ impl Step for Write {
             self.check_mode(&place, mode, &options, checker);
         }
         self.check_place(&place, mode, &options, checker);
+        if let Err(error) = format.holds(&fields) {
+            checker.wrong(self.span, error);
+        }
         for setting in &self.options {
             if let Err(error) = fits_format(setting, format, &options) {
                 checker.wrong(setting.span, error);

@@ -11,7 +11,7 @@ use arrow_array::types::{
 };
 use arrow_array::{Array, ArrayRef, StringViewArray};
 use arrow_buffer::NullBuffer;
-use churn_core::{Scalar, Type};
+use churn_core::{Interval, Scalar, Type};
 use churn_kernels::byte_numbering::ByteKeys;
 use churn_kernels::hash;
 use churn_kernels::known::{known, known_part};
@@ -164,7 +164,11 @@ fn write_decimal(value: i128, out: &mut Vec<u8>) {
 
 fn write_scalar(value: &Scalar, out: &mut Vec<u8>) {
     match value {
-        Scalar::Null | Scalar::Interval(_) => out.push(NULL_PART),
+        Scalar::Null => out.push(NULL_PART),
+        Scalar::Interval(Interval { months, days, micros }) => {
+            let parts = [months, days, micros].map(|part| part.to_le_bytes());
+            write_bytes(parts.as_flattened(), out);
+        }
         Scalar::Bool(value) => write_number(u128::from(*value), out),
         Scalar::Int(value) | Scalar::Time(value) | Scalar::Timestamp(value) => {
             write_number(u128::from(zigzag(*value)), out)
@@ -287,6 +291,11 @@ pub(super) fn scalar(bytes: Option<&[u8]>, kind: &Type) -> Scalar {
             }
             Scalar::List(values, (**item).clone())
         }
-        Type::Interval | Type::Null | Type::Unknown => Scalar::Null,
+        Type::Interval => {
+            let mut parts = bytes.chunks_exact(8).map(|part| part.try_into().map_or(0, i64::from_le_bytes));
+            let mut next = || parts.next().unwrap_or(0);
+            Scalar::Interval(Interval { months: next(), days: next(), micros: next() })
+        }
+        Type::Null | Type::Unknown => Scalar::Null,
     }
 }

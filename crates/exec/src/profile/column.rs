@@ -107,7 +107,7 @@ pub struct Summary {
 
 impl Summary {
     pub(crate) fn new(kind: &Type, limits: Limits) -> Result<Summary> {
-        let compares = !matches!(kind, Type::List(_) | Type::Binary | Type::Null | Type::Unknown);
+        let compares = kind.has_order() && !matches!(kind, Type::Binary | Type::Null | Type::Unknown);
         Ok(Summary {
             kind: kind.clone(),
             rows: 0,

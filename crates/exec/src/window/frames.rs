@@ -235,13 +235,14 @@ fn moved(column: &ArrayRef, kind: &Type, by: Distance, up: bool) -> Vec<u64> {
             }
         }
         Distance::Interval(by) => {
-            let (by, once) = (by, Column::Constant(Scalar::Int(if up { 1 } else { -1 }), Type::Int));
+            let by = by.times(if up { 1 } else { -1 }).map_or(Scalar::Null, Scalar::Interval);
+            let by = Column::Constant(by, Type::Interval);
             let keys = Column::Array(column.clone());
             let mut events = Events::default();
             let moved = if *kind == Type::Date {
-                arithmetic::shift_dates(&keys, (by, &once), column.len(), &mut events)
+                arithmetic::shift_dates(&keys, &by, column.len(), &mut events)
             } else {
-                arithmetic::shift_timestamps(&keys, (by, &once), column.len(), &mut events)
+                arithmetic::shift_timestamps(&keys, &by, column.len(), &mut events)
             };
             moved.into_array(column.len())
         }

@@ -131,7 +131,9 @@ impl<T: OrderedValue, const MAX: bool> State for Best<T, MAX> {
 
 fn extreme(args: Arguments, side: Extreme) -> Result<Made, Complaint> {
     args.count(1..=1)?;
-    if let kind @ Type::List(_) = args.kind(0) {
+    if let kind = args.kind(0)
+        && !kind.has_order()
+    {
         return Err(Complaint::new(
             0,
             format!("{} needs values that have an order; this is {kind}.", args.name),
@@ -253,7 +255,9 @@ impl<const MAX: bool> State for ByKey<MAX> {
 
 fn by_key(args: Arguments, side: Extreme) -> Result<Made, Complaint> {
     args.count(2..=2)?;
-    if let kind @ Type::List(_) = args.kind(1) {
+    if let kind = args.kind(1)
+        && !kind.has_order()
+    {
         return Err(Complaint::new(
             1,
             format!("{} needs a key that has an order; this is {kind}.", args.name),

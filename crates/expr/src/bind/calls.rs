@@ -11,6 +11,9 @@ use crate::functions::synonyms::synonym;
 use crate::functions::{self, Arguments, Complaint};
 use crate::{Bound, aggregates, windows};
 
+/// Functions of values of any type.
+const OF_ANY: [&str; 2] = ["if", "coalesce"];
+
 impl Binder<'_> {
     pub(super) fn call(&mut self, function: &str, args: &[Expr], span: Span, place: &mut Place<'_>) -> Bound {
         if aggregates::find(function).is_some() {
@@ -45,7 +48,8 @@ impl Binder<'_> {
         if values.iter().any(|v| v.kind == Type::Unknown) {
             return Bound::unknown();
         }
-        if let Some(i) = values.iter().position(|v| v.kind == Type::Interval) {
+        let is_interval = |v: &Bound| v.kind == Type::Interval && !OF_ANY.contains(&found.name);
+        if let Some(i) = values.iter().position(is_interval) {
             let at = args.get(i).map_or(span, |a| a.span);
             return self.type_error(at, format!("{function} takes no interval."), "");
         }

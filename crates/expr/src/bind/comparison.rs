@@ -95,6 +95,15 @@ impl Binder<'_> {
         let mut a = self.dated(a, &b.kind.clone(), span)?;
         let mut b = self.dated(b, &a.kind.clone(), span)?;
         cast::exact_beside_decimals([&mut a, &mut b]);
+        if [&a.kind, &b.kind].contains(&&Type::Interval) {
+            let next = "Compare what they make of a date: collected_on + a < collected_on + b.";
+            self.type_error(
+                span,
+                "Intervals have no order: a month has from 28 to 31 days.".to_owned(),
+                next,
+            );
+            return None;
+        }
         let Some(shared) = a.kind.common_type(&b.kind) else {
             let mut next = String::new();
             if a.kind == Type::Text || b.kind == Type::Text {

@@ -8,6 +8,9 @@ use crate::expand::columns_of_list;
 use crate::functions::Arguments;
 use crate::{Bound, aggregates};
 
+/// Aggregates of values of any type.
+const OF_ANY: [&str; 3] = ["count", "first", "last"];
+
 impl Binder<'_> {
     /// Binds a bare aggregate, narrowed or not.
     pub(super) fn aggregate(&mut self, expr: &Expr, place: &mut Place<'_>) -> Bound {
@@ -63,6 +66,12 @@ impl Binder<'_> {
             let bound = self.expression(condition, &mut inner);
             self.wanted(bound, &Type::Bool, condition.span, "where").unwrap_or_else(Bound::unknown)
         });
+        let is_interval = |v: &Bound| v.kind == Type::Interval && !OF_ANY.contains(&aggregate.name);
+        if let Some(i) = values.iter().position(is_interval) {
+            let at = args.get(i).map_or(expr.span, |a| a.span);
+            self.type_error(at, format!("{} takes no interval.", aggregate.name), "");
+            return None;
+        }
         let unknown = values.iter().chain(&only).any(|v| v.kind == Type::Unknown);
         let spans: Vec<Span> = args.iter().map(|a| a.span).collect();
         if unknown {

@@ -116,15 +116,7 @@ impl Binder<'_> {
     pub fn bind(&mut self, expr: &Expr, place: &mut Place<'_>) -> Bound {
         let expanded = self.environment.expand(expr, self.source);
         match expanded.and_then(|e| with_sets(&e, self.fields, &[], self.source)) {
-            Ok(expanded) => {
-                let bound = self.expression(&expanded, place);
-                if bound.kind == Type::Interval {
-                    let what = "An interval is no value of a column.";
-                    return self
-                        .wrong(expr.span, Error::new(ErrorKind::Type, what).next("Add it to a date."));
-                }
-                bound
-            }
+            Ok(expanded) => self.expression(&expanded, place),
             Err(error) => {
                 self.errors.push(error);
                 Bound::unknown()

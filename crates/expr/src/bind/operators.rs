@@ -1,20 +1,17 @@
 //! Arithmetic, its types, and dates moved by intervals.
 
-use churn_core::{Column, Events, Interval, Scalar, Span, Type};
+use churn_core::{Column, Events, Scalar, Span, Type};
 
 use super::Binder;
 use crate::ast::Binary;
 use crate::functions::{self, Arguments};
-use crate::{Bound, Node, arithmetic, cast};
-
-/// The name of the product of an interval and a number.
-const TIMES: &str = "times";
+use crate::{Bound, arithmetic, cast};
 
 impl Binder<'_> {
     pub(super) fn negate(&mut self, x: Bound, span: Span) -> Bound {
         match (&x.kind, x.as_literal()) {
             (Type::Unknown, _) => x,
-            (Type::Interval, _) => self.times(x, Bound::literal(Scalar::Int(-1)), span),
+            (Type::Interval, _) => self.times(x, Bound::literal(Scalar::Int(-1))),
             (Type::Null, _) => Bound { node: x.node, kind: Type::Float },
             (kind, _) if kind.is_number() => {
                 let kind = kind.clone();
@@ -67,14 +64,19 @@ impl Binder<'_> {
                     Ok(arithmetic::seconds_between(&arg(args, 0), &arg(args, 1), rows))
                 })
             }
-            (Binary::Add, Date | Timestamp, Interval) => self.shifted(a, b, span),
-            (Binary::Add, Interval, Date | Timestamp) => self.shifted(b, a, span),
+            (Binary::Add, Date | Timestamp, Interval) => self.shifted(a, b),
+            (Binary::Add, Interval, Date | Timestamp) => self.shifted(b, a),
             (Binary::Subtract, Date | Timestamp, Interval) => {
-                let back = self.times(b, Bound::literal(Scalar::Int(-1)), span);
-                self.shifted(a, back, span)
+                let back = self.times(b, Bound::literal(Scalar::Int(-1)));
+                self.shifted(a, back)
             }
-            (Binary::Multiply, Interval, Int | Type::Null) => self.times(a, b, span),
-            (Binary::Multiply, Int | Type::Null, Interval) => self.times(b, a, span),
+            (Binary::Add, Interval, Interval) => self.interval_sum(a, b),
+            (Binary::Subtract, Interval, Interval) => {
+                let back = self.times(b, Bound::literal(Scalar::Int(-1)));
+                self.interval_sum(a, back)
+            }
+            (Binary::Multiply, Interval, Int | Type::Null) => self.times(a, b),
+            (Binary::Multiply, Int | Type::Null, Interval) => self.times(b, a),
             (Binary::Multiply, Interval, kind) | (Binary::Multiply, kind, Interval) if kind.is_number() => {
                 let what = format!("An interval is taken a whole number of times, and this is {kind}.");
                 self.type_error(span, what, "Take a smaller unit, 36 * interval '1' hour, or cast(… as int).")
@@ -157,64 +159,49 @@ impl Binder<'_> {
         }
     }
 
-    /// An interval so many times: a product of a number and a literal, which is an interval only where it moves a date.
-    fn times(&mut self, interval: Bound, count: Bound, span: Span) -> Bound {
-        let Some((by, before)) = self.interval(interval, span) else { return Bound::unknown() };
-        let Some(count) = cast::silently(count, &Type::Int) else { return Bound::unknown() };
-        let count = match before.as_literal() {
-            Some(Scalar::Int(1)) => count,
-            _ => self.numeric(Binary::Multiply, before, count, span),
+    /// An interval so many times.
+    fn times(&mut self, interval: Bound, count: Bound) -> Bound {
+        let (Some(interval), Some(count)) =
+            (cast::silently(interval, &Type::Interval), cast::silently(count, &Type::Int))
+        else {
+            return Bound::unknown();
         };
-        let count = self.folded(count);
-        match count.as_literal() {
-            Some(Scalar::Int(n)) => {
-                if let Some(whole) = by.times(*n) {
-                    return Bound::literal(Scalar::Interval(whole));
-                }
-            }
-            Some(_) => return Bound { kind: Type::Interval, ..Bound::literal(Scalar::Null) },
-            None => {}
-        }
-        let values = vec![Bound::literal(Scalar::Interval(by)), count];
-        let args = Arguments { name: TIMES, usage: "n * interval", values };
-        // What it is worth is worked out where it is added to a date.
-        args.call(Type::Interval, |_, _, _| Ok(Column::Constant(Scalar::Null, Type::Interval)))
+        let args = Arguments { name: "*", usage: "n * interval", values: vec![interval, count] };
+        let product = args.fallible_call(Type::Interval, |args, rows, events| {
+            Ok(arithmetic::times(&functions::arg(args, 0), &functions::arg(args, 1), rows, events))
+        });
+        self.folded(product)
     }
 
-    /// The parts of an interval: one that is written, and how many times.
-    fn interval(&mut self, bound: Bound, span: Span) -> Option<(Interval, Bound)> {
-        if let Some(Scalar::Interval(by)) = bound.as_literal() {
-            return Some((*by, Bound::literal(Scalar::Int(1))));
-        }
-        if bound.as_literal() == Some(&Scalar::Null) {
-            return Some((Interval::default(), Bound { kind: Type::Int, ..Bound::literal(Scalar::Null) }));
-        }
-        if let Node::Call(call) = bound.node
-            && call.name == TIMES
-            && let [by, count] = call.args.as_slice()
-            && let Some(Scalar::Interval(by)) = by.as_literal()
-        {
-            return Some((*by, count.clone()));
-        }
-        let what = "An interval is written, or a number times one that is written.".to_owned();
-        self.type_error(span, what, "Choose between numbers: date + if(a, 1, 2) * interval '1' day.");
-        None
+    /// The sum of two intervals.
+    fn interval_sum(&mut self, a: Bound, b: Bound) -> Bound {
+        let args = Arguments { name: "+", usage: "a + b", values: vec![a, b] };
+        let sum = args.fallible_call(Type::Interval, |args, rows, events| {
+            Ok(arithmetic::add_intervals(&functions::arg(args, 0), &functions::arg(args, 1), rows, events))
+        });
+        self.folded(sum)
     }
 
-    /// A date or timestamp moved by an interval.
-    fn shifted(&mut self, x: Bound, by: Bound, span: Span) -> Bound {
-        let Some((by, count)) = self.interval(by, span) else { return Bound::unknown() };
-        // A date moved by hours is a moment of a day.
-        let kind = if by.micros == 0 { x.kind.clone() } else { Type::Timestamp };
+    /// A date or timestamp moved by an interval. A date moved by hours that are written is a moment of a day.
+    fn shifted(&mut self, x: Bound, by: Bound) -> Bound {
+        let kind = if has_hours(&by) { Type::Timestamp } else { x.kind.clone() };
         let Some(x) = cast::silently(x, &kind) else { return Bound::unknown() };
         let result = kind.clone();
-        let args = Arguments { name: "+", usage: "x + interval", values: vec![x, count] };
+        let args = Arguments { name: "+", usage: "x + interval", values: vec![x, by] };
         args.fallible_call(result, move |args, rows, events| {
-            let (x, count) = (functions::arg(args, 0), functions::arg(args, 1));
-            Ok(match kind {
-                Type::Date => arithmetic::shift_dates(&x, (by, &count), rows, events),
-                _ => arithmetic::shift_timestamps(&x, (by, &count), rows, events),
-            })
+            let (x, by) = (functions::arg(args, 0), functions::arg(args, 1));
+            if kind != Type::Date {
+                return Ok(arithmetic::shift_timestamps(&x, &by, rows, events));
+            }
+            arithmetic::whole_days(&by, rows)?;
+            Ok(arithmetic::shift_dates(&x, &by, rows, events))
         })
     }
+}
+
+/// Whether an interval with hours or less is written in an expression.
+fn has_hours(by: &Bound) -> bool {
+    let mut found = matches!(by.as_literal(), Some(Scalar::Interval(by)) if by.micros != 0);
+    by.for_each_part(&mut |part| found |= part.kind == Type::Interval && has_hours(part));
+    found
 }

@@ -33,8 +33,7 @@ impl Binder<'_> {
             Err(error) => return self.wrong(span, error),
         };
         let (Some(field), true) = (field, value.kind != Type::Unknown) else { return Bound::unknown() };
-        let shared =
-            value.kind.common_type(&field.kind).filter(|k| !matches!(k, Type::List(_) | Type::Binary));
+        let shared = value.kind.common_type(&field.kind).filter(|k| k.has_order() && *k != Type::Binary);
         let Some(kind) = shared else {
             let what = format!(
                 "{x} is {}, and {} in the table {} is {}: they are never equal.",
