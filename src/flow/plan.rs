@@ -17,7 +17,7 @@ use super::Flow;
 use crate::table::Table;
 
 /// The width of a plan's picture where none is asked for.
-const PICTURE_WIDTH: usize = 100;
+const PICTURE_WIDTH: usize = 120;
 
 /// A checked plan: what will be read and done. It can be run any number of times; standard input, once.
 ///

@@ -25,6 +25,8 @@ pub enum E {
     Cast(Box<E>, Ty, &'static str),
     /// A date and a number of days or months.
     Shift(Box<E>, i64, &'static str),
+    /// A date and one of two intervals, by a condition.
+    ShiftIf(Box<E>, Box<E>, [(i64, &'static str); 2]),
     /// A date and an interval so many times.
     ShiftBy(Box<E>, Box<E>, &'static str),
 }
@@ -67,6 +69,10 @@ impl fmt::Display for E {
             E::Call(name, args) => write!(f, "{name}({})", list(args)),
             E::Cast(x, to, how) => write!(f, "{how}({x} as {})", to.name()),
             E::Shift(x, n, unit) => write!(f, "({x} + interval '{n}' {unit})"),
+            E::ShiftIf(x, condition, [(n, unit), (m, other)]) => write!(
+                f,
+                "({x} + case when {condition} then interval '{n}' {unit} else interval '{m}' {other} end)"
+            ),
             E::ShiftBy(x, n, unit) => write!(f, "({x} + {n} * interval '1' {unit})"),
             E::Unit(name, unit, args) => write!(f, "{name}({unit}, {})", list(args)),
         }
@@ -155,6 +161,10 @@ pub fn eval(e: &E, data: &Data, row: &[V]) -> V {
         E::Call(name, args) => call(name, &args.iter().map(ev).collect::<Vec<_>>()),
         E::Cast(x, to, _) => cast(&ev(x), *to),
         E::Shift(x, n, unit) => shifted(&ev(x), *n, unit),
+        E::ShiftIf(x, condition, by) => {
+            let (n, unit) = by[usize::from(truth(&ev(condition)) != Some(true))];
+            shifted(&ev(x), n, unit)
+        }
         E::ShiftBy(x, n, unit) => match ev(n) {
             V::Int(n) => shifted(&ev(x), n, unit),
             _ => V::Null,

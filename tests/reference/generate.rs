@@ -480,6 +480,10 @@ fn later_form(r: &mut Random, data: &Data, ty: Ty, d: usize) -> Option<E> {
                 }
             }
         }
+        Ty::Date if r.chance(30) => {
+            let by = [(), ()].map(|()| (r.below(40) as i64 - 20, r.pick(&["day", "month"])));
+            E::ShiftIf(b(expr(r, data, Ty::Date, d)), b(expr(r, data, Ty::Bool, d)), by)
+        }
         Ty::Date if r.chance(50) => {
             E::ShiftBy(b(expr(r, data, Ty::Date, d)), b(expr(r, data, Ty::Int, d)), r.pick(&["day", "month"]))
         }
@@ -528,6 +532,21 @@ fn densify(r: &mut Random, data: &Data) -> Step {
     let per =
         if !names.is_empty() && r.chance(50) { vec![names.remove(r.below(names.len()))] } else { Vec::new() };
     Step::Densify(Densify { keys, per })
+}
+
+/// Several quantiles of a value at once.
+fn quantiles(r: &mut Random, data: &Data, number: usize) -> Step {
+    let key = |(i, name): (usize, String)| {
+        let ty = data.columns[data.place(&name)].1;
+        (format!("k{number}_{i}"), E::Col(name), ty)
+    };
+    let keys = if r.chance(25) { vec![] } else { some_columns(r, data) };
+    let of = r.pick(&[Ty::Int, Ty::Float]);
+    let mut shares = vec![(0.0, "p0"), (0.25, "p25"), (0.5, "p50"), (0.9, "p90"), (1.0, "p100")];
+    shares.retain(|_| r.chance(60));
+    shares.push((0.125, "p12_5"));
+    let x = expr(r, data, of, 1);
+    Step::Quantiles(keys.into_iter().enumerate().map(key).collect(), format!("q{number}"), x, shares)
 }
 
 /// A value looked for in a column of another table, or compared with an end of it.
@@ -639,6 +658,9 @@ fn step(r: &mut Random, data: &Data, others: &[Other], number: usize) -> Step {
     let ty = any_type(r, data);
     if r.later && r.chance(5) {
         return densify(r, data);
+    }
+    if r.later && r.chance(4) {
+        return quantiles(r, data, number);
     }
     if r.later && r.chance(8) {
         return table_use(r, data, others, number);

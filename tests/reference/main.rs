@@ -164,6 +164,17 @@ fn agree(seed: u64, later: bool) {
         let table = table.unwrap_or_else(|e| panic!("{} from a pipe\n{e}", told()));
         is_expected(&rows(&table), "from a pipe");
     }
+    // The same table from text whose rows end early.
+    if let Some(short) = data.short_csv() {
+        fs::write(folder.path().join("short.csv"), short).expect("a file");
+        let read = data.read_step("short.csv").replace("with (", "with (bad_rows = pad, ");
+        for block in [37, 1 << 16] {
+            let options = RunOptions::new().threads(2).block_bytes(block);
+            let table = recipe(&read).run_with(&options);
+            let table = table.unwrap_or_else(|e| panic!("{} from short rows\n{e}", told()));
+            is_expected(&rows(&table), "from short rows");
+        }
+    }
     // The same table from columnar files.
     for ending in ["parquet", "arrow"] {
         let copy = Flow::steps(&data.read_step("t.csv")).in_folder(folder.path());

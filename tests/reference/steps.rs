@@ -39,6 +39,8 @@ pub enum Step {
     Unnest(Unnest),
     Densify(Densify),
     TableUse(Box<TableUse>),
+    /// `group by KEYS: NAME = quantile(x, (SHARES))`: each share with what is added to the name.
+    Quantiles(Vec<(String, E, Ty)>, String, E, Vec<(f64, &'static str)>),
 }
 
 fn items(items: &[(String, E, Ty)]) -> String {
@@ -99,6 +101,14 @@ impl fmt::Display for Step {
             Step::Unnest(unnest) => unnest.fmt(f),
             Step::Densify(densify) => densify.fmt(f),
             Step::TableUse(of) => of.fmt(f),
+            Step::Quantiles(keys, name, x, shares) => {
+                match keys.as_slice() {
+                    [] => f.write_str("total")?,
+                    keys => write!(f, "group by {}", items(keys))?,
+                }
+                let shares: Vec<String> = shares.iter().map(|(share, _)| format!("{share:?}")).collect();
+                write!(f, ": {name} = quantile({x}, ({}))", shares.join(", "))
+            }
             Step::Append(other) => write!(f, "append {}", other.name),
         }
     }
@@ -188,6 +198,14 @@ impl Step {
             Step::Unnest(unnest) => unnest.apply(data),
             Step::Densify(densify) => densify.apply(data),
             Step::TableUse(of) => of.apply(data),
+            Step::Quantiles(keys, name, x, shares) => {
+                let agg = |(share, suffix): &(f64, &'static str)| {
+                    let (args, last) = (vec![x.clone()], Some(V::Float(*share)));
+                    let agg = Agg { name: "quantile", args, last, only: None, ty: Ty::Float };
+                    (format!("{name}_{suffix}"), agg)
+                };
+                group(data, keys, &shares.iter().map(agg).collect::<Vec<_>>())
+            }
             Step::Append(other) => append(data, &other.data),
             Step::Fill(name, e) => {
                 let place = data.place(name);

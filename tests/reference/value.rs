@@ -207,6 +207,24 @@ impl Data {
         text
     }
 
+    /// As [`Data::csv`], with nulls at the ends of rows left out; `None` if a row would be an empty line.
+    pub fn short_csv(&self) -> Option<String> {
+        let heading = self.names().join(",") + "\n";
+        let mut text = heading.clone();
+        for row in &self.rows {
+            let nulls = row.iter().rev().take_while(|v| v.is_null()).count();
+            if nulls == row.len() {
+                return None;
+            }
+            let alone = Data { columns: self.columns.clone(), rows: vec![row.clone()] };
+            let line = alone.csv().split_off(heading.len());
+            // A null is an empty cell, and so the comma before it.
+            text += &line[..line.len() - 1 - nulls];
+            text.push('\n');
+        }
+        Some(text)
+    }
+
     /// The step that reads it.
     pub fn read_step(&self, file: &str) -> String {
         let types: Vec<String> = self.columns.iter().map(|(n, t)| format!("{n} {}", t.name())).collect();

@@ -8,6 +8,7 @@ use churn_core::error::nearest;
 use churn_core::{Batch, Error, ErrorKind, Field, Result, Type};
 
 use super::arrow::write::ArrowWriter;
+use super::avro::write::{AvroWriter, is_name};
 use super::binary::{Out, RowWriter, WriterResources};
 use super::csv::encoded::encoded;
 use super::csv::write::CsvEncoder;
@@ -66,6 +67,8 @@ pub enum Codec {
     None,
     /// Gzip.
     Gzip,
+    /// Deflate.
+    Deflate,
     /// Zstandard.
     Zstd,
     /// Snappy.
@@ -77,9 +80,10 @@ pub enum Codec {
 }
 
 /// The names of compressions.
-const CODECS: [(&str, Codec); 6] = [
+const CODECS: [(&str, Codec); 7] = [
     ("none", Codec::None),
     ("gzip", Codec::Gzip),
+    ("deflate", Codec::Deflate),
     ("zstd", Codec::Zstd),
     ("snappy", Codec::Snappy),
     ("lz4", Codec::Lz4),
@@ -95,7 +99,7 @@ impl Codec {
     /// The lowest and the highest level, where there are levels.
     pub fn levels(self) -> Option<(i32, i32)> {
         match self {
-            Codec::Gzip => Some((0, 9)),
+            Codec::Gzip | Codec::Deflate => Some((0, 9)),
             Codec::Zstd => Some((1, 22)),
             Codec::Brotli => Some((0, 11)),
             _ => None,
@@ -210,6 +214,8 @@ pub enum Format {
     Parquet,
     /// Arrow's files and streams.
     Arrow,
+    /// Avro.
+    Avro,
     /// Sheets of workbooks.
     Workbook,
 }
@@ -227,6 +233,7 @@ const NAMES: &[(&str, Format)] = &[
     ("parquet", Format::Parquet),
     ("arrow", Format::Arrow),
     ("feather", Format::Arrow),
+    ("avro", Format::Avro),
     ("xlsx", Format::Workbook),
     ("xlsm", Format::Workbook),
     ("xlsb", Format::Workbook),
@@ -289,6 +296,7 @@ impl Format {
         match first {
             [b'P', b'A', b'R', b'1', ..] if is_binary => Some(Format::Parquet),
             [b'A', b'R', b'R', b'O', b'W', b'1', ..] if is_binary => Some(Format::Arrow),
+            [b'O', b'b', b'j', 1, ..] => Some(Format::Avro),
             // A stream of Arrow batches: the mark of a message and the bytes of its length.
             [0xff, 0xff, 0xff, 0xff, _, _, 0, 0, ..] => Some(Format::Arrow),
             [b'P', b'K', 3, 4, ..] | [0xd0, 0xcf, 0x11, 0xe0, ..] => Some(Format::Workbook),
@@ -303,7 +311,7 @@ impl Format {
         match self {
             Format::Csv | Format::Tsv | Format::Markdown => true,
             Format::Json | Format::NdJson => any.contains(&option) || records.contains(&option),
-            Format::Parquet | Format::Arrow => any.contains(&option),
+            Format::Parquet | Format::Arrow | Format::Avro => any.contains(&option),
             Format::Workbook => {
                 let text = ["separator", "quote", "comment", "decimal", "thousands", "encoding"];
                 !text.contains(&option)
@@ -318,13 +326,14 @@ impl Format {
                 &[Codec::None, Codec::Snappy, Codec::Zstd, Codec::Gzip, Codec::Lz4, Codec::Brotli]
             }
             Format::Arrow => &[Codec::None, Codec::Lz4, Codec::Zstd],
+            Format::Avro => &[Codec::None, Codec::Deflate, Codec::Snappy, Codec::Zstd],
             _ => &[Codec::None],
         }
     }
 
     /// Whether it is text, encoded by many workers and put together in order.
     pub fn is_text(self) -> bool {
-        !matches!(self, Format::Parquet | Format::Arrow | Format::Workbook)
+        !matches!(self, Format::Parquet | Format::Arrow | Format::Avro | Format::Workbook)
     }
 
     /// What encodes rows of a text format; `None` for a columnar one.
@@ -338,7 +347,7 @@ impl Format {
             Format::Json => Box::new(JsonEncoder::new(fields, true)),
             Format::NdJson => Box::new(JsonEncoder::new(fields, false)),
             Format::Markdown => Box::new(MarkdownEncoder::new(fields)),
-            Format::Parquet | Format::Arrow | Format::Workbook => return None,
+            Format::Parquet | Format::Arrow | Format::Avro | Format::Workbook => return None,
         })
     }
 
@@ -348,12 +357,21 @@ impl Format {
     /// They do not.
     pub fn holds(self, fields: &[Field]) -> Result<()> {
         let interval = fields.iter().find(|field| field.kind == Type::Interval);
-        let Some(field) = interval.filter(|_| self == Format::Parquet) else { return Ok(()) };
-        let column = churn_core::names::name(&field.name);
-        let what =
-            format!("Parquet files hold no intervals of months and microseconds, and {column} is one.");
-        Err(Error::new(ErrorKind::Type, what)
-            .next(format!("Write it as text: add {column} = cast({column} as text).")))
+        if let Some(field) = interval.filter(|_| matches!(self, Format::Parquet | Format::Avro)) {
+            let column = churn_core::names::name(&field.name);
+            let what =
+                format!("{self} files hold no intervals of months and microseconds, and {column} is one.");
+            let next = format!("Write it as text: add {column} = cast({column} as text).");
+            return Err(Error::new(ErrorKind::Type, what).next(next));
+        }
+        if let Some(field) = fields.iter().find(|field| self == Format::Avro && !is_name(&field.name)) {
+            let column = churn_core::names::name(&field.name);
+            let what = format!("A field of an Avro file cannot be called {column}.");
+            return Err(Error::new(ErrorKind::Name, what)
+                .why("Its name is made of ASCII letters, digits and _, and starts with no digit.")
+                .next(format!("Rename it: rename field = {column}.")));
+        }
+        Ok(())
     }
 
     /// What writes rows of a columnar format; `None` for a text format.
@@ -371,6 +389,7 @@ impl Format {
         Ok(match self {
             Format::Parquet => Some(Box::new(ParquetWriter::new(out, fields, options, resources))),
             Format::Arrow => Some(Box::new(ArrowWriter::new(out, fields, options)?)),
+            Format::Avro => Some(Box::new(AvroWriter::new(out, fields, options)?)),
             Format::Workbook => Some(Box::new(WorkbookWriter::new(out, fields, options)?)),
             _ => None,
         })
@@ -387,6 +406,7 @@ impl fmt::Display for Format {
             Format::Markdown => "Markdown",
             Format::Parquet => "Parquet",
             Format::Arrow => "Arrow",
+            Format::Avro => "Avro",
             Format::Workbook => "workbook",
         })
     }

@@ -10,7 +10,7 @@
 //! | `memory` | batches that are there already |
 //! | `csv` | delimited text, read and written |
 //! | `json` | JSON and NDJSON, read and written |
-//! | `parquet`, `arrow` | columnar files, read and written |
+//! | `parquet`, `arrow`, `avro` | columnar files, read and written |
 //! | `workbook` | sheets of workbooks, read and written |
 //! | `merge_schemas` | several files of one table, columns by name |
 //! | `ranges` | what conditions say of columns, to be held against a file's statistics |
@@ -27,6 +27,7 @@
 #![forbid(unsafe_code)]
 
 pub mod arrow;
+pub mod avro;
 pub mod binary;
 pub mod charset;
 pub mod csv;

@@ -4,7 +4,7 @@ use std::fs::File;
 use std::io::{BufReader, Error, ErrorKind, Read, Result};
 use std::path::Path;
 
-use flate2::Crc;
+use crc32fast::Hasher;
 use flate2::read::DeflateDecoder;
 use zip::{CompressionMethod, ZipArchive};
 
@@ -84,7 +84,7 @@ impl Member {
         let packed = BufReader::with_capacity(1 << 18, raw.take(self.packed));
         let from: Box<dyn Read + Send> =
             if self.is_deflated { Box::new(DeflateDecoder::new(packed)) } else { Box::new(packed) };
-        Ok(Box::new(Unpacked { from, member: self, seen: Crc::new() }))
+        Ok(Box::new(Unpacked { from, member: self, seen: Hasher::new(), length: 0 }))
     }
 }
 
@@ -92,16 +92,18 @@ impl Member {
 struct Unpacked {
     from: Box<dyn Read + Send>,
     member: Member,
-    seen: Crc,
+    seen: Hasher,
+    length: u64,
 }
 
 impl Read for Unpacked {
     fn read(&mut self, into: &mut [u8]) -> Result<usize> {
         let read = self.from.read(into)?;
         self.seen.update(into.get(..read).unwrap_or_default());
-        // The checksum counts bytes to 32 bits only.
-        let is_as_long = self.seen.amount() == self.member.length as u32;
-        if read == 0 && !into.is_empty() && !(is_as_long && self.seen.sum() == self.member.checksum) {
+        self.length += read as u64;
+        let is_whole =
+            || self.length == self.member.length && self.seen.clone().finalize() == self.member.checksum;
+        if read == 0 && !into.is_empty() && !is_whole() {
             return Err(Error::new(
                 ErrorKind::InvalidData,
                 "the zip archive is damaged: its checksum does not fit",

@@ -11,6 +11,7 @@ use std::sync::Arc;
 use churn_core::names::{comma, name};
 use churn_core::{Error, ErrorKind, Field, Result, Span, Type};
 use churn_io::arrow::ArrowSource;
+use churn_io::avro::AvroSource;
 use churn_io::csv::{BadCells, BadRows, CsvOptions, CsvSource};
 use churn_io::files::WrittenPart;
 use churn_io::format::Format;
@@ -195,6 +196,7 @@ impl Opening {
             Format::Workbook => Arc::new(WorkbookSource::new(files, options, &resources)?),
             Format::Parquet => Arc::new(ParquetSource::new(files, &base, file_column.as_deref())?),
             Format::Arrow => Arc::new(ArrowSource::new(files, &base, file_column.as_deref())?),
+            Format::Avro => Arc::new(AvroSource::new(files, &base, file_column.as_deref())?),
             Format::Markdown => {
                 let next = "Save the table as delimited text, such as .csv, and read that.";
                 return Err(Error::new(ErrorKind::Input, "Markdown is written, not read.").next(next));

@@ -12,7 +12,7 @@ use crate::steps::options::{OptionKind, OptionValue, Setting};
 pub(crate) const OPTIONS: &[OptionKind] = &[
     OptionKind {
         name: "format",
-        usage: "format = csv | tsv | json | ndjson | parquet | arrow | xlsx | markdown",
+        usage: "format = csv | tsv | json | ndjson | parquet | arrow | avro | xlsx | markdown",
         summary: "The format, in place of the name's ending.",
         example: "write 'worth.txt' with (format = csv)",
     },
@@ -78,7 +78,7 @@ pub(crate) const OPTIONS: &[OptionKind] = &[
     },
     OptionKind {
         name: "compression",
-        usage: "compression = none | zstd | snappy | gzip | lz4 | brotli",
+        usage: "compression = none | zstd | snappy | gzip | lz4 | brotli | deflate",
         summary: "How a columnar file is compressed within.",
         example: "write 'worth.parquet' with (compression = zstd)",
     },
@@ -162,7 +162,7 @@ pub(super) fn set(written: &mut Written, setting: &Setting, value: &OptionValue)
         }
         "compression" => {
             let codec = value.word().or(value.text()).and_then(Codec::named);
-            let wanted = "none, gzip, zstd, snappy, lz4 or brotli";
+            let wanted = "none, gzip, zstd, snappy, lz4, brotli or deflate";
             write.codec = Some(codec.ok_or_else(|| setting.unfit(wanted))?);
         }
         "split_by" => {
@@ -199,11 +199,16 @@ pub(super) fn fits_format(setting: &Setting, format: Format, options: &WriteOpti
             _ => Ok(()),
         },
         "level" => {
-            let levels = options.codec.filter(|_| format == Format::Parquet).and_then(Codec::levels);
+            let levels = options
+                .codec
+                .filter(|_| matches!(format, Format::Parquet | Format::Avro))
+                .and_then(Codec::levels);
             let Some((low, high)) = levels else {
-                let next =
-                    "Say with (compression = zstd, level = 9) of a Parquet file, or leave the option out.";
-                return wrong("level is for the compressions gzip, zstd and brotli of Parquet files.", next);
+                let next = "Say with (compression = zstd, level = 9) of a Parquet or Avro file, or leave the option out.";
+                return wrong(
+                    "level is for the compressions gzip, deflate, zstd and brotli of Parquet and Avro files.",
+                    next,
+                );
             };
             if options.level.is_some_and(|level| (low..=high).contains(&level)) {
                 return Ok(());

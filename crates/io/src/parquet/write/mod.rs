@@ -356,7 +356,7 @@ fn compression(options: &WriteOptions) -> Compression {
         Codec::None => Compression::UNCOMPRESSED,
         Codec::Snappy => Compression::SNAPPY,
         Codec::Lz4 => Compression::LZ4_RAW,
-        Codec::Gzip => {
+        Codec::Gzip | Codec::Deflate => {
             Compression::GZIP(GzipLevel::try_new(within(0, 9, 6).unsigned_abs()).unwrap_or_default())
         }
         Codec::Brotli => {
