@@ -35,6 +35,7 @@ mod table;
 mod topics;
 
 pub use churn_core::aligned::wrapped;
+pub use churn_core::aligned::{mark as control_mark, on_one_line};
 pub use churn_core::error::nearest;
 pub use churn_core::readable::{
     bytes as readable_bytes, grouped as readable_count, plural as readable_plural,

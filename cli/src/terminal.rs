@@ -61,11 +61,7 @@ fn visible(text: &str) -> Cow<'_, str> {
     if text.chars().all(is_kept) {
         return Cow::Borrowed(text);
     }
-    let picture = |c: char| match c {
-        c if is_kept(c) => c,
-        '\u{7f}' => '\u{2421}',
-        c => char::from_u32(0x2400 + u32::from(c)).filter(|_| c < ' ').unwrap_or('\u{fffd}'),
-    };
+    let picture = |c: char| if is_kept(c) { c } else { churn::control_mark(c) };
     Cow::Owned(text.chars().map(picture).collect())
 }
 

@@ -1,6 +1,8 @@
 //! `churn show INPUT`: the columns, the first rows, the size; in a blink on any size.
 
-use churn::{RunOptions, Scalar, SourceView, Table, readable_bytes, readable_count, readable_plural};
+use churn::{
+    RunOptions, Scalar, SourceView, Table, on_one_line, readable_bytes, readable_count, readable_plural,
+};
 use unicode_width::UnicodeWidthStr;
 
 use super::{input, options};
@@ -143,11 +145,6 @@ fn is_zero(value: &Scalar) -> bool {
         Scalar::Decimal(v, ..) => *v == 0,
         _ => false,
     }
-}
-
-/// A text with marks for what would break the line, or steer a terminal.
-fn on_one_line(text: &str) -> String {
-    text.chars().map(|c| if c.is_control() { '↵' } else { c }).collect()
 }
 
 fn example(value: &Scalar) -> String {

@@ -71,20 +71,23 @@ pub fn folded(line: &str, width: usize) -> Vec<String> {
     parts.into_iter().enumerate().map(further).collect()
 }
 
+/// What is shown for a control character, which would break a line or steer a terminal: its picture.
+pub fn mark(c: char) -> char {
+    match c {
+        '\n' => '↵',
+        '\u{7f}' => '\u{2421}',
+        c => char::from_u32(0x2400 + u32::from(c)).filter(|_| c < ' ').unwrap_or('\u{fffd}'),
+    }
+}
+
+/// The text with marks in place of control characters.
+pub fn on_one_line(text: &str) -> String {
+    text.chars().map(|c| if c.is_control() { mark(c) } else { c }).collect()
+}
+
 /// The text on one line, shortened to a width.
 pub fn cut(text: &str, width: usize) -> String {
-    let clean: String = text
-        .chars()
-        .map(|c| {
-            if c == '\n' {
-                '↵'
-            } else if c.is_control() {
-                '\u{fffd}'
-            } else {
-                c
-            }
-        })
-        .collect();
+    let clean = on_one_line(text);
     if clean.width() <= width {
         return clean;
     }
@@ -132,7 +135,7 @@ mod tests {
     #[case("litres", 6, "litres")]
     #[case("litres", 5, "litr…")]
     #[case("a\nb", 9, "a↵b")]
-    #[case("a\u{1b}[2J", 9, "a\u{fffd}[2J")]
+    #[case("a\u{1b}[2J\t\u{7f}\u{85}", 9, "a␛[2J␉␡\u{fffd}")]
     #[case("漢字漢字", 5, "漢字…")]
     fn texts_are_cut_to_a_width(#[case] text: &str, #[case] width: usize, #[case] expected: &str) {
         assert_eq!(cut(text, width), expected);
