@@ -23,6 +23,7 @@ check: lint elsewhere doc test sizes
 lint:
     cargo fmt --all --check
     cargo clippy --workspace --all-targets -- -D warnings
+    cargo check -p churn --no-default-features
 
 # The code for other systems than this one, as far as it can be checked here
 elsewhere:

@@ -53,6 +53,7 @@ pub use churn_expr::{
 };
 pub use churn_io::target::write_file;
 pub use churn_io::temporary::abandon as abandon_temporary_files;
+pub use churn_io::web::go_offline;
 
 pub use flow::{BatchReader, CheckedPlan, Flow, IntoOther, IntoText, Join, SourceView, Window};
 pub use profile::{

@@ -13,6 +13,9 @@ use clap::{Args, CommandFactory, FromArgMatches, Parser, Subcommand, ValueEnum};
 pub(crate) struct Arguments {
     #[command(subcommand)]
     pub(crate) command: Command,
+    /// Read nothing from the web: addresses are mistakes
+    #[arg(long, global = true)]
+    pub(crate) offline: bool,
 }
 
 impl Arguments {

@@ -20,6 +20,9 @@ fn main() -> ExitCode {
         Ok(arguments) => arguments,
         Err(error) => return terminal::explain(&error),
     };
+    if arguments.offline {
+        churn::go_offline();
+    }
     match commands::run(arguments.command) {
         Ok(()) => ExitCode::SUCCESS,
         Err(failure) => terminal::fail(&failure),

@@ -107,6 +107,32 @@ fn a_run_that_waits_for_standard_input_stops(#[case] given: &str) {
     drop(input);
 }
 
+/// A server that begins its answer, and then says nothing more.
+#[rstest]
+#[case::before_any_byte("")]
+#[case::after_some_rows("farm,litres\nF1,20\n")]
+fn a_run_that_waits_for_a_server_stops(#[case] sent: &'static str) {
+    use std::io::Write;
+    let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let address = format!("http://{}/milk.csv", listener.local_addr().unwrap());
+    std::thread::spawn(move || {
+        let mut held = Vec::new();
+        for mut stream in listener.incoming().flatten() {
+            let head = "HTTP/1.1 200 OK\r\nContent-Length: 100000\r\n\r\n";
+            stream.write_all(format!("{head}{sent}").as_bytes()).unwrap();
+            held.push(stream);
+        }
+    });
+    let folder = tempfile::tempdir().unwrap();
+    let mut run = start(folder.path(), &["do", &address, "total: n = count()"]);
+    std::thread::sleep(Duration::from_millis(400));
+    signal(&run);
+    let asked = Instant::now();
+    assert_eq!(ended(&mut run), Some(130));
+    // A server may be silent for a minute; nobody waits for that.
+    assert!(asked.elapsed() < Duration::from_secs(30));
+}
+
 #[test]
 fn a_run_that_waits_for_a_pipe_without_a_writer_stops() {
     let folder = tempfile::tempdir().unwrap();

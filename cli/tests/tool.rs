@@ -300,3 +300,14 @@ fn the_last_rows_are_shown() {
     let output = churn(&folder, &["show", "-", "--last", "2"]);
     assert_eq!(output.status.code(), Some(2));
 }
+
+#[test]
+fn nothing_is_read_from_the_web_offline() {
+    let output = std::process::Command::new(assert_cmd::cargo::cargo_bin("churn"))
+        .args(["do", "http://127.0.0.1:1/milk.csv", "first 1", "--offline"])
+        .output()
+        .unwrap();
+    let told = String::from_utf8_lossy(&output.stderr).into_owned();
+    assert!(told.contains("nothing is read from the web in this run (--offline)"), "{told}");
+    assert_eq!(output.status.code(), Some(2));
+}

@@ -317,7 +317,7 @@ impl Flow {
     #[must_use]
     pub fn then_write(self, path: impl AsRef<Path>) -> Flow {
         let path = path.as_ref();
-        let path = if path == Path::new("-") {
+        let path = if path == Path::new("-") || churn_io::web::is_address(path) {
             path.to_owned()
         } else {
             std::path::absolute(path).unwrap_or_else(|_| path.to_owned())

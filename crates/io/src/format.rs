@@ -16,6 +16,7 @@ use super::json::write::JsonEncoder;
 use super::markdown::MarkdownEncoder;
 use super::parquet::write::ParquetWriter;
 use super::place::{has_control_bytes, without_compression};
+use super::web;
 use super::workbook::write::WorkbookWriter;
 use super::zip;
 
@@ -265,8 +266,11 @@ impl Format {
         Format::named(ending).ok()
     }
 
-    /// By a file's name, or by that of the one file within a zip archive.
+    /// By a file's name, that of the one file within a zip archive, or that at the end of an address.
     pub fn of_file(path: &Path) -> Option<Format> {
+        if web::is_address(path) {
+            return Format::of(Path::new(&web::file_name(path)));
+        }
         match zip::member_name(path) {
             Some(name) => Format::of(Path::new(&name)),
             None => Format::of(path),

@@ -3,7 +3,8 @@
 //! | module | what it holds |
 //! | --- | --- |
 //! | `place` | files, globs, folders, standard input; compression |
-//! | `streams` | inputs that can be read only once |
+//! | `streams` | inputs that are read from front to back: standard input, pipes, addresses |
+//! | `web` | the bytes at an address on the web |
 //! | `charset` | text in other encodings and with other line ends |
 //! | `temporary` | temporary folders that have names, and what killed runs left of them |
 //! | `source` | what every format offers to the plan and the run |
@@ -54,5 +55,6 @@ pub mod streams;
 pub mod target;
 pub mod temporary;
 mod waiting_rows;
+pub mod web;
 pub mod workbook;
 pub mod zip;

@@ -8,6 +8,7 @@ use std::path::{Path, PathBuf};
 use churn_core::error::nearest;
 use churn_core::{Error, ErrorKind, Result, cancel};
 
+use super::web;
 use super::zip::{self, Member};
 
 /// How a file is compressed.
@@ -142,9 +143,8 @@ pub fn files(path: &str, base: &Path) -> Result<Vec<PathBuf>> {
     if path == STANDARD {
         return Ok(vec![PathBuf::from(STANDARD)]);
     }
-    if path.starts_with("http://") || path.starts_with("https://") {
-        return Err(Error::new(ErrorKind::Input, "Addresses on the web cannot be read yet.")
-            .next("Fetch the file and read it from disk, or pipe it in and read '-'."));
+    if web::is_address(Path::new(path)) {
+        return Ok(vec![PathBuf::from(path)]);
     }
     let full = base.join(path);
     if full.is_dir() {
@@ -256,5 +256,6 @@ pub(crate) fn unreadable(path: &Path, error: &std::io::Error) -> Error {
     if are_too_many_open(error) {
         return too_many_open();
     }
-    Error::new(ErrorKind::Input, format!("{} cannot be read: {error}.", path.display()))
+    let shown = if web::is_address(path) { web::shown(path) } else { path.display().to_string() };
+    Error::new(ErrorKind::Input, format!("{shown} cannot be read: {error}."))
 }

@@ -1,4 +1,4 @@
-//! Inputs that can be read only once: standard input, pipes, devices.
+//! Inputs that are read from front to back: standard input, pipes, devices, addresses on the web.
 //!
 //! What an input holds is looked at before the run, to find its format and its columns, and read in the run. A pipe
 //! cannot be opened a second time: the second open of a FIFO waits for another writer, and what was read of standard
@@ -15,6 +15,7 @@ use churn_core::{Error, ErrorKind, Result};
 
 use super::place::{self, Compression, STANDARD};
 use super::temporary::Folder;
+use super::web;
 
 /// A stream of which some bytes may have been read.
 struct Opened {
@@ -29,10 +30,10 @@ fn open_streams() -> MutexGuard<'static, HashMap<PathBuf, Option<Opened>>> {
     OPEN.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
-/// Whether a path is an input that can be read only once: standard input, a pipe, a device, or a file that the system
-/// makes while it is read, whose size is told as 0.
+/// Whether a path is an input that is read from front to back: standard input, a pipe, a device, an address, or a file
+/// that the system makes while it is read, whose size is told as 0.
 pub fn is_stream(path: &Path) -> bool {
-    if path == Path::new(STANDARD) {
+    if path == Path::new(STANDARD) || web::is_address(path) {
         return true;
     }
     match std::fs::metadata(path) {
@@ -47,7 +48,17 @@ pub fn is_stream(path: &Path) -> bool {
 
 /// What messages call a stream.
 pub(crate) fn shown(path: &Path) -> String {
-    if path == Path::new(STANDARD) { "standard input".to_owned() } else { path.display().to_string() }
+    match path {
+        path if path == Path::new(STANDARD) => "standard input".to_owned(),
+        path if web::is_address(path) => web::shown(path),
+        path => path.display().to_string(),
+    }
+}
+
+/// What messages call a file that is known by a name of its own unless it is standard input or an address.
+pub(crate) fn named(path: &Path, name: &str) -> String {
+    let has_own = path == Path::new(STANDARD) || web::is_address(path);
+    if has_own { shown(path) } else { name.to_owned() }
 }
 
 fn opened<'a>(
@@ -55,7 +66,8 @@ fn opened<'a>(
     path: &Path,
 ) -> Result<&'a mut Option<Opened>> {
     if !streams.contains_key(path) {
-        let rest = waiting::open(path).map_err(|e| place::unreadable(path, &e))?;
+        let rest = if web::is_address(path) { web::open(path) } else { waiting::open(path) };
+        let rest = rest.map_err(|e| place::unreadable(path, &e))?;
         streams.insert(path.to_owned(), Some(Opened { first: Vec::new(), rest }));
     }
     Ok(streams.entry(path.to_owned()).or_insert(None))
@@ -134,7 +146,8 @@ pub(crate) fn take(path: &Path) -> Result<Box<dyn Read + Send>> {
 /// The stream cannot be read, or the folder for temporary files is full.
 pub fn spool(path: &Path, temporary: Option<&Path>) -> Result<(Folder, PathBuf)> {
     let folder = super::temporary::folder(temporary)?;
-    let name = shown(path).replace(['/', '\\'], " ");
+    let name =
+        if web::is_address(path) { web::file_name(path) } else { shown(path).replace(['/', '\\'], " ") };
     let target = folder.path().join(name.trim());
     let mut reader = take(path)?;
     let full = |e: std::io::Error| {

@@ -19,7 +19,7 @@ use churn_io::json::{JsonOptions, JsonSource};
 use churn_io::parquet::ParquetSource;
 use churn_io::source::{Lacking, ReadResources, Source, Spooled};
 use churn_io::workbook::WorkbookSource;
-use churn_io::{folders, place, streams, target, zip};
+use churn_io::{folders, place, streams, target, web, zip};
 use churn_plan::operators::Scan;
 use churn_plan::{Node, Relation};
 
@@ -36,7 +36,7 @@ use options::set;
 pub(super) const KIND: StepKind = StepKind {
     keyword: "read",
     usage: "read 'PATH', … [strict] [with (option = value, …)] | read NAME",
-    summary: "Starts a chain: a file, a glob, a folder, '-' for standard input, another recipe, or an earlier table.",
+    summary: "Starts a chain: a file, a glob, a folder, a web address, '-' for standard input, another recipe, an earlier table.",
     example: "read 'deliveries-*.csv' with (types = (collected_on date), bad_cells = null)",
     parse: |text| text.one(read),
 };
@@ -162,7 +162,7 @@ impl Read {
 
     /// Notes the inputs that can be read only once; one that a step before reads is a mistake.
     fn notes_streams(&self, files: &[PathBuf], checker: &mut Checker<'_>) -> Option<()> {
-        for file in files.iter().filter(|file| streams::is_stream(file)) {
+        for file in files.iter().filter(|file| streams::is_stream(file) && !web::is_address(file)) {
             if checker.streams.contains(file) {
                 checker.wrong(self.span, streams::read_once(file));
                 return None;

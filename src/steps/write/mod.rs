@@ -13,7 +13,7 @@ use churn_io::files::WrittenPart;
 use churn_io::format::{Format, TextEncoding, WriteOptions};
 use churn_io::split::may_stand_at;
 use churn_io::target::{self, Mode, starts_with};
-use churn_io::{part, zip};
+use churn_io::{part, web, zip};
 use churn_plan::{Relation, operators};
 
 use super::checker::Path;
@@ -73,6 +73,10 @@ impl Write {
         if let Some(ending) = Format::only_read(place.path).filter(|_| place.format == Format::Workbook) {
             let what = format!("Workbooks of the kind .{ending} are read, not written.");
             checker.wrong(self.span, Error::new(ErrorKind::Check, what).next("Write a workbook as .xlsx."));
+        }
+        if web::is_address(FilePath::new(place.text)) {
+            let error = Error::new(ErrorKind::Check, "Addresses on the web are read, not written.");
+            checker.wrong(self.span, error.next("Write a file, and send it from there."));
         }
         if zip::is_named_so(place.path) {
             let error = Error::new(ErrorKind::Check, "Zip archives are read, not written.");

@@ -13,7 +13,7 @@ use super::cells::{BlockCells, Borders, Needed};
 use super::cutter::count_lines;
 use super::options::{CsvOptions, Encoding, Header};
 use crate::charset::{self, Decoding, LineFeeds};
-use crate::place::{self, Compression, STANDARD};
+use crate::place::{self, Compression};
 use crate::streams;
 
 /// Bytes looked at before the run, at the start and at each other place of a file.
@@ -80,7 +80,7 @@ impl Head {
     pub(super) fn read(path: &Path, shown: &str, options: &CsvOptions) -> Result<Head> {
         let failed = |e: std::io::Error| place::unreadable(path, &e);
         let is_stream = streams::is_stream(path);
-        let shown = if path == Path::new(STANDARD) { streams::shown(path) } else { shown.to_owned() };
+        let shown = streams::named(path, shown);
         let (mut raw, size): (Box<dyn Read + Send>, _) = if is_stream {
             (streams::take(path)?, None)
         } else {

@@ -7,7 +7,7 @@ use std::sync::Mutex;
 use churn_core::{Error, ErrorKind, Result};
 
 use super::cut::{Cuts, NO_END, RecordScan, last_line_of_record};
-use crate::place::{self, Compression, STANDARD};
+use crate::place::{self, Compression};
 use crate::streams;
 
 /// Bytes of a block, unless the run says otherwise.
@@ -69,7 +69,7 @@ impl JsonFile {
             }
             wanted += wanted;
         };
-        let shown = if path == Path::new(STANDARD) { streams::shown(path) } else { shown.to_owned() };
+        let shown = streams::named(path, shown);
         let compression = || Compression::of_file(path, &place::first_bytes(path)).map_err(failed);
         let is_plain = !is_stream && compression()? == Compression::None;
         let stream = is_stream.then(|| Mutex::new(Some(reader)));
