@@ -74,10 +74,6 @@ impl Write {
             let what = format!("Workbooks of the kind .{ending} are read, not written.");
             checker.wrong(self.span, Error::new(ErrorKind::Check, what).next("Write a workbook as .xlsx."));
         }
-        if web::is_address(FilePath::new(place.text)) {
-            let error = Error::new(ErrorKind::Check, "Addresses on the web are read, not written.");
-            checker.wrong(self.span, error.next("Write a file, and send it from there."));
-        }
         if zip::is_named_so(place.path) {
             let error = Error::new(ErrorKind::Check, "Zip archives are read, not written.");
             checker.wrong(self.span, error.next("Text is compressed by its name: out.csv.gz, out.csv.zst."));
@@ -190,6 +186,11 @@ impl Step for Write {
     fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
         let input = input?;
         let text = checker.path(&self.path)?;
+        if web::is_address(FilePath::new(&text)) {
+            let error = Error::new(ErrorKind::Check, "Addresses on the web are read, not written.");
+            checker.wrong(self.span, error.next("Write a file, and send it from there."));
+            return Some(input);
+        }
         let path = if text == "-" { text.clone().into() } else { checker.base.join(&text) };
         let Written { options, mode, format } = self.written(&path, checker);
         let Some(format) = format.or((text == "-").then_some(Format::Csv)) else {
