@@ -4,7 +4,7 @@ use std::path::Path;
 
 use crate::Outcome;
 use crate::arguments::{Arguments, Demo};
-use crate::demo::{Scale, write};
+use crate::demo::{Scale, server, write};
 use crate::terminal::{Failure, note, out};
 use clap::Parser;
 
@@ -92,6 +92,20 @@ const TOUR: &[(&str, &[&str])] = &[
         "A sheet with two heading rows, turned long, mended, joined, and turned wide again.",
         &["run", "worth.churn", "--ledger"],
     ),
+    (
+        "A value that is found first: the largest district, and its largest farms.",
+        &["run", "largest.churn", "--rows", "5"],
+    ),
+    (
+        "The same farms from an address on the web, beside rows of a recipe: how many deliver?",
+        &[
+            "do",
+            "WEB/farms.csv",
+            "table milk\n  read 'deliveries-2026.csv'\n  select farm",
+            "add delivers = farm in milk",
+            "group by delivers: farms = count(), herd = round(mean(herd), 1)",
+        ],
+    ),
     ("Each number column at once.", &["do", "deliveries-2026.csv", "total: mean(each number)"]),
     ("A mistake is found before anything is read.", &["do", "deliveries-2026.csv", "filter liters > 100"]),
     ("What a recipe will do.", &["plan", "by-farm.churn"]),
@@ -117,12 +131,14 @@ pub(crate) fn run(arguments: &Demo) -> Outcome {
 
 fn tour(folder: &Path) -> Outcome {
     std::env::set_current_dir(folder)?;
+    let web = server::start(Path::new("."))?;
     for (sentence, command) in TOUR {
-        out(format!("\n\n# {sentence}\n$ churn {}\n\n", shown(command)))?;
-        let mut words = vec!["churn"];
-        words.extend(*command);
-        if matches!(command.first(), Some(&("do" | "run"))) {
-            words.extend(["--as", "table"]);
+        let command: Vec<String> = command.iter().map(|word| word.replace("WEB", &web)).collect();
+        out(format!("\n\n# {sentence}\n$ churn {}\n\n", shown(&command)))?;
+        let mut words = vec!["churn".to_owned()];
+        words.extend(command.iter().cloned());
+        if matches!(command.first().map(String::as_str), Some("do" | "run")) {
+            words.extend(["--as".to_owned(), "table".to_owned()]);
         }
         let parsed = Arguments::try_parse_from(words).map_err(|e| Failure::Request(e.to_string()))?;
         match super::run(parsed.command) {
@@ -135,10 +151,10 @@ fn tour(folder: &Path) -> Outcome {
 }
 
 /// The command as it is typed in a shell.
-fn shown(command: &[&str]) -> String {
-    let word = |word: &&str| {
+fn shown(command: &[String]) -> String {
+    let word = |word: &String| {
         let plain = word.chars().all(|c| c.is_ascii_alphanumeric() || "-_./=".contains(c));
-        if plain { (*word).to_owned() } else { format!("\"{word}\"") }
+        if plain { word.clone() } else { format!("\"{word}\"") }
     };
     let words: Vec<String> = command.iter().map(word).collect();
     let line = words.join(" ");

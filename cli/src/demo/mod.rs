@@ -7,6 +7,7 @@ mod deliveries;
 mod farms;
 mod lab;
 mod random;
+pub(crate) mod server;
 mod sheets;
 
 use std::io::{Read, Write};
@@ -64,6 +65,24 @@ pivot month by district
   totals
 ";
 
+const LARGEST: &str = "\
+# The district with most cows, and its largest farms
+given least = 200
+
+table largest
+  read 'farms.csv'
+  group by district: herds = sum(herd)
+  sort herds desc
+  first 1
+
+read 'farms.csv'
+filter district = $largest.district and herd >= $least
+add share = herd / $largest.herds
+sort share desc
+write 'largest.xlsx' with (sheet = 'Farms', number_formats = (share '0.0 %'))
+select farm, name, herd, share
+";
+
 /// Writes all files into a folder; a file that is there must hold what would be written.
 pub(crate) fn write(folder: &Path, scale: Scale) -> std::io::Result<Vec<Written>> {
     let beside = tempfile::Builder::new().prefix(".churn-").suffix(".part").tempdir_in(folder)?;
@@ -111,6 +130,7 @@ fn write_new(folder: &Path, scale: Scale) -> std::io::Result<Vec<Written>> {
     small("quota.csv", sheets::quota(scale.seed), "litres that each farm may deliver, a month a column")?;
     small("by-farm.churn", RECIPE.to_owned(), "a recipe")?;
     small("worth.churn", WORTH.to_owned(), "a recipe that turns a sheet, joins it, and turns the answer")?;
+    small("largest.churn", LARGEST.to_owned(), "a recipe that looks into what it finds first")?;
     let prices = sheets::prices(scale.seed).map_err(std::io::Error::other)?;
     std::fs::write(folder.join("prices.xlsx"), &prices)?;
     files.push((
