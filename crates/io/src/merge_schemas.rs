@@ -113,6 +113,18 @@ pub(crate) struct MergedSchema {
     pub(crate) places: Vec<Vec<Option<usize>>>,
     /// The first column that a file lacks.
     pub(crate) lacking: Option<Lacking>,
+    /// The column that holds each row's file, if there is one.
+    pub(crate) file_column: Option<usize>,
+}
+
+/// Some rows of a file of several.
+pub(crate) struct FileRows<'a> {
+    /// Its place among the files, and what messages call it.
+    pub(crate) file: usize,
+    pub(crate) shown: &'a str,
+    /// The columns that it has.
+    pub(crate) columns: &'a [Flat],
+    pub(crate) rows: usize,
 }
 
 impl MergedSchema {
@@ -157,6 +169,7 @@ impl MergedSchema {
             .collect();
         let files = parts.iter().zip(&places).map(|(part, places)| (part.shown, places.as_slice()));
         let lacking = Lacking::first(&columns, files);
+        let place = file_column.map(|_| columns.len());
         if let Some(file_column) = file_column {
             if columns.iter().any(|c| c.name == file_column) {
                 let what = format!("There is a column {} already.", name(file_column));
@@ -169,7 +182,7 @@ impl MergedSchema {
             });
             places.iter_mut().for_each(|p| p.push(None));
         }
-        Ok(MergedSchema { columns, places, lacking })
+        Ok(MergedSchema { columns, places, lacking, file_column: place })
     }
 }
 
@@ -193,6 +206,38 @@ fn both(column: &str, (a, first): (&DataType, &str), (b, second): (&DataType, &s
 }
 
 impl MergedSchema {
+    /// Where a column of the table stands in a file: the column of the file, and the way within it.
+    pub(crate) fn way<'a>(
+        &self,
+        column: usize,
+        file: usize,
+        columns: &'a [Flat],
+    ) -> Option<(usize, &'a [usize])> {
+        let place = self.places.get(file)?.get(column).copied().flatten()?;
+        columns.get(place)?.path.split_first().map(|(root, path)| (*root, path))
+    }
+
+    /// Some columns of rows of a file as the table has them; `read` gives the columns of the file that were read.
+    ///
+    /// # Errors
+    /// As [`MergedSchema::column_of`].
+    pub(crate) fn columns_of<'a>(
+        &self,
+        wanted: &[usize],
+        of: &FileRows<'_>,
+        read: impl Fn(usize) -> Option<&'a ArrayRef>,
+    ) -> Result<Vec<ArrayRef>> {
+        let column = |column: &usize| {
+            if self.file_column == Some(*column) {
+                return Ok(file_name(of.shown, of.rows));
+            }
+            let found =
+                self.way(*column, of.file, of.columns).and_then(|(root, path)| Some((read(root)?, path)));
+            self.column_of(*column, found, (of.shown, of.rows))
+        };
+        wanted.iter().map(column).collect()
+    }
+
     /// A column of some rows of a file as the table has it: of what was read, and the way from there to the column, or
     /// nulls where the file has no such column.
     ///

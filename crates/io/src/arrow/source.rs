@@ -16,7 +16,7 @@ use arrow_ipc::{Block, root_as_footer};
 use arrow_schema::{ArrowError, Schema};
 use churn_core::{Batch, Error, ErrorKind, Result};
 
-use crate::merge_schemas::{self, Flat, MergedSchema};
+use crate::merge_schemas::{self, FileRows, Flat, MergedSchema};
 use crate::open_files::{OpenFiles, PositionedFile};
 use crate::place;
 use crate::source::{
@@ -117,7 +117,6 @@ fn broken(shown: &str, error: &ArrowError) -> Error {
 pub struct ArrowSource {
     files: Arc<Vec<ArrowFile>>,
     united: Arc<MergedSchema>,
-    has_file_column: bool,
     about: About,
 }
 
@@ -137,12 +136,7 @@ impl ArrowSource {
         let bytes = Some(opened.iter().map(|f| f.bytes).sum());
         let lacking = united.lacking.clone();
         let about = About { files: files.len(), bytes, notes, lacking, ..About::default() };
-        Ok(ArrowSource {
-            files: Arc::new(opened),
-            united: Arc::new(united),
-            has_file_column: file_column.is_some(),
-            about,
-        })
+        Ok(ArrowSource { files: Arc::new(opened), united: Arc::new(united), about })
     }
 }
 
@@ -156,9 +150,7 @@ impl Source for ArrowSource {
     }
 
     fn open(&self, request: Request) -> Result<Box<dyn Scan>> {
-        let file_column = self.has_file_column.then(|| self.united.columns.len() - 1);
-        let shared =
-            ArrowScanState { files: self.files.clone(), united: self.united.clone(), file_column, request };
+        let shared = ArrowScanState { files: self.files.clone(), united: self.united.clone(), request };
         let next = NextBatch { file: 0, block: 0, stream: None, done: 0 };
         Ok(Box::new(ArrowScan { shared: Arc::new(shared), next: Mutex::new(next), total: self.about.bytes }))
     }
@@ -167,7 +159,6 @@ impl Source for ArrowSource {
 struct ArrowScanState {
     files: Arc<Vec<ArrowFile>>,
     united: Arc<MergedSchema>,
-    file_column: Option<usize>,
     request: Request,
 }
 
@@ -268,17 +259,9 @@ impl Morsel for ArrowMorsel {
             }
         };
         let rows = read.num_rows();
-        let places = shared.united.places.get(self.file);
-        let column = |column: &usize| {
-            if shared.file_column == Some(*column) {
-                return Ok(merge_schemas::file_name(&file.shown, rows));
-            }
-            let place = places.and_then(|places| places.get(*column).copied().flatten());
-            let way = place.and_then(|place| file.columns.get(place)?.path.split_first());
-            let found = way.map(|(root, path)| (read.column(*root), path));
-            shared.united.column_of(*column, found, (&file.shown, rows))
-        };
-        let columns = shared.request.columns.iter().map(column).collect::<Result<_>>()?;
+        let of = FileRows { file: self.file, shown: &file.shown, columns: &file.columns, rows };
+        let columns =
+            shared.united.columns_of(&shared.request.columns, &of, |root| Some(read.column(root)))?;
         Decoded::tested(Batch { columns, rows }, test).map(Some)
     }
 }

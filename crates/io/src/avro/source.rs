@@ -11,7 +11,7 @@ use arrow_avro::reader::{Reader, ReaderBuilder};
 use churn_core::{Batch, Error, ErrorKind, Result};
 
 use super::container::{Block, Heading};
-use crate::merge_schemas::{self, Flat, MergedSchema};
+use crate::merge_schemas::{self, FileRows, Flat, MergedSchema};
 use crate::open_files::{OpenFiles, PositionedFile};
 use crate::source::{
     About, Capability, Decoded, Guess, Morsel, Request, RowTest, Scan, Source, SourceColumn,
@@ -100,7 +100,6 @@ fn broken(shown: &str, error: &dyn std::fmt::Display) -> Error {
 pub struct AvroSource {
     files: Arc<Vec<AvroFile>>,
     united: Arc<MergedSchema>,
-    has_file_column: bool,
     about: About,
 }
 
@@ -124,7 +123,7 @@ impl AvroSource {
             ..About::default()
         };
         let (files, united) = (Arc::new(opened), Arc::new(united));
-        Ok(AvroSource { files, united, has_file_column: file_column.is_some(), about })
+        Ok(AvroSource { files, united, about })
     }
 }
 
@@ -138,10 +137,9 @@ impl Source for AvroSource {
     }
 
     fn open(&self, request: Request) -> Result<Box<dyn Scan>> {
-        let file_column = self.has_file_column.then(|| self.united.columns.len() - 1);
         let together = request.block_bytes.map_or(TOGETHER, |bytes| bytes as u64);
         let (files, united) = (self.files.clone(), self.united.clone());
-        let shared = AvroScanState { files, united, file_column, together, request };
+        let shared = AvroScanState { files, united, together, request };
         let next = NextBlocks { file: 0, block: 0, done: 0 };
         Ok(Box::new(AvroScan { shared: Arc::new(shared), next: Mutex::new(next), total: self.about.bytes }))
     }
@@ -150,7 +148,6 @@ impl Source for AvroSource {
 struct AvroScanState {
     files: Arc<Vec<AvroFile>>,
     united: Arc<MergedSchema>,
-    file_column: Option<usize>,
     /// Packed bytes of the blocks of a morsel.
     together: u64,
     request: Request,
@@ -225,14 +222,9 @@ impl Morsel for AvroMorsel {
     fn next(&mut self, test: Option<&mut dyn RowTest>) -> Result<Option<Decoded>> {
         let shared = self.shared.clone();
         let Some(file) = shared.files.get(self.file) else { return Ok(None) };
-        let places = shared.united.places.get(self.file);
-        // Where a column stands in the records: the field, and the way within it.
-        let way = |column: &usize| {
-            let place = places.and_then(|places| places.get(*column).copied().flatten())?;
-            file.columns.get(place)?.path.split_first()
-        };
-        let mut roots: Vec<usize> =
-            shared.request.columns.iter().filter_map(way).map(|(root, _)| *root).collect();
+        let wanted = &shared.request.columns;
+        let fields = wanted.iter().filter_map(|column| shared.united.way(*column, self.file, &file.columns));
+        let mut roots: Vec<usize> = fields.map(|(root, _)| root).collect();
         roots.sort_unstable();
         roots.dedup();
         // Records without a field cannot be decoded: one is read for their number.
@@ -244,17 +236,9 @@ impl Morsel for AvroMorsel {
         }
         let Some(read) = self.decoded.next() else { return Ok(None) };
         let rows = read.num_rows();
-        let column = |column: &usize| {
-            if shared.file_column == Some(*column) {
-                return Ok(merge_schemas::file_name(&file.shown, rows));
-            }
-            let found = way(column).and_then(|(root, path)| {
-                let place = roots.iter().position(|own| own == root)?;
-                Some((read.columns().get(place)?, path))
-            });
-            shared.united.column_of(*column, found, (&file.shown, rows))
-        };
-        let columns = shared.request.columns.iter().map(column).collect::<Result<_>>()?;
+        let of = FileRows { file: self.file, shown: &file.shown, columns: &file.columns, rows };
+        let field = |root: usize| read.columns().get(roots.iter().position(|own| *own == root)?);
+        let columns = shared.united.columns_of(wanted, &of, field)?;
         Decoded::tested(Batch { columns, rows }, test).map(Some)
     }
 }

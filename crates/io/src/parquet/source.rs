@@ -23,7 +23,6 @@ const PIECES: usize = 16;
 pub struct ParquetSource {
     files: Arc<Vec<ParquetFile>>,
     united: Arc<MergedSchema>,
-    has_file_column: bool,
     about: About,
 }
 
@@ -47,12 +46,7 @@ impl ParquetSource {
             lacking: united.lacking.clone(),
             ..About::default()
         };
-        Ok(ParquetSource {
-            files: Arc::new(opened),
-            united: Arc::new(united),
-            has_file_column: file_column.is_some(),
-            about,
-        })
+        Ok(ParquetSource { files: Arc::new(opened), united: Arc::new(united), about })
     }
 }
 
@@ -69,7 +63,7 @@ impl Source for ParquetSource {
         let shared = Arc::new(ParquetScanState {
             files: self.files.clone(),
             united: self.united.clone(),
-            file_column: self.has_file_column.then(|| self.united.columns.len() - 1),
+            file_column: self.united.file_column,
             request,
             done: AtomicU64::new(0),
         });
