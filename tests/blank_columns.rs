@@ -61,6 +61,18 @@ fn cells(table: &Table) -> String {
     "farm:text litres:int / F1 10 / F2 20"
 )]
 #[case::grouped("read 'a.csv'\ngroup by note: n = count(), s = sum(note)", "note:null n:int s:float / · 2 ·")]
+#[case::to_rows_without_nulls(
+    "read 'a.csv'\nunpivot v for k in note skip nulls\ndrop litres",
+    "farm:text k:text v:null"
+)]
+#[case::moved_by_an_interval(
+    "read 'a.csv'\nselect d = note + interval '1' day, n = date '2026-01-02' - note",
+    "d:date n:int / · · / · ·"
+)]
+#[case::measured_by_it(
+    "read 'a.csv'\nwindow order by note: s = sum(litres) over last 7 days\nselect s",
+    "s:int / 30 / 30"
+)]
 #[case::json("read 'a.ndjson'\nappend 'b.ndjson'", "farm:text note:int / F1 · / F2 · / F3 7")]
 #[case::json_in_a_glob("read '*.ndjson'", "farm:text note:int / F1 · / F2 · / F3 7")]
 #[case::json_filled(

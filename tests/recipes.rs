@@ -31,6 +31,10 @@ fn folder() -> TempDir {
     write("data/round.churn", "read 'trip.churn'\n");
     write("data/trip.churn", "table t\n  read 'round.churn'\nread t\n");
     write("data/wrong.churn", "read 'farms.csv'\nfilter hurd > 3\n");
+    write(
+        "data/since.churn",
+        "given since date\nread 'farms.csv'\nadd is_old = $since < date '2026-01-01'\n",
+    );
     write("data/late.churn", "read 'farms.csv'\nrequire herd > 20\n");
     write("milk.csv", "farm,litres\nF1,10\nF2,20\nF4,30\n");
     folder
@@ -48,6 +52,10 @@ fn farms(folder: &TempDir, recipe: &str) -> String {
 #[case::with_a_list("read 'data/clean.churn' with (given = (districts = ('Vale', 'Fen')))", "F2 F4")]
 #[case::with_one_value_of_a_list("read 'data/clean.churn' with (given = (districts = 'Vale'))", "F2")]
 #[case::with_a_parameter("given n = 41\nread 'data/clean.churn' with (given = (least = $n))", "F2")]
+#[case::with_a_needed_value(
+    "read 'data/since.churn' with (given = (since = date '2025-01-01'))\nfilter is_old",
+    "F1 F2 F3 F4"
+)]
 #[case::two_deep("read 'data/outer.churn'", "F2 F1")]
 #[case::joined("read 'milk.csv'\njoin 'data/clean.churn' with (given = (least = 20)) on farm", "F1 F2")]
 #[case::appended("read 'milk.csv'\nappend 'data/outer.churn'", "F1 F2 F4 F2 F1")]
@@ -113,6 +121,11 @@ fn the_ledger_tells_of_its_steps() {
 )]
 #[case::fraction("read 'data/clean.churn' with (given = (least = 2.5))", "least is int in the recipe", "2.5")]
 #[case::other_option("read 'data/clean.churn' with (types = (farm text))", "types is not expected", "given")]
+#[case::not_given(
+    "read 'data/since.churn'",
+    "The recipe needs date for since",
+    "with (given = (since = date '2026-01-31'))"
+)]
 #[case::not_there("read 'data/none.churn'", "none.churn cannot be read", "")]
 #[case::among_others("read 'data/clean.churn', 'milk.csv'", "is a recipe, not data", "")]
 #[case::data_of_that_name("read 'data/fake.churn'", "is no recipe", "")]

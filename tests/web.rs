@@ -176,6 +176,27 @@ fn what_breaks_off_is_taken_up(#[case] name: &str) {
     assert!(requests.iter().skip(1).all(|request| request.from.is_some() && request.if_range.is_some()));
 }
 
+/// However little a server sends before it hangs up, the bytes are those of the file; if that is nothing, it is told.
+#[rstest]
+fn a_server_may_hang_up_anywhere(#[values(1, 2, 3, 17, 100, 511, 512, 513)] after: usize) {
+    let body = deliveries(40).into_bytes();
+    let server =
+        Server::start(move |request, _| Reply { hangs_up_after: Some(after), ..parts(request, &body) });
+    is_whole(&total(&format!("{}/milk.csv", server.address)).unwrap(), 40);
+}
+
+#[test]
+fn a_server_that_never_gets_further_is_told() {
+    let body = deliveries(40).into_bytes();
+    let server = Server::start(move |request, before| Reply {
+        hangs_up_after: Some(if before == 0 { 600 } else { 0 }),
+        ..parts(request, &body)
+    });
+    let error = total(&format!("{}/milk.csv", server.address)).unwrap_err().to_string();
+    assert!(error.contains("broke off after 600 of"), "{error}");
+    assert!(server.asked() <= 6, "{}", server.asked());
+}
+
 #[rstest]
 #[case::too_busy(503, "Retry-After: 0")]
 #[case::too_often(429, "Retry-After: 0")]

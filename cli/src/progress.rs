@@ -5,7 +5,7 @@ use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
 use churn::{Progress, RunOptions, readable_bytes, readable_count, readable_plural};
-use indicatif::{ProgressBar, ProgressStyle};
+use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 
 /// The bar of a run; it goes when this is dropped.
 pub(crate) struct Bar(Arc<Mutex<Option<ProgressBar>>>);
@@ -33,14 +33,20 @@ pub(crate) fn shown(options: RunOptions, quiet: bool) -> (RunOptions, Option<Bar
             return;
         }
         if let Ok(mut bar) = shown.lock() {
-            move_to(bar.get_or_insert_with(made), progress);
+            let is_new = bar.is_none();
+            let bar = bar.get_or_insert_with(made);
+            move_to(bar, progress);
+            if is_new {
+                bar.set_draw_target(ProgressDrawTarget::stderr());
+            }
         }
     });
     (options, Some(Bar(bar)))
 }
 
+/// A bar that is not seen yet, so that it is not drawn before it has something to tell.
 fn made() -> ProgressBar {
-    ProgressBar::no_length()
+    ProgressBar::with_draw_target(None, ProgressDrawTarget::hidden())
 }
 
 /// With a bar where it is known how much there is, else without.
@@ -53,11 +59,11 @@ fn move_to(bar: &ProgressBar, progress: Progress) {
     if let Some(style) = style(progress.total.is_some()) {
         bar.set_style(style);
     }
+    bar.set_message(message(progress));
     if let Some(total) = progress.total {
         bar.set_length(total);
         bar.set_position(progress.done);
     }
-    bar.set_message(message(progress));
 }
 
 /// What is done, in words.

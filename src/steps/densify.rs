@@ -6,8 +6,9 @@ use churn_core::names::{comma, name};
 use churn_core::{Error, ErrorKind, Field, Result, Scalar, Span, Type};
 use churn_expr::ast::{ColumnRef, Expr};
 use churn_expr::expand::columns_of_list;
+use churn_expr::{Bound, cast};
 use churn_plan::Relation;
-use churn_plan::operators::{self, DenseKey, Series, SeriesStep};
+use churn_plan::operators::{self, Compute, DenseKey, Series, SeriesStep};
 
 use super::{Checker, Step, StepKind};
 use crate::lang::text::{Cursor, operand};
@@ -105,7 +106,7 @@ impl Key {
             Some(expr) => {
                 let value = checker.constant(expr)?;
                 let value = match (&value, &column.kind) {
-                    (Scalar::Text(text), kind) => churn_expr::cast::dated_literal(text.as_str(), kind),
+                    (Scalar::Text(text), kind) => cast::dated_literal(text.as_str(), kind),
                     (value, kind) => churn_expr::converted(value, kind),
                 };
                 if value.as_ref().is_none_or(Scalar::is_null) {
@@ -125,9 +126,54 @@ impl Key {
     }
 }
 
+impl Densify {
+    /// The rows with keys that hold nothing in the types of their series.
+    fn typed(&self, mut input: Relation, checker: &mut Checker<'_>) -> Relation {
+        let (source, step) = (checker.source.clone(), checker.step());
+        for key in &self.keys {
+            let found = columns_of_list(std::slice::from_ref(&key.column), &input.fields, &source);
+            let Some(column) = found.ok().and_then(|columns| columns.first().map(|field| (*field).clone()))
+            else {
+                continue;
+            };
+            let Some(by) = key.by.as_ref().filter(|_| column.kind == Type::Null) else { continue };
+            let kind = match checker.constant(by) {
+                Some(Scalar::Interval(step)) if step.micros == 0 => Type::Date,
+                Some(Scalar::Interval(_)) => Type::Timestamp,
+                Some(_) => Type::Int,
+                None => continue,
+            };
+            let Some(value) = cast::silently(Bound::column(&column), &kind) else { continue };
+            let field = Field::new(checker.ids.fresh(), &column.name, kind);
+            input = input.then(Compute { columns: vec![(field.clone(), value)] }, step);
+            if let Some(slot) = input.fields.iter_mut().find(|field| field.id == column.id) {
+                *slot = field;
+            }
+        }
+        input
+    }
+}
+
+/// The rows with each named column by itself: two names of one column may be a key and a group.
+fn apart(mut input: Relation, checker: &mut Checker<'_>) -> Relation {
+    for place in 1..input.fields.len() {
+        let (before, rest) = input.fields.split_at(place);
+        let Some(field) = rest.first().filter(|field| before.iter().any(|other| other.id == field.id)) else {
+            continue;
+        };
+        let own = Field { id: checker.ids.fresh(), ..field.clone() };
+        let copy = vec![(own.clone(), Bound::column(field))];
+        input = input.then(Compute { columns: copy }, checker.step());
+        if let Some(slot) = input.fields.get_mut(place) {
+            *slot = own;
+        }
+    }
+    input
+}
+
 impl Step for Densify {
     fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
-        let input = input?;
+        let input = self.typed(apart(input?, checker), checker);
         let source = checker.source.clone();
         let per = checker.kept(columns_of_list(&self.per, &input.fields, &source))?;
         let per: Vec<_> = per.iter().map(|field| field.id).collect();

@@ -10,7 +10,7 @@ use churn_plan::Relation;
 use super::checker::{Path, RecipeResult};
 use super::read_table::shared;
 use super::{Checker, Step};
-use crate::lang::recipe::{self, Argument};
+use crate::lang::recipe::{self, Argument, GivenBy};
 use crate::lang::text::{Cursor, TokenKind};
 
 /// A recipe whose result is a table.
@@ -103,7 +103,7 @@ impl ReadRecipe {
         checker.files.reads(std::slice::from_ref(&file))?;
         let source = Arc::new(SourceText { name: path.display().to_string(), text });
         let recipe = recipe::parse(&source)?;
-        let environment = recipe::environment(&recipe, &arguments)?;
+        let environment = recipe::environment(&recipe, &arguments, GivenBy::Step)?;
         let base = path.parent().map(std::path::Path::to_owned).unwrap_or_default();
         let outer = (
             std::mem::replace(&mut checker.source, source),

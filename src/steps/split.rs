@@ -157,7 +157,7 @@ impl Step for SplitStep {
             checker.errors.push(unknown_column(&self.column.0, &input.fields, &source, self.column.1));
             return None;
         };
-        if !matches!(column.kind, Type::Text | Type::Unknown) {
+        if !matches!(column.kind, Type::Text | Type::Null | Type::Unknown) {
             let what = format!("{} is {}, and only text can be cut.", name(&column.name), column.kind);
             let next = format!("Turn it into text before: add {0} = cast({0} as text)", name(&column.name));
             checker.wrong(self.column.1, Error::new(ErrorKind::Type, what).next(next));

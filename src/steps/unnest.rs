@@ -6,7 +6,9 @@ use churn_core::names::{comma, name};
 use churn_core::{Error, ErrorKind, Field, Type};
 use churn_expr::ast::ColumnRef;
 use churn_expr::expand::columns_of_list;
+use churn_expr::{Bound, cast};
 use churn_plan::Relation;
+use churn_plan::operators::Compute;
 
 use super::{Checker, Step, StepKind};
 use crate::lang::text::Cursor;
@@ -37,7 +39,18 @@ impl Step for Unnest {
         let step = checker.step();
         let source = checker.source.clone();
         let columns = checker.kept(columns_of_list(&self.columns, &input.fields, &source))?;
-        let columns: Vec<Field> = columns.into_iter().cloned().collect();
+        let mut columns: Vec<Field> = columns.into_iter().cloned().collect();
+        // A column that holds nothing holds no lists either.
+        for column in columns.iter_mut().filter(|column| column.kind == Type::Null) {
+            let kind = Type::List(Box::new(Type::Null));
+            let field = Field::new(checker.ids.fresh(), &column.name, kind.clone());
+            let value = cast::silently(Bound::column(column), &kind)?;
+            input = input.then(Compute { columns: vec![(field.clone(), value)] }, step);
+            if let Some(slot) = input.fields.iter_mut().find(|f| f.id == column.id) {
+                *slot = field.clone();
+            }
+            *column = field;
+        }
         let mut lists = Vec::new();
         for column in &columns {
             let Type::List(item) = &column.kind else {

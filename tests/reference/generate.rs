@@ -542,9 +542,10 @@ fn quantiles(r: &mut Random, data: &Data, number: usize) -> Step {
     };
     let keys = if r.chance(25) { vec![] } else { some_columns(r, data) };
     let of = r.pick(&[Ty::Int, Ty::Float]);
-    let mut shares = vec![(0.0, "p0"), (0.25, "p25"), (0.5, "p50"), (0.9, "p90"), (1.0, "p100")];
+    let mut shares = vec![(0.0, "p0"), (0.25, "p25"), (0.9, "p90"), (1.0, "p100")];
     shares.retain(|_| r.chance(60));
-    shares.push((0.125, "p12_5"));
+    // A list has two or more: one in parentheses is that number.
+    shares.extend([(0.5, "p50"), (0.125, "p12_5")]);
     let x = expr(r, data, of, 1);
     Step::Quantiles(keys.into_iter().enumerate().map(key).collect(), format!("q{number}"), x, shares)
 }

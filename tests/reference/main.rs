@@ -21,7 +21,7 @@ mod windows;
 
 use std::fs;
 
-use churn::{Flow, RunOptions, Scalar, Table};
+use churn::{ErrorKind, Flow, RunOptions, Scalar, Table};
 use proptest::prelude::*;
 use rstest::rstest;
 use tempfile::TempDir;
@@ -163,6 +163,15 @@ fn agree(seed: u64, later: bool) {
         let table = recipe(&data.read_step("pipe.csv")).run_with(&options);
         let table = table.unwrap_or_else(|e| panic!("{} from a pipe\n{e}", told()));
         is_expected(&rows(&table), "from a pipe");
+    }
+    // The same table with columns of no type, where they hold nothing: a step may ask for a type, nothing else differs.
+    let blank = recipe(&data.read_step_of_values("t.csv"));
+    for memory in [1, u64::MAX] {
+        let options = RunOptions::new().threads(2).batch_rows(5).memory(memory);
+        match blank.run_with(&options) {
+            Ok(table) => is_expected(&rows(&table), "blank"),
+            Err(e) => assert_eq!(e.kind(), ErrorKind::Type, "{} blank\n{blank}\n{e}", told()),
+        }
     }
     // The same table from text whose rows end early.
     if let Some(short) = data.short_csv() {

@@ -61,8 +61,11 @@ impl Unpivot {
         if !self.skip_nulls {
             return Ok(batch);
         }
-        let values = known_part(&batch.columns, first_value..);
-        let keep: Vec<bool> = (0..rows).map(|row| values.iter().any(|column| column.is_valid(row))).collect();
+        // The validity is the logical one: a column of type null carries no bitmap and has no value.
+        let nulls: Vec<_> =
+            known_part(&batch.columns, first_value..).iter().map(|column| column.logical_nulls()).collect();
+        let has_value = |row| nulls.iter().any(|nulls| nulls.as_ref().is_none_or(|n| n.is_valid(row)));
+        let keep: Vec<bool> = (0..rows).map(has_value).collect();
         let kept = batch.filter(&keep.into())?;
         work.counters.event(self.step, Event::Empty, rows - kept.rows);
         Ok(kept)

@@ -33,7 +33,7 @@ pub(crate) struct CheckRequest {
 /// All mistakes that were found, as one error.
 pub(crate) fn check(recipe: &Recipe, request: &CheckRequest, find: Option<Find<'_>>) -> Result<Plan> {
     let given = request.givens.iter().map(|(name, text)| (name.clone(), Argument::Text(text.clone())));
-    let environment = environment(recipe, &given.collect::<Vec<_>>())?;
+    let environment = environment(recipe, &given.collect::<Vec<_>>(), GivenBy::Request)?;
     let mut checker = Checker::new(recipe.source.clone(), environment, request, find);
     let main = check_scope(recipe, &mut checker);
     if let Some(error) = Error::all(std::mem::take(&mut checker.errors)) {
@@ -189,18 +189,27 @@ impl fmt::Display for Argument {
     }
 }
 
+/// Who gives a recipe its values.
+#[derive(Clone, Copy, Debug)]
+pub(crate) enum GivenBy {
+    /// The command line, or a program.
+    Request,
+    /// A step that reads the recipe.
+    Step,
+}
+
 /// The recipe's parameters with the values they were given, and its functions.
 ///
 /// # Errors
 /// A value for a parameter that there is not, one of another type, or none where one is needed.
-pub(crate) fn environment(recipe: &Recipe, given: &[(String, Argument)]) -> Result<Environment> {
+pub(crate) fn environment(recipe: &Recipe, given: &[(String, Argument)], by: GivenBy) -> Result<Environment> {
     let mut environment = Environment::default();
     for parameter in &recipe.givens {
         let default = match &parameter.default {
             GivenDefault::Value(value) => GivenValue::Value(value.clone()),
             GivenDefault::Column(column) => GivenValue::Column(column.clone()),
             GivenDefault::Required(kind) if !given.iter().any(|(name, _)| *name == parameter.name) => {
-                return Err(lacking(recipe, &parameter.name, kind));
+                return Err(lacking(recipe, &parameter.name, kind, by));
             }
             GivenDefault::Required(_) => continue,
         };
@@ -290,7 +299,7 @@ fn unfit(parameter: &str, default: &GivenDefault, argument: &Argument) -> Error 
 }
 
 /// The error of a parameter that must be given and is not.
-fn lacking(recipe: &Recipe, parameter: &str, kind: &Type) -> Error {
+fn lacking(recipe: &Recipe, parameter: &str, kind: &Type, by: GivenBy) -> Error {
     let uses = format!("${parameter}");
     let chains = recipe.tables.iter().chain([&recipe.main]);
     let steps = chains.flat_map(|chain| &chain.steps).map(|placed| placed.step.to_string());
@@ -307,7 +316,12 @@ fn lacking(recipe: &Recipe, parameter: &str, kind: &Type) -> Error {
         Type::Bool => "true",
         _ => "100",
     };
-    error.next(format!("Give it: --given {parameter}={example}"))
+    error.next(match (by, kind) {
+        (GivenBy::Request, _) => format!("Give it: --given {parameter}={example}"),
+        (GivenBy::Step, Type::Text) => format!("Give it: with (given = ({parameter} = '{example}'))"),
+        (GivenBy::Step, Type::Date) => format!("Give it: with (given = ({parameter} = date '{example}'))"),
+        (GivenBy::Step, _) => format!("Give it: with (given = ({parameter} = {example}))"),
+    })
 }
 
 /// The text read as the type of a default; of a list as values with commas between them.

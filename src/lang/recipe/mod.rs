@@ -12,7 +12,7 @@ use churn_core::names::{comma, name};
 use churn_core::{Scalar, SourceText, Span, Type};
 use churn_expr::expand::Define;
 
-pub(crate) use check::{Argument, CheckRequest, check, check_scope, environment};
+pub(crate) use check::{Argument, CheckRequest, GivenBy, check, check_scope, environment};
 pub(crate) use file::{is_named_as_recipe, read_file};
 pub(crate) use parse::{list_of_literals, parse, parse_chain};
 

@@ -6,7 +6,7 @@ use churn_expr::ast::{Expr, Kind};
 use churn_expr::bind::{AggregateCall, Place};
 use churn_expr::expand::unknown_column;
 use churn_expr::functions::{self, Arguments};
-use churn_expr::{Bound, aggregates, cast};
+use churn_expr::{Bound, aggregates, cast, fold};
 use churn_plan::operators::{Compute, Group, Scan, Totals};
 use churn_plan::{Node, Plan, Relation, StepInfo, Wanted};
 
@@ -15,7 +15,7 @@ use crate::steps::Checker;
 use crate::steps::item;
 
 impl Pivot {
-    /// The key columns.
+    /// The key columns; one that holds nothing has the type of the values that are given for it.
     pub(super) fn keys(&self, input: &Relation, checker: &mut Checker<'_>) -> Option<Vec<Field>> {
         let source = checker.source.clone();
         let mut found: Vec<Field> = Vec::new();
@@ -24,6 +24,13 @@ impl Pivot {
                 Some(field) if !field.kind.has_order() => {
                     let what = format!("{} is {}, and no key.", name(&key.name), field.kind);
                     checker.wrong(key.span, Error::new(ErrorKind::Type, what));
+                }
+                Some(field) if field.kind == Type::Null => {
+                    let literals = key.values.iter().flatten().filter_map(|(value, _)| fold::literal(value));
+                    let kind = literals.fold(Type::Null, |shared, value| {
+                        shared.common_type(&value.kind()).unwrap_or(shared)
+                    });
+                    found.push(Field { kind, ..field.clone() });
                 }
                 Some(field) => found.push(field.clone()),
                 None => checker.errors.push(unknown_column(&key.name, &input.fields, &source, key.span)),
@@ -166,7 +173,9 @@ impl Pivot {
         });
         let mut group_keys: Vec<(Field, Bound)> = by;
         let own_key = |f: &Field, checker: &mut Checker<'_>| {
-            (Field::new(checker.ids.fresh(), &f.name, f.kind.clone()), Bound::column(f))
+            let column = fields.iter().find(|own| own.id == f.id).unwrap_or(f);
+            let key = cast::silently(Bound::column(column), &f.kind).unwrap_or_else(|| Bound::column(f));
+            (Field::new(checker.ids.fresh(), &f.name, f.kind.clone()), key)
         };
         group_keys.extend(keys.iter().map(|f| own_key(f, checker)));
         let mut node = input.node;

@@ -219,6 +219,9 @@ fn ranks(column: &ArrayRef) -> Result<Vec<u64>> {
 /// The words of keys moved up or down; past the end of the type, its end.
 fn moved(column: &ArrayRef, kind: &Type, by: Distance, up: bool) -> Vec<u64> {
     let end = if up { u64::MAX } else { 0 };
+    if *kind == Type::Null {
+        return vec![end; column.len()];
+    }
     let moved: ArrayRef = match by {
         Distance::Int(by) => {
             let ints: Int64Array = column

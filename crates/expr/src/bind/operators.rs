@@ -64,6 +64,24 @@ impl Binder<'_> {
                     Ok(arithmetic::seconds_between(&arg(args, 0), &arg(args, 1), rows))
                 })
             }
+            (Binary::Subtract, kind @ (Date | Timestamp), Type::Null) => {
+                let other = cast::silently(b, kind).unwrap_or_else(Bound::unknown);
+                self.arithmetic(op, a, other, span)
+            }
+            (Binary::Subtract, Type::Null, kind @ (Date | Timestamp)) => {
+                let other = cast::silently(a, kind).unwrap_or_else(Bound::unknown);
+                self.arithmetic(op, other, b, span)
+            }
+            // What has no value beside an interval is the date that is moved by it; taken from one, an interval.
+            (Binary::Add | Binary::Subtract, Type::Null, Interval) => {
+                let date = cast::silently(a, &Date).unwrap_or_else(Bound::unknown);
+                self.arithmetic(op, date, b, span)
+            }
+            (Binary::Add, Interval, Type::Null) => self.arithmetic(op, b, a, span),
+            (Binary::Subtract, Interval, Type::Null) => {
+                let interval = cast::silently(b, &Interval).unwrap_or_else(Bound::unknown);
+                self.arithmetic(op, a, interval, span)
+            }
             (Binary::Add, Date | Timestamp, Interval) => self.shifted(a, b),
             (Binary::Add, Interval, Date | Timestamp) => self.shifted(b, a),
             (Binary::Subtract, Date | Timestamp, Interval) => {

@@ -216,11 +216,14 @@ impl Binder<'_> {
         };
         let positive = |i: &Interval| i.months >= 0 && i.days >= 0 && i.micros >= 0;
         let distance = match (kind, value) {
-            (Type::Int, Scalar::Int(n)) if *n >= 0 => Some(Distance::Int(*n)),
+            // No row has a key, and every distance is as good.
+            (Type::Int | Type::Null, Scalar::Int(n)) if *n >= 0 => Some(Distance::Int(*n)),
             (Type::Float, Scalar::Int(n)) if *n >= 0 => Some(Distance::Float(*n as f64)),
-            (Type::Float, Scalar::Float(x)) if *x >= 0.0 => Some(Distance::Float(*x)),
+            (Type::Float | Type::Null, Scalar::Float(x)) if *x >= 0.0 => Some(Distance::Float(*x)),
             (Type::Date, Scalar::Interval(i)) if positive(i) && i.micros == 0 => Some(Distance::Interval(*i)),
-            (Type::Timestamp, Scalar::Interval(i)) if positive(i) => Some(Distance::Interval(*i)),
+            (Type::Timestamp | Type::Null, Scalar::Interval(i)) if positive(i) => {
+                Some(Distance::Interval(*i))
+            }
             _ => None,
         };
         if distance.is_none() && *kind != Type::Unknown {
