@@ -119,7 +119,7 @@ const STEPS: &[&str] = &[
     "add x = if litres > 3 then 1 else 0",
     "group by farm; n = count()",
     "group by farm: count(distinct grade)",
-    "groupby farm: n = count()",
+    "windowby farm: n = count()",
     "filter farm in Lakes",
     "filter litres > $top.litres",
     "join anti 'other.csv' on farm = code prefix 'o_'",

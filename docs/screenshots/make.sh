@@ -40,4 +40,4 @@ shoot parquet 'churn do deliveries.parquet "filter collected_on >= date '"'2026-
 shoot join 'churn do deliveries-2026.csv "join left '"'farms.csv'"' on farm expect one" "group by district: litres = sum(litres), loads = count()" "sort litres desc" --ledger'
 shoot window 'churn do deliveries-2026.csv "window by farm order by collected_on: week = mean(litres) over last 7 rows, previous = lag(litres)" "filter farm = '"'F0042'"'" "select collected_on, litres, previous, week" "first 20"'
 shoot sheet 'churn run worth.churn --ledger'
-shoot largest 'churn run largest.churn --rows 8 --ledger; churn show "read '"'largest.xlsx'"' with (sheet = '"'Farms'"')" --rows 4'
+shoot largest 'churn run largest.churn --rows 12 --ledger'

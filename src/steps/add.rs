@@ -2,11 +2,9 @@
 
 use std::fmt;
 
-use churn_core::Field;
 use churn_core::names::comma;
 use churn_expr::bind::Beside;
 use churn_plan::Relation;
-use churn_plan::operators::Compute;
 
 use super::item::{self, Item, NamedItem, write_below};
 use super::{Checker, Step, StepKind};
@@ -47,15 +45,8 @@ impl Step for Add {
 pub(super) fn adding(relation: Relation, item: &NamedItem, checker: &mut Checker<'_>) -> Relation {
     let mut beside = Beside::default();
     let bound = checker.row_expression(&item.expr, &relation.fields, &mut beside);
-    let field = Field::new(checker.ids.fresh(), &item.name, bound.kind.clone());
-    let step = checker.step();
-    let mut relation =
-        checker.with_beside(relation, beside).then(Compute { columns: vec![(field.clone(), bound)] }, step);
-    match relation.fields.iter_mut().find(|f| f.name == item.name) {
-        Some(old) => *old = field,
-        None => relation.fields.push(field),
-    }
-    relation
+    let relation = checker.with_beside(relation, beside);
+    checker.with_computed(relation, &item.name, bound).0
 }
 
 impl fmt::Display for Add {

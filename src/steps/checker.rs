@@ -11,7 +11,7 @@ use churn_expr::bind::{Beside, Binder, Ids, PerCall, Place};
 use churn_expr::expand::Environment;
 use churn_io::files::Files;
 use churn_io::source::ReadResources;
-use churn_plan::operators::Per;
+use churn_plan::operators::{Compute, Per};
 use churn_plan::{Find, Node, Relation, StepInfo};
 
 use super::table_values;
@@ -221,6 +221,20 @@ impl Checker<'_> {
             left = others;
         }
         relation
+    }
+
+    /// The rows with a computed column in the place of the one of its name, or behind all; gives the column as well.
+    pub(crate) fn with_computed(
+        &mut self,
+        relation: Relation,
+        name: &str,
+        value: Bound,
+    ) -> (Relation, Field) {
+        let field = Field::new(self.ids.fresh(), name, value.kind.clone());
+        let step = self.step();
+        let mut relation = relation.then(Compute { columns: vec![(field.clone(), value)] }, step);
+        relation.put(field.clone());
+        (relation, field)
     }
 
     /// The value of an expression without columns, which may be an interval. Where it needs the value of a table that

@@ -8,7 +8,7 @@ use churn_expr::ast::{ColumnRef, Expr};
 use churn_expr::expand::columns_of_list;
 use churn_expr::{Bound, cast};
 use churn_plan::Relation;
-use churn_plan::operators::{self, Compute, DenseKey, Series, SeriesStep};
+use churn_plan::operators::{self, DenseKey, Series, SeriesStep};
 
 use super::{Checker, Step, StepKind};
 use crate::lang::text::{Cursor, operand};
@@ -129,7 +129,7 @@ impl Key {
 impl Densify {
     /// The rows with keys that hold nothing in the types of their series.
     fn typed(&self, mut input: Relation, checker: &mut Checker<'_>) -> Relation {
-        let (source, step) = (checker.source.clone(), checker.step());
+        let source = checker.source.clone();
         for key in &self.keys {
             let found = columns_of_list(std::slice::from_ref(&key.column), &input.fields, &source);
             let Some(column) = found.ok().and_then(|columns| columns.first().map(|field| (*field).clone()))
@@ -144,11 +144,7 @@ impl Densify {
                 None => continue,
             };
             let Some(value) = cast::silently(Bound::column(&column), &kind) else { continue };
-            let field = Field::new(checker.ids.fresh(), &column.name, kind);
-            input = input.then(Compute { columns: vec![(field.clone(), value)] }, step);
-            if let Some(slot) = input.fields.iter_mut().find(|field| field.id == column.id) {
-                *slot = field;
-            }
+            (input, _) = checker.with_computed(input, &column.name, value);
         }
         input
     }
@@ -158,14 +154,9 @@ impl Densify {
 fn apart(mut input: Relation, checker: &mut Checker<'_>) -> Relation {
     for place in 1..input.fields.len() {
         let (before, rest) = input.fields.split_at(place);
-        let Some(field) = rest.first().filter(|field| before.iter().any(|other| other.id == field.id)) else {
-            continue;
-        };
-        let own = Field { id: checker.ids.fresh(), ..field.clone() };
-        let copy = vec![(own.clone(), Bound::column(field))];
-        input = input.then(Compute { columns: copy }, checker.step());
-        if let Some(slot) = input.fields.get_mut(place) {
-            *slot = own;
+        let is_again = |field: &&Field| before.iter().any(|other| other.id == field.id);
+        if let Some(field) = rest.first().filter(is_again).cloned() {
+            (input, _) = checker.with_computed(input, &field.name, Bound::column(&field));
         }
     }
     input

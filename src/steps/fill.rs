@@ -169,9 +169,7 @@ impl Step for Fill {
             let bound = checker.row_expression(&filled, &fields, &mut beside);
             let kind = if bound.kind == Type::Unknown { column.kind.clone() } else { bound.kind.clone() };
             let field = Field::new(checker.ids.fresh(), &column.name, kind);
-            if let Some(slot) = relation.fields.iter_mut().find(|f| f.name == column.name) {
-                *slot = field.clone();
-            }
+            relation.put(field.clone());
             computed.push((field, bound));
         }
         let fields = relation.fields.clone();

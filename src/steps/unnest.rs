@@ -8,7 +8,6 @@ use churn_expr::ast::ColumnRef;
 use churn_expr::expand::columns_of_list;
 use churn_expr::{Bound, cast};
 use churn_plan::Relation;
-use churn_plan::operators::Compute;
 
 use super::{Checker, Step, StepKind};
 use crate::lang::text::Cursor;
@@ -43,13 +42,8 @@ impl Step for Unnest {
         // A column that holds nothing holds no lists either.
         for column in columns.iter_mut().filter(|column| column.kind == Type::Null) {
             let kind = Type::List(Box::new(Type::Null));
-            let field = Field::new(checker.ids.fresh(), &column.name, kind.clone());
             let value = cast::silently(Bound::column(column), &kind)?;
-            input = input.then(Compute { columns: vec![(field.clone(), value)] }, step);
-            if let Some(slot) = input.fields.iter_mut().find(|f| f.id == column.id) {
-                *slot = field.clone();
-            }
-            *column = field;
+            (input, *column) = checker.with_computed(input, &column.name, value);
         }
         let mut lists = Vec::new();
         for column in &columns {
@@ -66,9 +60,7 @@ impl Step for Unnest {
                 continue;
             };
             let field = Field::new(checker.ids.fresh(), &column.name, (**item).clone());
-            if let Some(slot) = input.fields.iter_mut().find(|f| f.name == column.name) {
-                *slot = field.clone();
-            }
+            input.put(field.clone());
             lists.push((column.id, field));
         }
         let is_list = |f: &&Field| lists.iter().any(|(_, list)| list.id == f.id);

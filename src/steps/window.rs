@@ -121,12 +121,7 @@ impl Step for Window {
         if !computed.is_empty() {
             relation = relation.then(Compute { columns: computed }, step);
         }
-        for field in added {
-            match relation.fields.iter_mut().find(|f| f.name == field.name) {
-                Some(old) => *old = field,
-                None => relation.fields.push(field),
-            }
-        }
+        added.into_iter().for_each(|field| relation.put(field));
         Some(relation)
     }
 

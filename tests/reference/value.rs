@@ -228,16 +228,20 @@ impl Data {
     /// The step that reads it with columns that hold nothing as what they are: of no type.
     pub fn read_step_of_values(&self, file: &str) -> String {
         let has_value = |place: usize| self.rows.iter().any(|row| !row[place].is_null());
-        let types = self.columns.iter().enumerate().filter(|(place, _)| has_value(*place));
-        let types: Vec<String> = types.map(|(_, (n, t))| format!("{n} {}", t.name())).collect();
-        let with =
-            if types.is_empty() { String::new() } else { format!(" with (types = ({}))", types.join(", ")) };
-        format!("read '{file}'{with}")
+        let columns = self.columns.iter().enumerate().filter(|(place, _)| has_value(*place));
+        read_step(file, columns.map(|(_, column)| column))
     }
 
     /// The step that reads it.
     pub fn read_step(&self, file: &str) -> String {
-        let types: Vec<String> = self.columns.iter().map(|(n, t)| format!("{n} {}", t.name())).collect();
-        format!("read '{file}' with (types = ({}))", types.join(", "))
+        read_step(file, self.columns.iter())
     }
+}
+
+/// The step that reads a file, in which some columns have these types.
+fn read_step<'a>(file: &str, typed: impl Iterator<Item = &'a (String, Ty)>) -> String {
+    let types: Vec<String> = typed.map(|(n, t)| format!("{n} {}", t.name())).collect();
+    let with =
+        if types.is_empty() { String::new() } else { format!(" with (types = ({}))", types.join(", ")) };
+    format!("read '{file}'{with}")
 }

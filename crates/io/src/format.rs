@@ -378,6 +378,14 @@ impl Format {
         Ok(())
     }
 
+    /// The error of a file that is not as files of the format are, and why.
+    pub(crate) fn damaged(self, shown: &str, why: &str) -> Error {
+        Error::new(ErrorKind::Data, format!("The {self} file cannot be read."))
+            .in_file(shown, None, None)
+            .why(format!("Its reader says: {}.", why.trim_end_matches('.')))
+            .next("It may be cut short or damaged: fetch or write it again.")
+    }
+
     /// What writes rows of a columnar format; `None` for a text format.
     ///
     /// # Errors

@@ -72,6 +72,24 @@ impl PositionedFile {
     pub(crate) fn read_at(&self, into: &mut [u8], at: u64) -> std::io::Result<usize> {
         place::read_at(&*self.file()?, into, at)
     }
+
+    /// Reads bytes at a place, all of them.
+    ///
+    /// # Errors
+    /// It cannot be read, or ends before them.
+    pub(crate) fn read_exactly(&self, mut into: &mut [u8], mut at: u64) -> std::io::Result<()> {
+        let file = self.file()?;
+        while !into.is_empty() {
+            match place::read_at(&file, into, at)? {
+                0 => return Err(std::io::Error::other("it became shorter while it was read")),
+                read => {
+                    into = into.get_mut(read..).unwrap_or_default();
+                    at += read as u64;
+                }
+            }
+        }
+        Ok(())
+    }
 }
 
 impl OpenFiles {

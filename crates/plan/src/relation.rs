@@ -24,6 +24,14 @@ impl Relation {
     pub fn then(self, op: impl Into<Op>, step: StepId) -> Relation {
         Relation { node: self.node.over(op, step), fields: self.fields }
     }
+
+    /// Puts a column of the operator in the place of the one of its name, or behind all.
+    pub fn put(&mut self, field: Field) {
+        match self.fields.iter_mut().find(|f| f.name == field.name) {
+            Some(slot) => *slot = field,
+            None => self.fields.push(field),
+        }
+    }
 }
 
 /// What a plan knows of a step.

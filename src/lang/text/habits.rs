@@ -57,6 +57,13 @@ fn of_word(word: &str) -> Option<&'static str> {
 
 /// What another language's step is here; `None` if nothing is known of it.
 pub(crate) fn step_for(keyword: &str) -> Option<&'static str> {
+    // The word by without a space before it.
+    match keyword.strip_suffix("by") {
+        Some("group") => return Some("group by"),
+        Some("window") => return Some("window by"),
+        Some("order") => return step_for("order"),
+        _ => {}
+    }
     Some(match keyword {
         "where" | "keep" | "subset" => "filter",
         "having" => "filter, behind the group",
@@ -65,8 +72,6 @@ pub(crate) fn step_for(keyword: &str) -> Option<&'static str> {
         "order" => "sort",
         "with" | "compute" | "derive" | "transform" => "add",
         "unique" | "dedupe" => "distinct",
-        "groupby" => "group by",
-        "orderby" => "sort",
         "aggregate" | "summarize" | "summary" => "group, or total",
         "from" | "load" | "open" | "import" => "read",
         "save" | "export" | "output" => "write",
@@ -83,4 +88,23 @@ pub(crate) fn step_for(keyword: &str) -> Option<&'static str> {
         "count" => "total: count()",
         _ => return None,
     })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("group", "group by")]
+    #[case("window", "window by")]
+    #[case("order", "sort")]
+    fn a_space_may_be_missing_before_by(#[case] step: &str, #[case] here: &str) {
+        assert_eq!(step_for(&format!("{step}by")), Some(here));
+    }
+
+    #[rstest]
+    fn steps_are_no_habits(#[values("group", "window", "sort", "by", "read")] step: &str) {
+        assert_eq!(step_for(step), None);
+    }
 }

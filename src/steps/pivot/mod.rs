@@ -10,7 +10,7 @@ use churn_core::{ColumnId, Error, ErrorKind, Field, Result, Scalar, Span, Type};
 use churn_expr::ast::Expr;
 use churn_expr::{Bound, cast};
 use churn_plan::Relation;
-use churn_plan::operators::{Compute, Sort, SortKey};
+use churn_plan::operators::{Sort, SortKey};
 
 use super::item::{Item, write_below};
 use super::{Checker, Step, StepKind, StepText};
@@ -182,7 +182,7 @@ impl Step for Pivot {
 fn with_total_row(relation: Relation, by: &[Field], is_total: &Field, checker: &mut Checker<'_>) -> Relation {
     let step = checker.step();
     let key = SortKey { by: Bound::column(is_total), descending: false, nulls_first: false };
-    let mut relation = relation.then(Sort { keys: vec![key], keep: None }, step);
+    let relation = relation.then(Sort { keys: vec![key], keep: None }, step);
     let Some(first) = by.first() else { return relation };
     let own = match first.kind {
         Type::Text => Bound::column(first),
@@ -190,11 +190,7 @@ fn with_total_row(relation: Relation, by: &[Field], is_total: &Field, checker: &
     };
     let arms = vec![(Bound::column(is_total), Bound::literal(Scalar::Text("total".into())))];
     let bound = Bound { node: churn_expr::Node::Case(arms, Some(Box::new(own))), kind: Type::Text };
-    let field = Field::new(checker.ids.fresh(), &first.name, Type::Text);
-    if let Some(slot) = relation.fields.iter_mut().find(|f| f.id == first.id) {
-        *slot = field.clone();
-    }
-    relation.then(Compute { columns: vec![(field, bound)] }, step)
+    checker.with_computed(relation, &first.name, bound).0
 }
 
 impl fmt::Display for Pivot {

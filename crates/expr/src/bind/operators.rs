@@ -35,6 +35,7 @@ impl Binder<'_> {
 
     pub(super) fn arithmetic(&mut self, op: Binary, a: Bound, b: Bound, span: Span) -> Bound {
         use Type::{Date, Float, Int, Interval, Text, Time, Timestamp};
+        let [a, b] = beside_dates(op, a, b);
         let (left, right) = (a.kind.clone(), b.kind.clone());
         let symbol = op.symbol();
         let two = |a, b| Arguments { name: symbol, usage: "a + b", values: vec![a, b] };
@@ -63,24 +64,6 @@ impl Binder<'_> {
                 two(a, b).call(Float, move |args, rows, _| {
                     Ok(arithmetic::seconds_between(&arg(args, 0), &arg(args, 1), rows))
                 })
-            }
-            (Binary::Subtract, kind @ (Date | Timestamp), Type::Null) => {
-                let other = cast::silently(b, kind).unwrap_or_else(Bound::unknown);
-                self.arithmetic(op, a, other, span)
-            }
-            (Binary::Subtract, Type::Null, kind @ (Date | Timestamp)) => {
-                let other = cast::silently(a, kind).unwrap_or_else(Bound::unknown);
-                self.arithmetic(op, other, b, span)
-            }
-            // What has no value beside an interval is the date that is moved by it; taken from one, an interval.
-            (Binary::Add | Binary::Subtract, Type::Null, Interval) => {
-                let date = cast::silently(a, &Date).unwrap_or_else(Bound::unknown);
-                self.arithmetic(op, date, b, span)
-            }
-            (Binary::Add, Interval, Type::Null) => self.arithmetic(op, b, a, span),
-            (Binary::Subtract, Interval, Type::Null) => {
-                let interval = cast::silently(b, &Interval).unwrap_or_else(Bound::unknown);
-                self.arithmetic(op, a, interval, span)
             }
             (Binary::Add, Date | Timestamp, Interval) => self.shifted(a, b),
             (Binary::Add, Interval, Date | Timestamp) => self.shifted(b, a),
@@ -222,4 +205,21 @@ fn has_hours(by: &Bound) -> bool {
     let mut found = matches!(by.as_literal(), Some(Scalar::Interval(by)) if by.micros != 0);
     by.for_each_part(&mut |part| found |= part.kind == Type::Interval && has_hours(part));
     found
+}
+
+/// Operands of which one has no type, as what the other goes with: beside an interval it is the date that is moved by it,
+/// else of the type of the date, timestamp or interval that it is taken from or that is taken from it.
+fn beside_dates(op: Binary, a: Bound, b: Bound) -> [Bound; 2] {
+    use Type::{Date, Interval, Null, Timestamp};
+    let typed = |bound: Bound, kind: &Type| cast::silently(bound, kind).unwrap_or_else(Bound::unknown);
+    match (op, &a.kind, &b.kind) {
+        (Binary::Add | Binary::Subtract, Null, Interval) => [typed(a, &Date), b],
+        (Binary::Add, Interval, Null) => [a, typed(b, &Date)],
+        (Binary::Subtract, Null, Date | Timestamp) => [typed(a, &b.kind), b],
+        (Binary::Subtract, Date | Timestamp | Interval, Null) => {
+            let b = typed(b, &a.kind);
+            [a, b]
+        }
+        _ => [a, b],
+    }
 }

@@ -14,8 +14,9 @@ use arrow_ipc::convert::try_fb_to_schema;
 use arrow_ipc::reader::{FileDecoder, StreamReader, read_footer_length};
 use arrow_ipc::{Block, root_as_footer};
 use arrow_schema::{ArrowError, Schema};
-use churn_core::{Batch, Error, ErrorKind, Result};
+use churn_core::{Batch, Error, Result};
 
+use crate::format::Format;
 use crate::merge_schemas::{self, FileRows, Flat, MergedSchema};
 use crate::open_files::{OpenFiles, PositionedFile};
 use crate::place;
@@ -87,29 +88,18 @@ fn block_of(file: &PositionedFile, block: &Block) -> std::result::Result<Buffer,
 
 /// Some bytes of a file.
 fn part(file: &PositionedFile, at: u64, length: usize) -> std::result::Result<Buffer, ArrowError> {
-    let file = file.file()?;
-    let room = file.metadata().map_or(0, |m| m.len()).saturating_sub(at);
+    let room = file.file()?.metadata().map_or(0, |m| m.len()).saturating_sub(at);
     if (length as u64) > room {
         return Err(ArrowError::ParseError("it is cut short".into()));
     }
     let mut bytes = arrow_buffer::MutableBuffer::from_len_zeroed(length);
-    let mut filled = 0;
-    while let Some(rest) = bytes.as_slice_mut().get_mut(filled..).filter(|r| !r.is_empty()) {
-        match place::read_at(&file, rest, at + filled as u64)? {
-            0 => return Err(ArrowError::ParseError("it became shorter while it was read".into())),
-            read => filled += read,
-        }
-    }
+    file.read_exactly(bytes.as_slice_mut(), at)?;
     Ok(bytes.into())
 }
 
 fn broken(shown: &str, error: &ArrowError) -> Error {
     let why = error.to_string();
-    let why = why.split_once(": ").map_or(why.as_str(), |(_, rest)| rest).trim_end_matches('.').to_owned();
-    Error::new(ErrorKind::Data, "The Arrow file cannot be read.")
-        .in_file(shown, None, None)
-        .why(format!("Its reader says: {why}."))
-        .next("It may be cut short or damaged: fetch or write it again.")
+    Format::Arrow.damaged(shown, why.split_once(": ").map_or(why.as_str(), |(_, rest)| rest))
 }
 
 /// Arrow files as one table.

@@ -109,7 +109,7 @@ impl Heading {
         let mut wanted = 1 << 14;
         loop {
             let mut start = vec![0; wanted.min(usize::try_from(file.size()).unwrap_or(usize::MAX))];
-            read_exactly(file, &mut start, 0)?;
+            file.read_exactly(&mut start, 0)?;
             if let Some(heading) = Heading::of(&start)? {
                 return Ok(heading);
             }
@@ -171,7 +171,7 @@ impl Heading {
         let (mut blocks, mut at) = (Vec::new(), self.length);
         while at < file.size() {
             let mut start = vec![0; 20.min(usize::try_from(file.size() - at).unwrap_or(20))];
-            read_exactly(file, &mut start, at)?;
+            file.read_exactly(&mut start, at)?;
             let mut rest = start.as_slice();
             let (Some(rows), Some(packed)) = (number(&mut rest)?, number(&mut rest)?) else {
                 return Err(invalid("it is cut short"));
@@ -183,7 +183,7 @@ impl Heading {
             let end = block.at.checked_add(packed).filter(|end| end + MARK as u64 <= file.size());
             let end = end.ok_or_else(|| invalid("it is cut short"))?;
             let mut mark = [0; MARK];
-            read_exactly(file, &mut mark, end)?;
+            file.read_exactly(&mut mark, end)?;
             if mark != self.mark {
                 return Err(invalid(format!(
                     "the block at byte {at} does not end with the mark of the file"
@@ -201,7 +201,7 @@ impl Heading {
             return Err(invalid("a block of it is longer than 256 MB"));
         }
         let mut packed = vec![0; block.packed as usize];
-        read_exactly(file, &mut packed, block.at)?;
+        file.read_exactly(&mut packed, block.at)?;
         unpacked(packed, self.packing)
     }
 }
@@ -313,20 +313,6 @@ pub(super) fn block(rows: i64, packed: &[u8], mark: &[u8; MARK]) -> Vec<u8> {
     push_bytes(packed, &mut out);
     out.extend_from_slice(mark);
     out
-}
-
-/// Reads bytes at a place of a file, all of them.
-fn read_exactly(file: &PositionedFile, mut into: &mut [u8], mut at: u64) -> Result<()> {
-    while !into.is_empty() {
-        match file.read_at(into, at)? {
-            0 => return Err(invalid("it became shorter while it was read")),
-            read => {
-                into = into.get_mut(read..).unwrap_or_default();
-                at += read as u64;
-            }
-        }
-    }
-    Ok(())
 }
 
 #[cfg(test)]

@@ -8,9 +8,10 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use arrow_array::RecordBatch;
 use arrow_avro::reader::{Reader, ReaderBuilder};
-use churn_core::{Batch, Error, ErrorKind, Result};
+use churn_core::{Batch, Error, Result};
 
 use super::container::{Block, Heading};
+use crate::format::Format;
 use crate::merge_schemas::{self, FileRows, Flat, MergedSchema};
 use crate::open_files::{OpenFiles, PositionedFile};
 use crate::source::{
@@ -30,6 +31,8 @@ struct AvroFile {
     shown: String,
     file: PositionedFile,
     heading: Heading,
+    /// The heading of its records once they are unpacked.
+    plain: Vec<u8>,
     blocks: Vec<Block>,
     columns: Vec<Flat>,
     notes: Vec<String>,
@@ -42,10 +45,12 @@ impl AvroFile {
         let file = PositionedFile::open(path, files)?;
         let heading = Heading::read(&file).map_err(|e| broken(shown, &e))?;
         let blocks = heading.blocks(&file).map_err(|e| broken(shown, &e))?;
-        let reader = reader(heading.plain(), None).map_err(|e| broken(shown, &e))?;
+        let plain = heading.plain();
+        let reader = reader(plain.clone(), None).map_err(|e| broken(shown, &e))?;
         let flat = merge_schemas::flat(reader.schema().fields());
         let notes = flat.notes(shown);
-        Ok(AvroFile { shown: shown.to_owned(), file, heading, blocks, columns: flat.columns, notes })
+        let shown = shown.to_owned();
+        Ok(AvroFile { shown, file, heading, plain, blocks, columns: flat.columns, notes })
     }
 
     fn rows(&self) -> u64 {
@@ -55,7 +60,7 @@ impl AvroFile {
     /// Decodes some blocks: those of the record's fields that are asked for.
     fn decoded(&self, blocks: Range<usize>, fields: Vec<usize>) -> Result<Vec<RecordBatch>> {
         let told = |e: &dyn std::fmt::Display| broken(&self.shown, e);
-        let mut bytes = self.heading.plain();
+        let mut bytes = self.plain.clone();
         let mut rows = 0;
         for block in self.blocks.get(blocks).unwrap_or_default() {
             let records = self.heading.records(&self.file, block).map_err(|e| told(&e))?;
@@ -87,12 +92,7 @@ fn reader(
 }
 
 fn broken(shown: &str, error: &dyn std::fmt::Display) -> Error {
-    let why = error.to_string();
-    let why = why.trim_end_matches('.');
-    Error::new(ErrorKind::Data, "The Avro file cannot be read.")
-        .in_file(shown, None, None)
-        .why(format!("Its reader says: {why}."))
-        .next("It may be cut short or damaged: fetch or write it again.")
+    Format::Avro.damaged(shown, &error.to_string())
 }
 
 /// Avro files as one table.

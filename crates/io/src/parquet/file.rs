@@ -6,13 +6,14 @@ use std::sync::Arc;
 
 use arrow_schema::{DataType, Field, FieldRef, Schema};
 use bytes::Bytes;
-use churn_core::{Error, ErrorKind, Result};
+use churn_core::{Error, Result};
 use parquet::arrow::arrow_reader::{ArrowReaderMetadata, ArrowReaderOptions};
 use parquet::basic::Encoding;
 use parquet::errors::ParquetError;
 use parquet::file::metadata::{PageIndexPolicy, ParquetMetaData};
 use parquet::file::reader::{ChunkReader, Length};
 
+use crate::format::Format;
 use crate::merge_schemas::{Flat, flat};
 use crate::open_files::{OpenFiles, PositionedFile};
 
@@ -161,13 +162,10 @@ fn is_dictionary(metadata: &ParquetMetaData, root: usize) -> bool {
 /// The error of a file that cannot be understood.
 pub(super) fn broken(shown: &str, error: &ParquetError) -> Error {
     let why = error.to_string();
-    damaged(shown, why.split_once(": ").map_or(why.as_str(), |(_, rest)| rest).trim_end_matches('.'))
+    damaged(shown, why.split_once(": ").map_or(why.as_str(), |(_, rest)| rest))
 }
 
 /// The error of a file that is not as it says it is.
 pub(super) fn damaged(shown: &str, why: &str) -> Error {
-    Error::new(ErrorKind::Data, "The Parquet file cannot be read.")
-        .in_file(shown, None, None)
-        .why(format!("Its reader says: {why}."))
-        .next("It may be cut short or damaged: fetch or write it again.")
+    Format::Parquet.damaged(shown, why)
 }

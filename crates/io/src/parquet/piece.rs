@@ -113,7 +113,7 @@ impl RowGroupPiece {
         let file = self.file()?;
         let rows = read.num_rows();
         let column = |(column, way): (&usize, &Option<(usize, Vec<usize>)>)| {
-            if self.shared.file_column == Some(*column) {
+            if self.shared.united.file_column == Some(*column) {
                 return Ok(merge_schemas::file_name(&file.shown, rows));
             }
             let found = way.as_ref().map(|(root, path)| (read.column(*root), path.as_slice()));

@@ -63,7 +63,6 @@ impl Source for ParquetSource {
         let shared = Arc::new(ParquetScanState {
             files: self.files.clone(),
             united: self.united.clone(),
-            file_column: self.united.file_column,
             request,
             done: AtomicU64::new(0),
         });
@@ -76,7 +75,6 @@ impl Source for ParquetSource {
 pub(super) struct ParquetScanState {
     pub(super) files: Arc<Vec<ParquetFile>>,
     pub(super) united: Arc<MergedSchema>,
-    pub(super) file_column: Option<usize>,
     pub(super) request: Request,
     pub(super) done: AtomicU64,
 }
