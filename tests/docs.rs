@@ -147,3 +147,26 @@ fn searches_find_what_is_meant(#[case] text: &str, #[case] first: &str) {
     assert_eq!(found.first().map_or("", |topic| topic.name), first, "{found:?}");
     assert!(found.len() <= 15);
 }
+
+/// The places of the glossary: each is a file or a folder, in a crate or in the library.
+#[test]
+fn terms_live_where_the_glossary_says() {
+    let page = include_str!("../docs/architecture.md");
+    let glossary = page.split("## Glossary").nth(1).unwrap().split("\n## ").next().unwrap();
+    let rows: Vec<&str> = glossary.lines().filter(|line| line.starts_with("| ")).skip(1).collect();
+    assert!(rows.len() > 30, "the glossary has {} terms", rows.len());
+    for row in rows {
+        let cells: Vec<&str> = row.trim_matches('|').split(" | ").collect();
+        let [term, _, places] = cells.as_slice() else { panic!("three cells are wanted: {row}") };
+        let named: Vec<&str> =
+            places.split('`').skip(1).step_by(2).filter(|place| place.contains('/')).collect();
+        assert!(!named.is_empty() || places.contains("::"), "{term} lives nowhere");
+        for place in named {
+            let (first, rest) = place.split_once('/').unwrap();
+            let roots = [format!("crates/{first}/src/{rest}"), format!("src/{place}")];
+            let is_there =
+                |root: &String| Path::new(&format!("{root}.rs")).is_file() || Path::new(root).is_dir();
+            assert!(roots.iter().any(is_there), "{term}: there is no {place}");
+        }
+    }
+}

@@ -25,8 +25,8 @@ pub use pairs::ColumnPairs;
 
 use self::column::Growing;
 use self::values::Limits;
-use super::morsel_output::MorselOutput;
-use super::sink::{Commit, Local, Sink, Worker};
+use crate::runtime::morsel_output::MorselOutput;
+use crate::runtime::sink::{Commit, Local, Sink, Worker};
 
 /// What is asked of the columns: their types, aggregates over them, and pairs of them.
 pub struct Asked {

@@ -2,6 +2,7 @@
 //!
 //! A file is unlinked as soon as it is made, so that the system takes it away however the run ends.
 
+pub(crate) mod merge;
 pub(crate) mod partitioned;
 
 use std::fs::File;
@@ -20,8 +21,8 @@ use churn_core::{Batch, Error, ErrorKind, Result, cancel};
 use churn_io::place;
 use churn_kernels::memory;
 
-use crate::budget::Budget;
-use crate::materialized::slices_of;
+use crate::runtime::budget::Budget;
+use crate::runtime::materialized::slices_of;
 
 /// Where a run puts what does not fit.
 #[derive(Clone, Debug)]

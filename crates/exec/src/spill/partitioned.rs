@@ -17,13 +17,13 @@ use churn_kernels::known::known;
 use churn_kernels::memory;
 
 use super::{Disk, PIECE, Run, RunWriter, Spill};
-use crate::budget::Reservation;
-use crate::context::Context;
 use crate::keys::KeyTable;
-use crate::materialized::{Materialized, concat};
-use crate::merge::{self, Merge};
-use crate::morsel_output::MorselOutput;
-use crate::sink::{Commit, CompactBatches, Sink};
+use crate::runtime::budget::Reservation;
+use crate::runtime::context::Context;
+use crate::runtime::materialized::{Materialized, concat};
+use crate::runtime::morsel_output::MorselOutput;
+use crate::runtime::sink::{Commit, CompactBatches, Sink};
+use crate::spill::merge::{self, Merge};
 
 /// Partitions that rows are partitioned to.
 pub(crate) const PARTITIONS: usize = 64;

@@ -1,5 +1,5 @@
 //! How a logical operator is added: this file, and its name in `catalogue!`; then a file of the same name in
-//! `crates/exec/src/build/` with the pipeline that it is, and its line in `build::of`. It is compiled as a test, and not in
+//! `crates/exec/src/operators/` with the pipeline that it is, and its line in `operators::of`. It is compiled as a test, and not in
 //! the catalogue.
 //!
 //! Rules and walks over a plan ask an operator for what they must know; what it does not say has an answer that is always

@@ -1,0 +1,278 @@
+//! Rows with their keys, the numbers they are sorted by, and rows gathered in any order.
+
+use std::cmp::Ordering;
+use std::ops::Range;
+use std::sync::Arc;
+
+use arrow_array::builder::LargeBinaryBuilder;
+use arrow_array::cast::AsArray;
+use arrow_array::{Array, ArrayRef, downcast_primitive};
+use arrow_buffer::Buffer;
+use arrow_schema::DataType;
+use churn_core::widen::alike;
+use churn_core::{Batch, Error, ErrorKind, Result};
+use churn_kernels::{gather, prefetch, sorting};
+
+use super::bounds::RangeBounds;
+use super::order::SortKeys;
+
+/// Rows that are gathered together.
+pub(super) const ROWS: usize = 1 << 13;
+
+/// Cells of such rows at most, and bytes of such lines.
+const CELLS: usize = 1 << 19;
+
+const LINES: usize = 4 << 20;
+
+/// Bytes of rows that are written to disk together, about: as much of every run is held while runs are merged.
+const SPILLED: usize = 1 << 16;
+
+/// Some rows with their keys.
+pub(crate) struct Keyed {
+    pub(super) batch: Batch,
+    pub(super) keys: SortKeys,
+    pub(super) layout: Layout,
+}
+
+/// How the rows of a part stand.
+pub(super) enum Layout {
+    /// In order.
+    Sorted,
+    /// By ranges, each of which starts where the one before it ends; within one as they came.
+    Partitioned { bounds: Arc<RangeBounds>, starts: Vec<usize> },
+}
+
+impl Keyed {
+    pub(super) fn memory(&self) -> usize {
+        let keys = match &self.keys {
+            SortKeys::Words(words) => words.iter().map(|w| w.values.capacity() * 8).sum(),
+            SortKeys::Rows(rows) => rows.size(),
+        };
+        // And the numbers that rows are sorted by, and what is gathered on its way to disk.
+        (self.batch.memory() + keys + self.batch.rows * size_of::<u128>()) / 4 * 5
+    }
+}
+
+/// All rows, and how the numbers are made that they are sorted by.
+pub(super) struct SortTable {
+    pub(super) parts: Vec<Keyed>,
+    /// Of each key of words the least value, and the bits that its values take above that, null included.
+    pub(super) fields: Vec<(u64, u32)>,
+    /// Bits of a place: of the row in its part, and of both.
+    pub(super) row_bits: u32,
+    pub(super) place_bits: u32,
+    /// Whether the bits of the key settle the order.
+    pub(super) exact: bool,
+}
+
+impl SortTable {
+    pub(super) fn new(parts: Vec<Keyed>) -> SortTable {
+        let bits = |most: usize| usize::BITS - most.leading_zeros();
+        let row_bits = bits(parts.iter().map(|p| p.batch.rows).max().unwrap_or(0));
+        let place_bits = row_bits + bits(parts.len());
+        let mut fields: Vec<(u64, u64)> = Vec::new();
+        for part in &parts {
+            if let SortKeys::Words(words) = &part.keys {
+                fields.resize(words.len(), (u64::MAX, 0));
+                for ((low, high), words) in fields.iter_mut().zip(words) {
+                    (*low, *high) = ((*low).min(words.low), (*high).max(words.high));
+                }
+            }
+        }
+        // Null takes the number below all values or above them.
+        let width = |(low, high): (u64, u64)| {
+            let most = u128::from(high.saturating_sub(low)) + 2;
+            (low, u128::BITS - most.leading_zeros())
+        };
+        let fields: Vec<(u64, u32)> = fields.into_iter().map(width).collect();
+        let wanted: u32 = fields.iter().map(|(_, bits)| bits).sum();
+        let exact = !fields.is_empty() && wanted + place_bits <= u128::BITS;
+        SortTable { parts, fields, row_bits, place_bits, exact }
+    }
+
+    pub(super) fn rows(&self) -> usize {
+        self.parts.iter().map(|p| p.batch.rows).sum()
+    }
+
+    /// Appends the numbers of a part's rows.
+    pub(super) fn append_numbers(&self, part: usize, rows: Range<usize>, into: &mut Vec<u128>) {
+        let Some(keyed) = self.parts.get(part) else { return };
+        let before = into.len();
+        into.resize(before + rows.len(), 0);
+        let numbers = into.get_mut(before..).unwrap_or_default();
+        let mut left = u128::BITS - self.place_bits;
+        match &keyed.keys {
+            SortKeys::Words(words) => {
+                for (words, (low, bits)) in words.iter().zip(&self.fields) {
+                    let taken = left.min(*bits);
+                    words.append_bits((*low, *bits, taken), rows.clone(), numbers);
+                    left -= taken;
+                }
+            }
+            SortKeys::Rows(keys) => {
+                let bytes = left as usize / 8;
+                for (number, row) in numbers.iter_mut().zip(rows.clone()) {
+                    let key = keys.row(row);
+                    let key = key.as_ref().iter().take(bytes);
+                    let missing = bytes - key.len();
+                    *number = key.fold(0, |number, byte| number << 8 | u128::from(*byte));
+                    // In two steps, since all may be missing.
+                    *number = *number << (4 * missing) << (4 * missing);
+                }
+                left -= bytes as u32 * 8;
+            }
+        }
+        let place = (part as u128) << self.row_bits;
+        let free = left + self.place_bits;
+        for (number, row) in numbers.iter_mut().zip(rows) {
+            // All bits may be free.
+            *number = number.unbounded_shl(free) | place | row as u128;
+        }
+    }
+
+    /// Starts to bring the keys of some rows near.
+    pub(super) fn bring_near(&self, part: usize, rows: Range<usize>) {
+        if let Some(SortKeys::Words(words)) = self.parts.get(part).map(|part| &part.keys) {
+            words.iter().for_each(|words| prefetch::range(&words.values, rows.clone()));
+        }
+    }
+
+    pub(super) fn place(&self, number: u128) -> (u32, u32) {
+        let place = number as u64 & ((1 << self.place_bits) - 1);
+        ((place >> self.row_bits) as u32, (place & ((1 << self.row_bits) - 1)) as u32)
+    }
+
+    /// Of equal rows the earlier one comes first: the sort is stable whatever is done in parallel.
+    pub fn compare(&self, a: u128, b: u128) -> Ordering {
+        if self.exact {
+            return a.cmp(&b);
+        }
+        (a >> self.place_bits)
+            .cmp(&(b >> self.place_bits))
+            .then_with(|| self.compare_whole(self.place(a), self.place(b)))
+            .then_with(|| a.cmp(&b))
+    }
+
+    pub(super) fn compare_whole(&self, (part_a, a): (u32, u32), (part_b, b): (u32, u32)) -> Ordering {
+        match (
+            self.parts.get(part_a as usize).map(|p| &p.keys),
+            self.parts.get(part_b as usize).map(|p| &p.keys),
+        ) {
+            (Some(SortKeys::Words(left)), Some(SortKeys::Words(right))) => {
+                let keys = left.iter().zip(right);
+                keys.map(|(x, y)| x.at(a as usize).cmp(&y.at(b as usize)))
+                    .find(|o| o.is_ne())
+                    .unwrap_or(Ordering::Equal)
+            }
+            (Some(SortKeys::Rows(left)), Some(SortKeys::Rows(right))) => {
+                left.row(a as usize).cmp(&right.row(b as usize))
+            }
+            _ => Ordering::Equal,
+        }
+    }
+
+    /// The numbers of a part's rows, in order.
+    pub(super) fn in_order(&self, part: usize) -> Vec<u128> {
+        debug_assert!(part < self.parts.len(), "part {part} of {}", self.parts.len());
+        let rows = self.parts.get(part).map_or(0, |part| part.batch.rows);
+        let mut numbers = Vec::with_capacity(rows);
+        self.append_numbers(part, 0..rows, &mut numbers);
+        self.put_in_order(numbers)
+    }
+
+    /// Puts numbers in order; where they are some runs in order already, these are merged.
+    pub(super) fn put_in_order(&self, mut numbers: Vec<u128>) -> Vec<u128> {
+        if self.exact {
+            return sorting::in_order(numbers);
+        }
+        numbers.sort_by(|a, b| self.compare(*a, *b));
+        numbers
+    }
+
+    /// The rows with these numbers, in this order.
+    pub(super) fn gathered(&self, numbers: &[u128]) -> Result<Batch> {
+        let places: Vec<(u32, u32)> = numbers.iter().map(|n| self.place(*n)).collect();
+        let batches: Vec<&Batch> = self.parts.iter().map(|p| &p.batch).collect();
+        gathered(&batches, &places)
+    }
+
+    /// The keys of the rows with these numbers, as bytes that compare alike in every run.
+    fn bytes(&self, numbers: &[u128]) -> ArrayRef {
+        let mut bytes = LargeBinaryBuilder::with_capacity(numbers.len(), numbers.len() * 18);
+        let mut key = Vec::new();
+        for number in numbers {
+            let (part, row) = self.place(*number);
+            match self.parts.get(part as usize).map(|p| &p.keys) {
+                Some(SortKeys::Words(words)) => {
+                    key.clear();
+                    for words in words {
+                        let (null, value) = words.at(row as usize);
+                        key.push((null + 1).cast_unsigned());
+                        key.extend_from_slice(&value.to_be_bytes());
+                    }
+                    bytes.append_value(&key);
+                }
+                Some(SortKeys::Rows(rows)) => bytes.append_value(rows.row(row as usize).as_ref()),
+                None => bytes.append_null(),
+            }
+        }
+        Arc::new(bytes.finish())
+    }
+
+    /// How many rows are handed on together: fewer of many columns, or of long lines.
+    pub(super) fn rows_together(&self) -> usize {
+        let columns = || self.parts.iter().flat_map(|part| &part.batch.columns);
+        let lines = columns().filter_map(|column| column.as_binary_view_opt());
+        let bytes: usize = lines.flat_map(|lines| lines.data_buffers().iter()).map(Buffer::len).sum();
+        let a_row = bytes / self.rows().max(1);
+        let width = self.parts.iter().map(|part| part.batch.columns.len()).max().unwrap_or(0);
+        (CELLS / width.max(1)).min(LINES / a_row.max(1)).clamp(ROWS / 32, ROWS)
+    }
+
+    /// About how many rows are written to disk together.
+    pub(super) fn rows_to_disk(&self) -> usize {
+        let bytes: usize = self.parts.iter().map(|part| part.batch.memory()).sum();
+        (SPILLED / (bytes / self.rows().max(1)).max(1)).clamp(ROWS / 8, ROWS / 2)
+    }
+
+    /// Rows and their keys, as they are written to disk.
+    pub(super) fn with_keys(&self, numbers: &[u128]) -> Result<Batch> {
+        let mut batch = self.gathered(numbers)?;
+        batch.columns.insert(0, self.bytes(numbers));
+        Ok(batch)
+    }
+}
+
+/// The rows of some batches at some places.
+pub(crate) fn gathered(batches: &[&Batch], places: &[(u32, u32)]) -> Result<Batch> {
+    let width = batches.iter().map(|b| b.columns.len()).max().unwrap_or(0);
+    let column = |i: usize| -> Result<ArrayRef> {
+        let empty = || Error::new(ErrorKind::Internal, "A part of a sort lacks a column.");
+        let mut parts: Vec<ArrayRef> = batches.iter().filter_map(|b| b.columns.get(i).cloned()).collect();
+        alike(&mut parts)?;
+        let kind = parts.first().ok_or_else(empty)?.data_type();
+        macro_rules! primitive {
+            ($t:ty) => {{
+                let parts: Vec<_> = parts.iter().map(|p| p.as_primitive::<$t>()).collect();
+                Ok(Arc::new(gather::primitives(&parts, places)))
+            }};
+        }
+        downcast_primitive! {
+            kind => (primitive),
+            DataType::LargeBinary if parts.iter().all(|p| p.null_count() == 0) => {
+                let parts: Vec<_> = parts.iter().map(|p| p.as_binary::<i64>()).collect();
+                Ok(Arc::new(gather::bytes(&parts, places)))
+            }
+            DataType::Utf8View => {
+                let parts: Vec<_> = parts.iter().map(|p| p.as_string_view()).collect();
+                Ok(Arc::new(gather::texts(&parts, places)))
+            }
+            _ => {
+                let parts: Vec<&dyn Array> = parts.iter().map(|p| p.as_ref()).collect();
+                let places: Vec<(usize, usize)> = places.iter().map(|(p, r)| (*p as usize, *r as usize)).collect();
+                arrow_select::interleave::interleave(&parts, &places).map_err(churn_core::arrow_error)
+            }
+        }
+    };
+    Ok(Batch { columns: (0..width).map(column).collect::<Result<_>>()?, rows: places.len() })
+}
