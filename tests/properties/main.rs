@@ -1,0 +1,16 @@
+//! Laws that hold for any data: against a few plain lines of Rust, against another crate's answer, or against the same run
+//! in other settings.
+
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
+
+mod accounts;
+mod columns;
+mod dates;
+mod joins;
+mod json;
+mod numbers;
+mod programs;
+mod spilled;
+mod text;
+mod windows;
+mod written;
