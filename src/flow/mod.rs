@@ -3,6 +3,8 @@
 mod batches;
 mod plan;
 mod profile;
+#[cfg(test)]
+mod rewrites;
 mod shapes;
 mod tables;
 

@@ -4,8 +4,12 @@
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
 mod accounts;
+mod aggregates;
+mod algebra;
+mod bytes;
 mod columns;
 mod dates;
+mod folding;
 mod joins;
 mod json;
 mod numbers;

@@ -25,6 +25,8 @@ pub mod error;
 mod events;
 mod field;
 mod join_kind;
+#[cfg(test)]
+mod laws;
 mod ledger;
 pub mod names;
 pub mod parallel;

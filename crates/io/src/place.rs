@@ -52,8 +52,23 @@ impl Compression {
             [b'P', b'K', 3 | 5, 4 | 6, ..] if zip::is_named_so(path) => {
                 zip::member(path).map(Compression::Zip)
             }
-            first => Ok(Compression::of_bytes(first)),
+            first => Ok(match (Compression::of_bytes(first), Compression::of(path)) {
+                // What is named so and ends within the mark of its kind was cut short, and is no text.
+                (Compression::None, named) if named.mark_is_cut_short(first) => named,
+                (found, _) => found,
+            }),
         }
+    }
+
+    /// Whether all that there is of a file is a part of the first bytes of its kind.
+    fn mark_is_cut_short(self, first: &[u8]) -> bool {
+        let mark: &[u8] = match self {
+            Compression::Gzip => &[0x1f, 0x8b],
+            Compression::Zstd => &[0x28, 0xb5, 0x2f, 0xfd],
+            Compression::Bzip2 => b"BZh",
+            Compression::None | Compression::Zip(_) => return false,
+        };
+        !first.is_empty() && mark.starts_with(first)
     }
 
     /// The uncompressed bytes.

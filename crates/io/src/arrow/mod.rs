@@ -1,5 +1,6 @@
 //! Arrow files and streams: batches are read in place, a file's by many workers at once.
 
+mod damage;
 mod source;
 pub(crate) mod write;
 

@@ -16,6 +16,7 @@ use arrow_ipc::{Block, root_as_footer};
 use arrow_schema::{ArrowError, Schema};
 use churn_core::{Batch, Error, Result};
 
+use super::damage::{check_places, decoded};
 use crate::format::Format;
 use crate::merge_schemas::{self, FileRows, Flat, MergedSchema};
 use crate::open_files::{OpenFiles, PositionedFile};
@@ -51,7 +52,7 @@ impl ArrowFile {
             (schema, Some((blocks, decoder)))
         } else {
             let reader = BufReader::new(place::open(path)?);
-            let stream = StreamReader::try_new(reader, None).map_err(|e| broken(shown, &e))?;
+            let stream = decoded(|| StreamReader::try_new(reader, None)).map_err(|e| broken(shown, &e))?;
             (stream.schema(), None)
         };
         let columns = merge_schemas::flat(schema.fields()).columns;
@@ -74,7 +75,8 @@ fn footer(
     let schema = Arc::new(try_fb_to_schema(footer.schema().ok_or_else(cut)?)?);
     let mut decoder = FileDecoder::new(schema.clone(), footer.version());
     for block in footer.dictionaries().iter().flatten() {
-        decoder.read_dictionary(block, &block_of(file, block)?)?;
+        let bytes = block_of(file, block)?;
+        decoded(|| decoder.read_dictionary(block, &bytes))?;
     }
     let blocks = footer.recordBatches().map(|b| b.iter().copied().collect()).unwrap_or_default();
     Ok((schema, blocks, decoder))
@@ -83,7 +85,10 @@ fn footer(
 fn block_of(file: &PositionedFile, block: &Block) -> std::result::Result<Buffer, ArrowError> {
     let negative = |_| ArrowError::ParseError("a batch has no length".into());
     let length = i64::from(block.metaDataLength()) + block.bodyLength();
-    part(file, u64::try_from(block.offset()).map_err(negative)?, usize::try_from(length).map_err(negative)?)
+    let (at, length) = (u64::try_from(block.offset()), usize::try_from(length));
+    let bytes = part(file, at.map_err(negative)?, length.map_err(negative)?)?;
+    check_places(block, &bytes)?;
+    Ok(bytes)
 }
 
 /// Some bytes of a file.
@@ -187,10 +192,11 @@ impl Scan for ArrowScan {
                 None => {
                     if next.stream.is_none() {
                         let file = BufReader::new(place::open(&file.path)?);
-                        let stream = StreamReader::try_new(file, None);
+                        let stream = decoded(|| StreamReader::try_new(file, None));
                         next.stream = Some(stream.map_err(|e| broken(&self.shared.shown(number), &e))?);
                     }
-                    let batch = next.stream.as_mut().and_then(Iterator::next).transpose();
+                    let stream = next.stream.as_mut();
+                    let batch = decoded(|| stream.and_then(Iterator::next).transpose());
                     batch.map_err(|e| broken(&self.shared.shown(number), &e))?.map(BatchSource::Ready)
                 }
             };
@@ -240,8 +246,8 @@ impl Morsel for ArrowMorsel {
             (None, _) | (Some(BatchSource::Block(_)), None) => return Ok(None),
             (Some(BatchSource::Ready(batch)), _) => batch,
             (Some(BatchSource::Block(block)), Some((_, decoder))) => {
-                let read =
-                    block_of(&file.file, &block).and_then(|bytes| decoder.read_record_batch(&block, &bytes));
+                let read = block_of(&file.file, &block)
+                    .and_then(|bytes| decoded(|| decoder.read_record_batch(&block, &bytes)));
                 match read.map_err(|e| broken(&file.shown, &e))? {
                     Some(batch) => batch,
                     None => return Ok(None),

@@ -5,7 +5,7 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use churn_core::widen::widen;
 use churn_core::{Batch, Error, ErrorKind, Field, Result, Scalar, Type};
-use rust_xlsxwriter::{Format, Workbook, Worksheet, XlsxError};
+use rust_xlsxwriter::{DocProperties, ExcelDateTime, Format, Workbook, Worksheet, XlsxError};
 
 use crate::binary::{Out, RowWriter, failed};
 use crate::format::WriteOptions;
@@ -158,6 +158,9 @@ impl RowWriter for WorkbookWriter {
         }
         book.complete.sort_by_key(|(order, _)| *order);
         let mut workbook = Workbook::new();
+        // The same rows are the same bytes, whenever they are written.
+        let created = ExcelDateTime::from_ymd(2000, 1, 1).map_err(|e| unwritten(&e))?;
+        workbook.set_properties(&DocProperties::new().set_creation_datetime(&created));
         for (_, sheet) in book.complete.drain(..) {
             workbook.push_worksheet(sheet);
         }

@@ -22,7 +22,8 @@ fn push(node: Node, changed: &mut bool) -> Node {
             push(below.over(first, step), changed).over(compute, of)
         }
         Node { op: Op::Scan(mut scan), input: None, step: of }
-            if first.per.is_empty() && scan.limit.is_none() =>
+            // Rows that conditions leave out are none of the first.
+            if first.per.is_empty() && scan.limit.is_none() && scan.conditions.is_empty() =>
         {
             *changed = true;
             let First { count, after, .. } = first;
