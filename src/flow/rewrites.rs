@@ -58,7 +58,7 @@ fn ran(plan: &Plan, options: &RunOptions) -> Result<(Vec<Vec<Scalar>>, Ledger), 
 #[case::filter_over_a_fill("fill fat with mean(fat)\nfilter fat > 4")]
 #[case::filter_over_a_join("join left 'farms.csv' on farm\nfilter district = 'South' and litres > 10")]
 #[case::filter_over_a_full_join("join full 'farms.csv' on farm\nfilter herd > 20 or litres > 30")]
-#[case::filter_over_an_append("append 't.csv'\nfilter litres > 30\nfirst 3")]
+#[case::filter_over_an_append("append 't3'\nfilter litres > 30\nfirst 3")]
 #[case::filter_over_an_unpivot("unpivot value for name in litres, fat skip nulls\nfilter value > 4")]
 #[case::filter_over_a_pivot(
     "select farm, grade, litres\npivot grade in ('A', 'B') by farm: litres = sum(litres)\nfilter farm = 'F1'"
@@ -94,8 +94,9 @@ fn rules_change_nothing_that_is_told(#[case] steps: &str, #[values(1, 3)] thread
     let folder = folder();
     let twice = "table twice\n  read 't.csv'\n  filter litres > 10\n  select farm, litres\n";
     let beside = "table t2\n  read 't.csv'\n  select other = grade\n";
-    let steps = steps.replace("'t2'", "t2");
-    let recipe = format!("{twice}{beside}read 't.csv' with (types = (day text))\n{steps}\n");
+    let again = "table t3\n  read 't.csv' with (types = (day text))\n";
+    let steps = steps.replace("'t2'", "t2").replace("'t3'", "t3");
+    let recipe = format!("{twice}{beside}{again}read 't.csv' with (types = (day text))\n{steps}\n");
     let flow = Flow::recipe(&recipe).in_folder(folder.path());
     let options = RunOptions::new().threads(threads).batch_rows(2).block_bytes(40);
     let moment = Moment::default();

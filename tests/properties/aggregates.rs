@@ -91,10 +91,10 @@ fn mode(values: &[String]) -> Option<String> {
     values.iter().find(|value| count(value) == most).cloned()
 }
 
-/// The text of the row whose number is the least or the greatest; of several the first.
+/// The text of the row whose number is the least or the greatest; of several the first. Rows without one of both are none.
 fn text_by(group: &[Row], is_better: fn(f64, f64) -> bool) -> Option<String> {
     let mut best: Option<&Row> = None;
-    for row in group.iter().filter(|row| row.1.is_some()) {
+    for row in group.iter().filter(|row| row.1.is_some() && row.3.is_some()) {
         if best.is_none_or(|b| is_better(row.1.unwrap_or(0.0), b.1.unwrap_or(0.0))) {
             best = Some(row);
         }

@@ -131,6 +131,20 @@ fn the_same_bytes(
     }
 }
 
+/// A workbook does not say when it was written.
+#[test]
+fn a_workbook_has_no_clock() {
+    let table = flow(&[("n", Values::Int(vec![Some(1), None]))]);
+    let written = || {
+        let folder = tempfile::tempdir().unwrap();
+        table.write(folder.path().join("out.xlsx")).unwrap();
+        fs::read(folder.path().join("out.xlsx")).unwrap()
+    };
+    let first = written();
+    std::thread::sleep(std::time::Duration::from_millis(2100));
+    assert!(first == written());
+}
+
 /// A value is written the same wherever it stands.
 #[test]
 fn a_cell_is_its_plain_text() {
