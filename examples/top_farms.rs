@@ -16,14 +16,16 @@ fn main() -> Result<(), churn::Error> {
     }
 
     // Text and typed pieces make the same plan.
-    let items = [
-        sum(column("litres")).named("litres").to_string(),
-        mean(column("fat")).named("fat").to_string(),
-        count().only_where(column("temp_c").above(6)).named("warm").to_string(),
-    ];
     let by_farm = deliveries
-        .filter(column("litres").above(0).and(column("grade").differs("reject")))
-        .group("farm", items.join(", "))
+        .filter(column("litres").gt(0).and(column("grade").differs("reject")))
+        .group(
+            [column("farm")],
+            [
+                sum(column("litres")).named("litres"),
+                mean(column("fat")).named("fat"),
+                count().only_where(column("temp_c").gt(6)).named("warm"),
+            ],
+        )
         .add("share = litres / sum(litres) per table")
         .sort("share desc")
         .first(10);

@@ -21,6 +21,23 @@
 //! # Ok::<(), churn::Error>(())
 //! ```
 //!
+//! Steps and expressions may also be built: [`steps`] has a struct for each step, [`column`], [`lit`] and the other
+//! functions build expressions. Both make the same steps, and what is built stays what it is: no name and no value can become
+//! a part of another step.
+//!
+//! ```no_run
+//! use churn::{BadCells, Flow, ReadOptions, Type, column, count, sum};
+//!
+//! let options = ReadOptions::new().type_of("collected_on", Type::Date).bad_cells(BadCells::Null);
+//! let by_farm = Flow::read_with("deliveries-*.csv", options)
+//!     .filter(column("litres").gt(0).and(column("grade").is_in(["A", "B"])))
+//!     .group([column("farm")], [sum(column("litres")).named("litres"), count().named("loads")])
+//!     .add((column("litres") / sum(column("litres")).per_table()).named("share"))
+//!     .sort([column("share").desc()]);
+//! let shares: Vec<f64> = by_farm.run()?.column("share")?;
+//! # Ok::<(), churn::Error>(())
+//! ```
+//!
 //! The language of steps and expressions is described in `docs/language.md`; [`functions`], [`aggregates`] and
 //! [`STEPS`] give its catalogue to programs.
 
@@ -30,10 +47,13 @@
 mod flow;
 mod lang;
 mod profile;
-mod steps;
+pub mod steps;
 mod table;
 mod topics;
 
+/// The version of Arrow whose batches go in and out.
+pub use arrow_array;
+pub use arrow_schema;
 pub use churn_core::aligned::wrapped;
 pub use churn_core::aligned::{mark as control_mark, on_one_line};
 pub use churn_core::error::nearest;
@@ -45,20 +65,25 @@ pub use churn_core::{
     Type,
 };
 pub use churn_exec::{Progress, RunOptions};
+pub use churn_expr::Expr;
 pub use churn_expr::aggregates::{Aggregate, all as aggregates};
+pub use churn_expr::ast::{ColumnRef, ColumnSet, Edge, Frame, Unit};
+pub use churn_expr::build::*;
 pub use churn_expr::functions::{Family, Function, all as functions};
 pub use churn_expr::windows::{WindowFunction, all as window_functions};
-pub use churn_expr::{
-    Expr, Named, column, count, count_distinct, first, last, lit, max, mean, median, min, stddev, sum,
-};
-pub use churn_io::target::write_file;
+pub use churn_io::csv::{BadCells, BadRows, Encoding};
+pub use churn_io::format::TextEncoding;
+pub use churn_io::target::{Mode as WriteMode, write_file};
 pub use churn_io::temporary::abandon as abandon_temporary_files;
 pub use churn_io::web::go_offline;
 
-pub use flow::{BatchReader, CheckedPlan, Flow, IntoOther, IntoText, Join, SourceView, Window};
+pub use flow::{
+    ArrowReader, BatchReader, CheckedPlan, Flow, IntoColumns, IntoExpr, IntoItems, IntoOther, IntoSortKeys,
+    Join, SourceView, Window,
+};
 pub use profile::{
     Bin, ColumnProfile, Count, Detail, Frequent, Lengths, PairProfile, Profile, ProfileView, Quartiles,
 };
-pub use steps::{CATALOGUE as STEPS, StepKind, find as step};
-pub use table::{Table, View};
+pub use steps::{CATALOGUE as STEPS, ReadOptions, StepKind, WriteOptions, find as step};
+pub use table::{Cell, Table, View};
 pub use topics::{Topic, TopicKind, search_topics, topics, topics_named};

@@ -153,7 +153,7 @@ fn searches_find_what_is_meant(#[case] text: &str, #[case] first: &str) {
 fn terms_live_where_the_glossary_says() {
     let page = include_str!("../docs/architecture.md");
     let glossary = page.split("## Glossary").nth(1).unwrap().split("\n## ").next().unwrap();
-    let rows: Vec<&str> = glossary.lines().filter(|line| line.starts_with("| ")).skip(1).collect();
+    let rows: Vec<&str> = glossary.lines().filter(|line| line.starts_with("| ")).skip(2).collect();
     assert!(rows.len() > 30, "the glossary has {} terms", rows.len());
     for row in rows {
         let cells: Vec<&str> = row.trim_matches('|').split(" | ").collect();

@@ -13,7 +13,7 @@ fn milk() -> Flow {
 
 #[rstest]
 #[case::filter(milk().filter("litres > 5"), "filter litres > 5")]
-#[case::filter_of_an_expression(milk().filter(column("litres").above(5)), "filter litres > 5")]
+#[case::filter_of_an_expression(milk().filter(column("litres").gt(5)), "filter litres > 5")]
 #[case::select(milk().select("farm, l = litres * 2"), "select farm, l = litres * 2")]
 #[case::drop(milk().drop("day, grade"), "drop day, grade")]
 #[case::rename(milk().rename("amount = litres"), "rename amount = litres")]

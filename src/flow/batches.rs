@@ -4,9 +4,11 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{Receiver, sync_channel};
 
-use arrow_array::RecordBatch;
-use arrow_schema::SchemaRef;
-use churn_core::{Batch, Field, Result};
+#[cfg(feature = "ffi")]
+use arrow_array::ffi_stream::{FFI_ArrowArrayStream, RecordBatchStreamReader};
+use arrow_array::{RecordBatch, RecordBatchReader};
+use arrow_schema::{ArrowError, SchemaRef};
+use churn_core::{Batch, Error, ErrorKind, Field, Result};
 use churn_exec::{Channel, RunOptions};
 
 use super::Flow;
@@ -32,6 +34,45 @@ impl BatchReader {
     /// The schema of all batches.
     pub fn schema(&self) -> SchemaRef {
         schema(&self.fields)
+    }
+}
+
+/// Record batches of a run as the crates of Arrow read them.
+#[derive(Debug)]
+pub struct ArrowReader(BatchReader);
+
+impl Iterator for ArrowReader {
+    type Item = std::result::Result<RecordBatch, ArrowError>;
+
+    fn next(&mut self) -> Option<Self::Item> {
+        let batch = self.0.next()?;
+        Some(batch.map_err(|error| ArrowError::ExternalError(Box::new(error))))
+    }
+}
+
+impl RecordBatchReader for ArrowReader {
+    fn schema(&self) -> SchemaRef {
+        self.0.schema()
+    }
+}
+
+impl BatchReader {
+    /// As a reader of the crates of Arrow, whose errors hold ours as their source.
+    ///
+    /// ```
+    /// use churn::arrow_array::RecordBatchReader;
+    /// let reader = churn::Flow::steps("values litres: (120), (80)").batches()?.into_arrow();
+    /// assert_eq!(reader.schema().field(0).name(), "litres");
+    /// # Ok::<(), churn::Error>(())
+    /// ```
+    pub fn into_arrow(self) -> ArrowReader {
+        ArrowReader(self)
+    }
+
+    /// As a stream of the C interface of Arrow, which another language can read without a copy.
+    #[cfg(feature = "ffi")]
+    pub fn into_stream(self) -> FFI_ArrowArrayStream {
+        FFI_ArrowArrayStream::new(Box::new(self.into_arrow()))
     }
 }
 
@@ -61,6 +102,42 @@ impl Flow {
     /// ```
     pub fn batches(&self) -> Result<BatchReader> {
         self.batches_with(&RunOptions::default())
+    }
+
+    /// Starts from the batches of a reader of the crates of Arrow, which are held in memory.
+    ///
+    /// # Errors
+    /// The reader fails, or a column has a type that the language lacks.
+    pub fn of_reader(reader: impl RecordBatchReader) -> Result<Flow> {
+        let schema = reader.schema();
+        let unread =
+            |error: ArrowError| Error::new(ErrorKind::Input, format!("The batches cannot be read: {error}."));
+        let mut batches = reader.collect::<std::result::Result<Vec<_>, _>>().map_err(unread)?;
+        if batches.is_empty() {
+            batches.push(RecordBatch::new_empty(schema));
+        }
+        Flow::batches_of(batches)
+    }
+
+    /// Starts from a stream of the C interface of Arrow that another language made.
+    ///
+    /// # Errors
+    /// As [`Flow::of_reader`].
+    ///
+    /// ```
+    /// let milk = churn::Flow::steps("values litres: (120), (80)");
+    /// let taken = churn::Flow::of_stream(milk.batches()?.into_stream())?;
+    /// assert_eq!(taken.run()?.column::<i64>("litres")?, [120, 80]);
+    /// # Ok::<(), churn::Error>(())
+    /// ```
+    #[cfg(feature = "ffi")]
+    pub fn of_stream(stream: FFI_ArrowArrayStream) -> Result<Flow> {
+        let reader = RecordBatchStreamReader::try_new(stream);
+        Flow::of_reader(
+            reader.map_err(|error| {
+                Error::new(ErrorKind::Input, format!("The stream cannot be read: {error}."))
+            })?,
+        )
     }
 
     /// As [`Flow::batches`], with options.

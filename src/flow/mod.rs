@@ -1,5 +1,6 @@
 //! `Flow`: a chain of steps that nothing has run yet.
 
+mod arguments;
 mod batches;
 mod plan;
 mod profile;
@@ -13,19 +14,20 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use arrow_array::RecordBatch;
-use churn_core::{Batch, Error, ErrorKind, Ledger, Result, Scalar, SourceText, Span, Type, deep};
+use churn_core::{Batch, Error, ErrorKind, Ledger, Result, SourceText, Span, Type, deep};
 use churn_exec::RunOptions;
 use churn_expr::moment::Moment;
 use churn_io::memory::Memory;
 use churn_io::source::SourceColumn;
 use churn_plan::{Find, Plan, Wanted, rules};
 
-pub use batches::BatchReader;
+pub use arguments::{IntoColumns, IntoExpr, IntoItems, IntoOther, IntoSortKeys};
+pub use batches::{ArrowReader, BatchReader};
 pub use plan::{CheckedPlan, SourceView};
-pub use tables::{IntoOther, Join, Window};
+pub use tables::{Join, Window};
 
 use crate::lang::recipe::{self, Chain, CheckRequest, PlacedStep, Recipe};
-use crate::steps::Given;
+use crate::steps::{self, Given, ReadOptions, Step};
 use crate::table::Table;
 
 /// A lazy chain of steps: each method adds one, nothing is read until it is run.
@@ -38,7 +40,7 @@ use crate::table::Table;
 /// use churn::{column, sum, Flow};
 ///
 /// let flow = Flow::steps("values farm, litres: ('F001', 120.0), ('F002', 80.0), ('F001', 30.5)")
-///     .filter(column("litres").above(50))
+///     .filter(column("litres").gt(50))
 ///     .group("farm", sum(column("litres")).named("litres"))
 ///     .sort("litres desc");
 /// let table = flow.run()?;
@@ -62,24 +64,28 @@ pub struct Flow {
     mistake: Option<Error>,
 }
 
-/// The text of a step's part: as it is, or from an expression.
-pub trait IntoText {
-    /// Gives the text.
-    fn into_text(self) -> String;
-}
-
-impl<T: Display> IntoText for T {
-    fn into_text(self) -> String {
-        self.to_string()
-    }
-}
-
 impl Flow {
     /// Starts from a path: a file, a glob, a folder, or `-` for standard input.
     ///
     /// What stands there is looked at when the chain is checked.
     pub fn read(path: impl AsRef<Path>) -> Flow {
-        Flow::empty().then(&crate::steps::read_text(path.as_ref()))
+        Flow::empty().step(steps::Read::new(path))
+    }
+
+    /// Starts from a path, read as the options say.
+    ///
+    /// ```
+    /// use churn::{Flow, ReadOptions, Type};
+    /// let flow = Flow::read_with("quota.csv", ReadOptions::new().type_of("farm", Type::Text).separator(';'));
+    /// assert_eq!(flow.to_string(), "read 'quota.csv' with (types = (farm text), separator = ';')\n");
+    /// ```
+    pub fn read_with(path: impl AsRef<Path>, options: ReadOptions) -> Flow {
+        Flow::empty().step(steps::Read::new(path).with(options))
+    }
+
+    /// Starts from the step that starts a chain: [`steps::Read`], [`steps::Values`], …
+    pub fn of(step: impl Into<Step>) -> Flow {
+        Flow::empty().step(step)
     }
 
     /// Starts from steps written in the language, one a line.
@@ -149,7 +155,7 @@ impl Flow {
         }
         let source = Arc::new(Memory::new(columns, held));
         let text = Arc::new(SourceText { name: "batches".into(), text: String::new() });
-        let placed = PlacedStep { step: Arc::new(Given(source)), span: Span::default(), source: text };
+        let placed = PlacedStep { step: Given(source).into(), span: Span::default(), source: text };
         let mut flow = Flow::empty();
         Arc::make_mut(&mut flow.recipe).main.steps.push(placed);
         Ok(flow)
@@ -175,38 +181,65 @@ impl Flow {
         if self.mistake.is_some() {
             return self;
         }
-        let name = if self.recipe.main.steps.is_empty() {
-            "the first step".into()
-        } else {
-            format!("step {}", self.recipe.main.steps.len() + 1)
-        };
-        let source = Arc::new(SourceText { name, text: text.to_owned() });
-        match recipe::parse_chain(&source) {
-            Ok(steps) => {
-                for placed in steps {
-                    let first = self.recipe.main.steps.is_empty();
-                    if placed.step.starts() != first {
-                        self.mistake = Some(misplaced(&placed));
-                        return self;
-                    }
-                    Arc::make_mut(&mut self.recipe).main.steps.push(placed);
-                }
-            }
-            Err(error) => self.mistake = Some(error),
+        let source = Arc::new(SourceText { name: self.next_name(), text: text.to_owned() });
+        let added = recipe::parse_chain(&source)
+            .and_then(|steps| steps.into_iter().try_for_each(|step| self.push(step)));
+        self.mistake = added.err();
+        self
+    }
+
+    /// Adds a step that was built in Rust.
+    ///
+    /// ```
+    /// use churn::{Flow, column, steps};
+    /// let flow = Flow::read("deliveries-2026.csv").step(steps::Filter::new(column("litres").gt(0)));
+    /// assert_eq!(flow, Flow::steps("read 'deliveries-2026.csv'\nfilter litres > 0"));
+    /// ```
+    #[must_use]
+    pub fn step(mut self, step: impl Into<Step>) -> Flow {
+        if self.mistake.is_none() {
+            let placed = PlacedStep::located(step.into(), self.next_name());
+            self.mistake = placed.and_then(|placed| self.push(placed)).err();
         }
         self
     }
 
-    /// Adds a step with a comma list, or items below it.
-    fn with(self, keyword: &str, rest: &str) -> Flow {
-        self.then(&format!("{keyword} {rest}"))
+    /// Adds a step of what it is given, or keeps the mistake in that.
+    fn made(mut self, step: Result<Step>) -> Flow {
+        match step {
+            Ok(step) => self.step(step),
+            Err(error) => {
+                self.mistake.get_or_insert(error);
+                self
+            }
+        }
     }
 
-    /// Adds a step with items, which may stand on several lines.
-    fn with_items(self, head: &str, items: &str) -> Flow {
-        let below: Vec<String> =
-            items.lines().filter(|l| !l.trim().is_empty()).map(|l| format!("  {}", l.trim())).collect();
-        self.then(&format!("{head}\n{}", below.join("\n")))
+    /// Adds the one step that a text is.
+    fn written(self, text: &str) -> Flow {
+        self.made(text.parse())
+    }
+
+    /// The steps of the chain, its tables' left out; none where a text could not be read.
+    pub fn chain(&self) -> impl Iterator<Item = &Step> {
+        self.recipe.main.steps.iter().map(|placed| &placed.step)
+    }
+
+    /// What messages call the next step.
+    fn next_name(&self) -> String {
+        match self.recipe.main.steps.len() {
+            0 => "the first step".into(),
+            before => format!("step {}", before + 1),
+        }
+    }
+
+    /// Adds a step, unless it stands where it cannot.
+    fn push(&mut self, placed: PlacedStep) -> Result<()> {
+        if placed.step.check().starts() != self.recipe.main.steps.is_empty() {
+            return Err(misplaced(&placed));
+        }
+        Arc::make_mut(&mut self.recipe).main.steps.push(placed);
+        Ok(())
     }
 
     /// Sets a parameter of the recipe; the text is read as its default's type.
@@ -225,94 +258,97 @@ impl Flow {
 
     /// Keeps the rows where a condition is true.
     #[must_use]
-    pub fn filter(self, condition: impl IntoText) -> Flow {
-        self.with("filter", &condition.into_text())
+    pub fn filter(self, condition: impl IntoExpr) -> Flow {
+        self.made(condition.into_expr().map(|condition| steps::Filter::new(condition).into()))
     }
 
     /// Keeps exactly these columns: `"farm, day = collected_on"`.
     #[must_use]
-    pub fn select(self, items: impl IntoText) -> Flow {
-        self.with("select", &items.into_text())
+    pub fn select(self, items: impl IntoItems) -> Flow {
+        self.made(items.into_items().map(|items| steps::Select::new(items).into()))
     }
 
-    /// Keeps all columns but these.
+    /// Keeps all columns but these: `"note, each 't*'"`, or `["note"]`.
     #[must_use]
     #[allow(clippy::should_implement_trait)] // The step's own name.
-    pub fn drop(self, columns: &str) -> Flow {
-        self.with("drop", columns)
+    pub fn drop(self, columns: impl IntoColumns) -> Flow {
+        self.made(columns.into_columns().map(|columns| steps::Drop::new(columns).into()))
     }
 
     /// Gives columns other names: `"day = collected_on"`.
     #[must_use]
     pub fn rename(self, pairs: &str) -> Flow {
-        self.with("rename", pairs)
+        self.written(&format!("rename {pairs}"))
     }
 
     /// Adds columns, or replaces them in place: `"share = litres / sum(litres) per table"`.
     #[must_use]
     #[allow(clippy::should_implement_trait)] // The step's own name; a chain is never added up.
-    pub fn add(self, items: impl IntoText) -> Flow {
-        self.with_items("add", &items.into_text())
+    pub fn add(self, items: impl IntoItems) -> Flow {
+        self.made(items.into_items().map(|items| steps::Add::new(items).into()))
     }
 
-    /// Sorts, stably: `"litres desc, farm"`.
+    /// Sorts, stably: `"litres desc, farm"`, or `[column("litres").desc()]`.
     #[must_use]
-    pub fn sort(self, keys: &str) -> Flow {
-        self.with("sort", keys)
+    pub fn sort(self, keys: impl IntoSortKeys) -> Flow {
+        self.made(keys.into_sort_keys().map(|keys| steps::Sort::by(keys).into()))
     }
 
     /// Keeps the first rows.
     #[must_use]
     pub fn first(self, rows: usize) -> Flow {
-        self.with("first", &rows.to_string())
+        self.step(steps::End::first(rows))
     }
 
     /// Keeps the last rows.
     #[must_use]
     pub fn last(self, rows: usize) -> Flow {
-        self.with("last", &rows.to_string())
+        self.step(steps::End::last(rows))
     }
 
     /// Keeps so many random rows, the same ones for the same seed.
     #[must_use]
     pub fn sample(self, rows: usize, seed: u64) -> Flow {
-        self.with("sample", &format!("{rows} seed {seed}"))
+        self.step(steps::Sample::rows(rows).seed(seed))
     }
 
     /// Keeps the first of each set of equal rows; with columns, of the rows that are equal in those.
     #[must_use]
-    pub fn distinct(self, by: &str) -> Flow {
-        self.then(&if by.is_empty() { "distinct".to_owned() } else { format!("distinct by {by}") })
+    pub fn distinct(self, by: impl IntoColumns) -> Flow {
+        self.made(by.into_columns().map(|by| steps::Distinct::by(by).into()))
     }
 
-    /// Makes one row of each group: `.group("farm", "litres = sum(litres), n = count()")`.
+    /// Makes one row of each group: `.group("farm", "litres = sum(litres), n = count()")`, or
+    /// `.group([column("farm")], [sum(column("litres")).named("litres")])`.
     #[must_use]
-    pub fn group(self, keys: &str, items: impl IntoText) -> Flow {
-        self.with_items(&format!("group by {keys}"), &items.into_text())
+    pub fn group(self, keys: impl IntoItems, items: impl IntoItems) -> Flow {
+        let group = || Ok(steps::Group::by(keys.into_items()?).items(items.into_items()?).into());
+        self.made(group())
     }
 
     /// Makes one row of the whole table.
     #[must_use]
-    pub fn total(self, items: impl IntoText) -> Flow {
-        self.with_items("total", &items.into_text())
+    pub fn total(self, items: impl IntoItems) -> Flow {
+        self.made(items.into_items().map(|items| steps::Group::total().items(items).into()))
     }
 
     /// Replaces missing values: `.fill("protein", "mean(protein) per grade")`.
     #[must_use]
-    pub fn fill(self, columns: &str, with: impl IntoText) -> Flow {
-        self.then(&format!("fill {columns} with {}", with.into_text()))
+    pub fn fill(self, columns: impl IntoColumns, with: impl IntoExpr) -> Flow {
+        let fill = || Ok(steps::Fill::new(columns.into_columns()?, with.into_expr()?).into());
+        self.made(fill())
     }
 
     /// Stops the run unless a condition holds on every row.
     #[must_use]
-    pub fn require(self, condition: impl IntoText) -> Flow {
-        self.with("require", &condition.into_text())
+    pub fn require(self, condition: impl IntoExpr) -> Flow {
+        self.made(condition.into_expr().map(|condition| steps::Require::new(condition).into()))
     }
 
     /// Stops the run where two rows are equal in these columns.
     #[must_use]
-    pub fn require_unique(self, columns: &str) -> Flow {
-        self.then(&format!("require unique by {columns}"))
+    pub fn require_unique(self, columns: impl IntoColumns) -> Flow {
+        self.made(columns.into_columns().map(|columns| steps::RequireUnique::by(columns).into()))
     }
 
     /// Writes what flows here to a file, in the format of its name; the path is relative to the working folder.
@@ -324,7 +360,7 @@ impl Flow {
         } else {
             std::path::absolute(path).unwrap_or_else(|_| path.to_owned())
         };
-        self.then(&format!("write {}", Scalar::Text(path.to_string_lossy().into_owned())))
+        self.step(steps::Write::new(path))
     }
 
     /// Checks the chain: every mistake that the files' headings and types can show.
@@ -418,12 +454,22 @@ impl Flow {
 }
 
 fn misplaced(placed: &PlacedStep) -> Error {
-    let (what, next) = if placed.step.starts() {
+    let (what, next) = if placed.step.check().starts() {
         ("A chain has one start.", "Start a second chain for a second table.")
     } else {
         ("A chain starts with read or values.", "Start with Flow::read(\"deliveries-2026.csv\").")
     };
     Error::new(ErrorKind::Syntax, what).at(&placed.source, placed.span).next(next)
+}
+
+/// Flows are equal if they say the same: their steps, tables, functions and parameters, and the folder of their paths.
+impl PartialEq for Flow {
+    fn eq(&self, other: &Flow) -> bool {
+        self.recipe == other.recipe
+            && self.givens == other.givens
+            && self.base == other.base
+            && self.mistake == other.mistake
+    }
 }
 
 /// The chain in canonical text, which reads back as the same chain.

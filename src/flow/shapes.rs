@@ -1,6 +1,7 @@
 //! Wide to long, long to wide, and cells that hold more than one thing.
 
-use super::{Flow, IntoText};
+use super::{Flow, IntoColumns};
+use crate::steps;
 
 impl Flow {
     /// Turns values of keys into columns: `.pivot("grade by farm", "litres = sum(litres)")`.
@@ -20,8 +21,10 @@ impl Flow {
     /// # Ok::<(), churn::Error>(())
     /// ```
     #[must_use]
-    pub fn pivot(self, keys: &str, items: impl IntoText) -> Flow {
-        self.with_items(&format!("pivot {keys}"), &items.into_text())
+    pub fn pivot(self, keys: &str, items: &str) -> Flow {
+        let lines = items.lines().filter(|line| !line.trim().is_empty());
+        let items: String = lines.map(|line| format!("\n  {}", line.trim())).collect();
+        self.written(&format!("pivot {keys}{items}"))
     }
 
     /// Turns columns into rows: `.unpivot("litres for month in each 'm_*' skip nulls")`.
@@ -36,7 +39,7 @@ impl Flow {
     /// ```
     #[must_use]
     pub fn unpivot(self, columns: &str) -> Flow {
-        self.with("unpivot", columns)
+        self.written(&format!("unpivot {columns}"))
     }
 
     /// Cuts a text column into several: `.split("code at '-' as district, number int")`.
@@ -51,7 +54,7 @@ impl Flow {
     /// ```
     #[must_use]
     pub fn split(self, how: &str) -> Flow {
-        self.with("split", how)
+        self.written(&format!("split {how}"))
     }
 
     /// Adds rows for combinations of keys and steps of series that do not occur:
@@ -65,7 +68,7 @@ impl Flow {
     /// ```
     #[must_use]
     pub fn densify(self, keys: &str) -> Flow {
-        self.with("densify", keys)
+        self.written(&format!("densify {keys}"))
     }
 
     /// Makes one row for each value of lists.
@@ -77,8 +80,8 @@ impl Flow {
     /// # Ok::<(), churn::Error>(())
     /// ```
     #[must_use]
-    pub fn unnest(self, columns: &str) -> Flow {
-        self.with("unnest", columns)
+    pub fn unnest(self, columns: impl IntoColumns) -> Flow {
+        self.made(columns.into_columns().map(|columns| steps::Unnest::new(columns).into()))
     }
 
     /// Replaces missing values by the last value before them, in groups if `by` names columns.
@@ -90,18 +93,15 @@ impl Flow {
     /// # Ok::<(), churn::Error>(())
     /// ```
     #[must_use]
-    pub fn fill_down(self, columns: &str, by: &str) -> Flow {
-        self.carried(columns, "down", by)
+    pub fn fill_down(self, columns: impl IntoColumns, by: impl IntoColumns) -> Flow {
+        let fill = || Ok(steps::Carry::down(columns.into_columns()?).by(by.into_columns()?).into());
+        self.made(fill())
     }
 
     /// Replaces missing values by the next value after them, in groups if `by` names columns.
     #[must_use]
-    pub fn fill_up(self, columns: &str, by: &str) -> Flow {
-        self.carried(columns, "up", by)
-    }
-
-    fn carried(self, columns: &str, way: &str, by: &str) -> Flow {
-        let by = if by.is_empty() { String::new() } else { format!(" by {by}") };
-        self.then(&format!("fill {columns} {way}{by}"))
+    pub fn fill_up(self, columns: impl IntoColumns, by: impl IntoColumns) -> Flow {
+        let fill = || Ok(steps::Carry::up(columns.into_columns()?).by(by.into_columns()?).into());
+        self.made(fill())
     }
 }

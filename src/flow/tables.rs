@@ -1,12 +1,14 @@
 //! A second table in a chain, and windows: what `join`, `append`, `paste` and `window` are given in Rust.
 
-use std::path::Path;
 use std::sync::Arc;
 
-use churn_core::{Error, ErrorKind, JoinKind, Scalar};
+use churn_core::{Error, ErrorKind, JoinKind, Result};
+use churn_expr::ast::ColumnRef;
+use churn_expr::{Expr, SortKey};
 
-use super::{Flow, IntoText};
+use super::{Flow, IntoColumns, IntoExpr, IntoItems, IntoOther, IntoSortKeys};
 use crate::lang::recipe::Chain;
+use crate::steps;
 
 /// How two tables are joined.
 ///
@@ -37,14 +39,17 @@ use crate::lang::recipe::Chain;
 pub struct Join {
     kind: JoinKind,
     asof: bool,
-    keys: Vec<String>,
-    options: Vec<String>,
+    /// The keys, or the first mistake in one.
+    keys: Result<Vec<Expr>>,
+    prefix: Option<String>,
+    expect_one: bool,
+    expect_all: bool,
 }
 
 impl Join {
     /// A join of some kind.
     pub fn of(kind: JoinKind) -> Join {
-        Join { kind, asof: false, keys: Vec::new(), options: Vec::new() }
+        Join { kind, asof: false, keys: Ok(Vec::new()), prefix: None, expect_one: false, expect_all: false }
     }
 
     /// The rows that match.
@@ -88,34 +93,41 @@ impl Join {
     }
 
     /// Adds a key: `"farm"`, `"day = valid_on"`, `"litres between low and high"`.
-    pub fn on(mut self, key: impl IntoText) -> Join {
-        self.keys.push(key.into_text());
-        self
+    pub fn on(self, key: impl IntoExpr) -> Join {
+        let keys = self.keys.and_then(|mut keys| {
+            keys.push(key.into_expr()?);
+            Ok(keys)
+        });
+        Join { keys, ..self }
     }
 
     /// Puts a text before the names of the other table's columns.
-    pub fn prefix(mut self, prefix: &str) -> Join {
-        self.options.push(format!("prefix {}", Scalar::Text(prefix.to_owned())));
-        self
+    pub fn prefix(self, prefix: &str) -> Join {
+        Join { prefix: Some(prefix.to_owned()), ..self }
     }
 
     /// Stops the run where a row matches several rows.
-    pub fn expect_one(mut self) -> Join {
-        self.options.push("expect one".into());
-        self
+    pub fn expect_one(self) -> Join {
+        Join { expect_one: true, ..self }
     }
 
     /// Stops the run where a row matches none.
-    pub fn expect_all(mut self) -> Join {
-        self.options.push("expect all".into());
-        self
+    pub fn expect_all(self) -> Join {
+        Join { expect_all: true, ..self }
     }
 
-    fn step(&self, other: &str) -> String {
-        let asof = if self.asof { "asof " } else { "" };
-        let keys = if self.keys.is_empty() { String::new() } else { format!(" on {}", self.keys.join(", ")) };
-        let options: String = self.options.iter().map(|option| format!(" {option}")).collect();
-        format!("join {asof}{} {other}{keys}{options}", self.kind)
+    fn step(self, other: steps::Other) -> Result<steps::Step> {
+        let mut join = steps::Join::new(other, self.kind);
+        for key in self.keys? {
+            join = join.on(key);
+        }
+        join = if self.asof { join.asof() } else { join };
+        join = if self.expect_one { join.expect_one() } else { join };
+        join = if self.expect_all { join.expect_all() } else { join };
+        Ok(match &self.prefix {
+            Some(prefix) => join.prefix(prefix).into(),
+            None => join.into(),
+        })
     }
 }
 
@@ -139,57 +151,27 @@ impl Join {
 /// let milk = Flow::steps("values litres: (10), (30)").window(Window::whole(), "place = rank()");
 /// assert!(milk.check().unwrap_err().to_string().contains("rank needs an order."));
 /// ```
-#[derive(Clone, Debug, Default)]
+#[derive(Clone, Debug)]
 #[must_use]
 pub struct Window {
-    by: String,
-    order: String,
+    by: Result<Vec<ColumnRef>>,
+    order: Result<Vec<SortKey>>,
 }
 
 impl Window {
-    /// A partition for each value of these columns: `"farm, grade"`.
-    pub fn by(columns: &str) -> Window {
-        Window { by: columns.to_owned(), order: String::new() }
+    /// A partition for each value of these columns: `"farm, grade"`, or `["farm", "grade"]`.
+    pub fn by(columns: impl IntoColumns) -> Window {
+        Window { by: columns.into_columns(), order: Ok(Vec::new()) }
     }
 
     /// One partition, the whole table.
     pub fn whole() -> Window {
-        Window::default()
+        Window { by: Ok(Vec::new()), order: Ok(Vec::new()) }
     }
 
     /// The order in a partition: `"collected_on desc, litres"`.
-    pub fn order(self, keys: &str) -> Window {
-        Window { order: keys.to_owned(), ..self }
-    }
-
-    fn step(&self) -> String {
-        let by = if self.by.is_empty() { String::new() } else { format!(" by {}", self.by) };
-        let order = if self.order.is_empty() { String::new() } else { format!(" order by {}", self.order) };
-        format!("window{by}{order}")
-    }
-}
-
-/// A second table: a path of any readable format, or another flow.
-pub trait IntoOther {
-    /// Gives the table's text in a step of the flow, which it may become a part of.
-    fn into_other(self, flow: &mut Flow) -> String;
-}
-
-impl IntoOther for &str {
-    fn into_other(self, _: &mut Flow) -> String {
-        Scalar::Text(self.to_owned()).to_string()
-    }
-}
-
-impl IntoOther for &Path {
-    fn into_other(self, _: &mut Flow) -> String {
-        Scalar::Text(self.to_string_lossy().into_owned()).to_string()
-    }
-}
-
-impl IntoOther for &Flow {
-    fn into_other(self, flow: &mut Flow) -> String {
-        flow.adopt(self)
+    pub fn order(self, keys: impl IntoSortKeys) -> Window {
+        Window { order: keys.into_sort_keys(), ..self }
     }
 }
 
@@ -198,7 +180,7 @@ impl Flow {
     #[must_use]
     pub fn join(mut self, other: impl IntoOther, how: Join) -> Flow {
         let other = other.into_other(&mut self);
-        self.then(&how.step(&other))
+        self.made(how.step(other))
     }
 
     /// Sets the rows of another table below, columns matched by name.
@@ -215,31 +197,35 @@ impl Flow {
     #[must_use]
     pub fn append(mut self, other: impl IntoOther) -> Flow {
         let other = other.into_other(&mut self);
-        self.then(&format!("append {other}"))
+        self.step(steps::Append::new(other))
     }
 
     /// As [`Flow::append`], where differing columns are a mistake.
     #[must_use]
     pub fn append_strict(mut self, other: impl IntoOther) -> Flow {
         let other = other.into_other(&mut self);
-        self.then(&format!("append {other} strict"))
+        self.step(steps::Append::new(other).strict())
     }
 
     /// Sets the columns of another table beside, row by row; it must have as many rows.
     #[must_use]
     pub fn paste(mut self, other: impl IntoOther) -> Flow {
         let other = other.into_other(&mut self);
-        self.then(&format!("paste {other}"))
+        self.step(steps::Paste::new(other))
     }
 
     /// Adds columns worked out from each row's neighbours; the rows stay where they are.
     #[must_use]
-    pub fn window(self, window: Window, items: impl IntoText) -> Flow {
-        self.with_items(&window.step(), &items.into_text())
+    pub fn window(self, window: Window, items: impl IntoItems) -> Flow {
+        let step = || {
+            let items = steps::Window::new(items.into_items()?);
+            Ok(items.by(window.by?).order(window.order?).into())
+        };
+        self.made(step())
     }
 
     /// Makes another flow a table of this one; gives its name.
-    fn adopt(&mut self, other: &Flow) -> String {
+    pub(super) fn adopt(&mut self, other: &Flow) -> String {
         let mistake = |what: String| Some(Error::new(ErrorKind::Name, what));
         if self.mistake.is_none() {
             self.mistake = other.mistake.clone();

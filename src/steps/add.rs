@@ -7,20 +7,28 @@ use churn_expr::bind::Beside;
 use churn_plan::Relation;
 
 use super::item::{self, Item, NamedItem, write_below};
-use super::{Checker, Step, StepKind};
+use super::{Check, Checker, Step, StepKind};
 
 pub(super) const KIND: StepKind = StepKind {
     keyword: "add",
     usage: "add name = EXPR, …",
     summary: "Adds columns at the right, or replaces a column in place; a later item sees an earlier one.",
     example: "add solids = litres * (fat + protein) / 100, share = litres / sum(litres) per farm",
-    parse: |text| Ok(Box::new(Add(text.list(Item::read)?))),
+    parse: |text| Ok(Step::from(Add(text.list(Item::read)?))),
 };
 
-#[derive(Debug)]
-struct Add(Vec<Item>);
+/// `add`: new columns at the right, or columns replaced in place; a later item sees an earlier one.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Add(Vec<Item>);
 
-impl Step for Add {
+impl Add {
+    /// Adds these items.
+    pub fn new<T: Into<Item>>(items: impl IntoIterator<Item = T>) -> Add {
+        Add(item::all(items))
+    }
+}
+
+impl Check for Add {
     fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
         let mut relation = input?;
         // Items see those before them, so each is checked over what the last one left; names must still differ

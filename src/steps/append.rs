@@ -8,7 +8,7 @@ use churn_expr::{Bound, cast};
 use churn_plan::{Relation, operators};
 
 use super::other::Other;
-use super::{Checker, Step, StepKind};
+use super::{Check, Checker, Step, StepKind};
 use crate::lang::text::Cursor;
 
 pub(super) const KIND: StepKind = StepKind {
@@ -16,11 +16,12 @@ pub(super) const KIND: StepKind = StepKind {
     usage: "append OTHER, … [strict]",
     summary: "Sets the rows of other tables below, columns matched by name; one that is missing on a side is null there.",
     example: "append 'deliveries-2024.csv'",
-    parse: |text| Ok(Box::new(text.one(read)?)),
+    parse: |text| Ok(Step::from(text.one(read)?)),
 };
 
-#[derive(Debug)]
-struct Append {
+/// `append`: the rows of other tables below, columns matched by name.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Append {
     others: Vec<Other>,
     strict: bool,
 }
@@ -31,6 +32,24 @@ fn read(c: &mut Cursor<'_>) -> Result<Append> {
 }
 
 impl Append {
+    /// Sets the rows of this table below.
+    pub fn new(other: impl Into<Other>) -> Append {
+        Append { others: vec![other.into()], strict: false }
+    }
+
+    /// Sets the rows of one more table below.
+    #[must_use]
+    pub fn and(mut self, other: impl Into<Other>) -> Append {
+        self.others.push(other.into());
+        self
+    }
+
+    /// Differing columns are a mistake; else one that is missing on a side is null there.
+    #[must_use]
+    pub fn strict(self) -> Append {
+        Append { strict: true, ..self }
+    }
+
     /// Notes the columns that only one side has.
     fn refuse_differing(&self, other: &Other, ours: &[Field], theirs: &[Field], checker: &mut Checker<'_>) {
         let lacks = |have: &[Field], want: &[Field]| {
@@ -52,7 +71,7 @@ impl Append {
     }
 }
 
-impl Step for Append {
+impl Check for Append {
     fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
         let tables: Vec<Option<Relation>> = self.others.iter().map(|other| other.relation(checker)).collect();
         let (input, tables) = (input?, tables.into_iter().collect::<Option<Vec<_>>>()?);

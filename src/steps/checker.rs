@@ -4,7 +4,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use churn_core::names::name;
-use churn_core::{ColumnId, Counters, Error, ErrorKind, Field, Scalar, SourceText, Span, StepId};
+use churn_core::{ColumnId, Counters, Error, ErrorKind, Field, Position, Scalar, SourceText, Span, StepId};
 use churn_expr::Bound;
 use churn_expr::ast::Expr;
 use churn_expr::bind::{Beside, Binder, Ids, PerCall, Place};
@@ -44,7 +44,7 @@ pub(crate) struct RecipeResult {
 }
 
 /// Checks the steps of one request.
-pub(crate) struct Checker<'a> {
+pub struct Checker<'a> {
     /// The text that places point into.
     pub(crate) source: Arc<SourceText>,
     /// Parameters, functions and tables that expressions may use.
@@ -148,7 +148,7 @@ impl Checker<'_> {
     }
 
     /// Notes a mistake at a place.
-    pub(crate) fn wrong(&mut self, span: Span, error: Error) {
+    pub(crate) fn wrong(&mut self, span: impl Into<Span>, error: Error) {
         let source = self.source.clone();
         self.errors.push(error.at(&source, span));
     }
@@ -288,10 +288,10 @@ impl Checker<'_> {
 }
 
 /// A number of rows as it is written: a literal or a parameter.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq)]
 pub(crate) enum Count {
     Number(usize),
-    Parameter(String, Span),
+    Parameter(String, Position),
 }
 
 impl Count {
@@ -333,14 +333,19 @@ impl std::fmt::Display for Count {
 }
 
 /// A path as it is written: a text or a parameter.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq)]
 pub(crate) enum Path {
-    Text(String, Span),
-    Parameter(String, Span),
+    Text(String, Position),
+    Parameter(String, Position),
 }
 
 impl Path {
-    pub(crate) fn span(&self) -> Span {
+    /// A path that is written in Rust.
+    pub(crate) fn of(path: &std::path::Path) -> Path {
+        Path::Text(path.to_string_lossy().into_owned(), Position::default())
+    }
+
+    pub(crate) fn span(&self) -> Position {
         match self {
             Path::Text(_, span) | Path::Parameter(_, span) => *span,
         }

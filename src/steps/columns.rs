@@ -3,12 +3,12 @@
 use std::fmt;
 
 use churn_core::names::{comma, name};
-use churn_core::{Error, ErrorKind, Result, Span};
+use churn_core::{Error, ErrorKind, Position, Result};
 use churn_expr::ast::ColumnRef;
 use churn_expr::expand::{columns_of_list, unknown_column};
 use churn_plan::Relation;
 
-use super::{Checker, Step, StepKind};
+use super::{Check, Checker, Step, StepKind};
 use crate::lang::text::Cursor;
 
 pub(super) const DROP: StepKind = StepKind {
@@ -16,7 +16,7 @@ pub(super) const DROP: StepKind = StepKind {
     usage: "drop COLS",
     summary: "Keeps all columns but these.",
     example: "drop note, each 't*'",
-    parse: |text| Ok(Box::new(Drop(text.list(Cursor::column_ref)?))),
+    parse: |text| Ok(Step::from(Drop(text.list(Cursor::column_ref)?))),
 };
 
 pub(super) const RENAME: StepKind = StepKind {
@@ -24,13 +24,21 @@ pub(super) const RENAME: StepKind = StepKind {
     usage: "rename new = old, …",
     summary: "Gives columns other names, all at once; they stay in place.",
     example: "rename day = collected_on, temperature = temp_c",
-    parse: |text| Ok(Box::new(Rename(text.list(read_pair)?))),
+    parse: |text| Ok(Step::from(Rename(text.list(read_pair)?))),
 };
 
-#[derive(Debug)]
-struct Drop(Vec<ColumnRef>);
+/// `drop`: all columns but these.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Drop(Vec<ColumnRef>);
 
-impl Step for Drop {
+impl Drop {
+    /// Leaves these columns out: names, or sets.
+    pub fn new<T: Into<ColumnRef>>(columns: impl IntoIterator<Item = T>) -> Drop {
+        Drop(columns.into_iter().map(Into::into).collect())
+    }
+}
+
+impl Check for Drop {
     fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
         let mut relation = input?;
         let source = checker.source.clone();
@@ -50,7 +58,7 @@ impl Step for Drop {
     }
 }
 
-pub(super) fn span_of(column: &ColumnRef) -> Span {
+pub(super) fn span_of(column: &ColumnRef) -> Position {
     match column {
         ColumnRef::Name(_, span) => *span,
         ColumnRef::Set(set) => set.span,
@@ -63,10 +71,10 @@ impl fmt::Display for Drop {
     }
 }
 
-#[derive(Debug)]
+#[derive(Clone, Debug, PartialEq)]
 struct Renaming {
-    new: (String, Span),
-    old: (String, Span),
+    new: (String, Position),
+    old: (String, Position),
 }
 
 impl fmt::Display for Renaming {
@@ -81,10 +89,26 @@ fn read_pair(c: &mut Cursor<'_>) -> Result<Renaming> {
     Ok(Renaming { new, old: c.name("the old name")? })
 }
 
-#[derive(Debug)]
-struct Rename(Vec<Renaming>);
+/// `rename`: other names, all at once; columns stay in place.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Rename(Vec<Renaming>);
 
-impl Step for Rename {
+impl Rename {
+    /// Gives a column another name.
+    pub fn new(new: &str, old: &str) -> Rename {
+        Rename(Vec::new()).and(new, old)
+    }
+
+    /// Gives one more column another name.
+    #[must_use]
+    pub fn and(mut self, new: &str, old: &str) -> Rename {
+        let placed = |name: &str| (name.to_owned(), Position::default());
+        self.0.push(Renaming { new: placed(new), old: placed(old) });
+        self
+    }
+}
+
+impl Check for Rename {
     fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
         let mut relation = input?;
         let source = checker.source.clone();

@@ -3,14 +3,14 @@
 use std::fmt;
 
 use churn_core::names::{comma, name};
-use churn_core::{Error, ErrorKind, Field, Result, Scalar, Span, Type};
+use churn_core::{Error, ErrorKind, Field, Position, Result, Scalar, Span, Type};
 use churn_expr::ast::{ColumnRef, Expr};
 use churn_expr::expand::columns_of_list;
 use churn_expr::{Bound, cast};
 use churn_plan::Relation;
-use churn_plan::operators::{self, DenseKey, Series, SeriesStep};
+use churn_plan::operators::{self, Series, SeriesStep};
 
-use super::{Checker, Step, StepKind};
+use super::{Check, Checker, Step, StepKind};
 use crate::lang::text::{Cursor, operand};
 
 pub(super) const KIND: StepKind = StepKind {
@@ -19,19 +19,28 @@ pub(super) const KIND: StepKind = StepKind {
     summary: "Adds rows, behind the others, for combinations of the keys' values and for steps of a series that do not occur; \
               their other columns are null.",
     example: "densify collected_on by interval '1' day per farm",
-    parse: |text| Ok(Box::new(text.one(read)?)),
+    parse: |text| Ok(Step::from(text.one(read)?)),
 };
 
-#[derive(Debug)]
-struct Densify {
-    keys: Vec<Key>,
+/// `densify`: rows added for combinations of keys, and for steps of series, that do not occur.
+///
+/// ```
+/// use churn::{Interval, lit, steps};
+/// let day = Interval { days: 1, ..Interval::default() };
+/// let densify = steps::Densify::new(steps::DenseKey::series("day", lit(churn::Scalar::Interval(day)))).per(["farm"]);
+/// assert_eq!(densify.to_string(), "densify day by interval '1' day per farm");
+/// ```
+#[derive(Clone, Debug, PartialEq)]
+pub struct Densify {
+    keys: Vec<DenseKey>,
     per: Vec<ColumnRef>,
 }
 
-#[derive(Debug)]
-struct Key {
+/// A key of [`Densify`]: the values that occur, or a series of them.
+#[derive(Clone, Debug, PartialEq)]
+pub struct DenseKey {
     column: ColumnRef,
-    span: Span,
+    span: Position,
     by: Option<Expr>,
     from: Option<Expr>,
     to: Option<Expr>,
@@ -43,33 +52,55 @@ fn read(c: &mut Cursor<'_>) -> Result<Densify> {
     Ok(Densify { keys, per })
 }
 
-fn read_key(c: &mut Cursor<'_>) -> Result<Key> {
+fn read_key(c: &mut Cursor<'_>) -> Result<DenseKey> {
     let start = c.span();
     let column = c.column_ref()?;
     let by = if c.take_word("by") { Some(operand(c)?) } else { None };
     let mut bound =
         |word: &str| if by.is_some() && c.take_word(word) { operand(c).map(Some) } else { Ok(None) };
     let (from, to) = (bound("from")?, bound("to")?);
-    Ok(Key { column, span: c.since(start), by, from, to })
+    Ok(DenseKey { column, span: c.since(start), by, from, to })
 }
 
-impl Key {
+impl DenseKey {
+    /// The values of a column that occur.
+    pub fn values(column: impl Into<ColumnRef>) -> DenseKey {
+        DenseKey { column: column.into(), span: Position::default(), by: None, from: None, to: None }
+    }
+
+    /// The values of a column from the smallest to the largest, by a step: a whole number, or an interval for dates.
+    pub fn series(column: impl Into<ColumnRef>, step: impl Into<Expr>) -> DenseKey {
+        DenseKey { by: Some(step.into()), ..DenseKey::values(column) }
+    }
+
+    /// Where the series starts.
+    #[must_use]
+    pub fn from(self, start: impl Into<Expr>) -> DenseKey {
+        DenseKey { from: Some(start.into()), ..self }
+    }
+
+    /// Where the series ends.
+    #[must_use]
+    pub fn to(self, end: impl Into<Expr>) -> DenseKey {
+        DenseKey { to: Some(end.into()), ..self }
+    }
+
     /// The keys that it stands for: one, or those of a set.
-    fn checked(&self, fields: &[Field], checker: &mut Checker<'_>) -> Option<Vec<DenseKey>> {
+    fn checked(&self, fields: &[Field], checker: &mut Checker<'_>) -> Option<Vec<operators::DenseKey>> {
         let source = checker.source.clone();
         let columns = checker.kept(columns_of_list(std::slice::from_ref(&self.column), fields, &source))?;
         let mut keys = Vec::new();
         for column in columns {
             let series = match &self.by {
-                Some(by) => Some(self.series(by, column, checker)?),
+                Some(by) => Some(self.checked_series(by, column, checker)?),
                 None => None,
             };
-            keys.push(DenseKey { column: column.id, series });
+            keys.push(operators::DenseKey { column: column.id, series });
         }
         Some(keys)
     }
 
-    fn series(&self, by: &Expr, column: &Field, checker: &mut Checker<'_>) -> Option<Series> {
+    fn checked_series(&self, by: &Expr, column: &Field, checker: &mut Checker<'_>) -> Option<Series> {
         let step = match (checker.constant(by)?, &column.kind) {
             (Scalar::Int(step), Type::Int) if step > 0 => SeriesStep::Number(step),
             (Scalar::Interval(step), Type::Date | Type::Timestamp)
@@ -120,13 +151,31 @@ impl Key {
         Some(Series { step, from: bound(&self.from)?, to: bound(&self.to)? })
     }
 
-    fn wrong(&self, span: Span, what: &str, next: &str, checker: &mut Checker<'_>) {
+    fn wrong(&self, span: impl Into<Span>, what: &str, next: &str, checker: &mut Checker<'_>) {
         let error = Error::new(ErrorKind::Type, what);
         checker.wrong(span, if next.is_empty() { error } else { error.next(next) });
     }
 }
 
 impl Densify {
+    /// Adds rows for what this key lacks.
+    pub fn new(key: DenseKey) -> Densify {
+        Densify { keys: vec![key], per: Vec::new() }
+    }
+
+    /// One more key: rows are added for all combinations.
+    #[must_use]
+    pub fn and(mut self, key: DenseKey) -> Densify {
+        self.keys.push(key);
+        self
+    }
+
+    /// The values and combinations of each group that these columns make.
+    #[must_use]
+    pub fn per<T: Into<ColumnRef>>(self, columns: impl IntoIterator<Item = T>) -> Densify {
+        Densify { per: columns.into_iter().map(Into::into).collect(), ..self }
+    }
+
     /// The rows with keys that hold nothing in the types of their series.
     fn typed(&self, mut input: Relation, checker: &mut Checker<'_>) -> Relation {
         let source = checker.source.clone();
@@ -162,13 +211,13 @@ fn apart(mut input: Relation, checker: &mut Checker<'_>) -> Relation {
     input
 }
 
-impl Step for Densify {
+impl Check for Densify {
     fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
         let input = self.typed(apart(input?, checker), checker);
         let source = checker.source.clone();
         let per = checker.kept(columns_of_list(&self.per, &input.fields, &source))?;
         let per: Vec<_> = per.iter().map(|field| field.id).collect();
-        let mut keys: Vec<DenseKey> = Vec::new();
+        let mut keys: Vec<operators::DenseKey> = Vec::new();
         for key in &self.keys {
             for found in key.checked(&input.fields, checker)? {
                 if per.contains(&found.column) || keys.iter().any(|other| other.column == found.column) {
@@ -196,7 +245,7 @@ impl Step for Densify {
     }
 }
 
-impl fmt::Display for Key {
+impl fmt::Display for DenseKey {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "{}", self.column)?;
         for (word, expr) in [("by", &self.by), ("from", &self.from), ("to", &self.to)] {

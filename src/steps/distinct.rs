@@ -7,7 +7,7 @@ use churn_expr::ast::ColumnRef;
 use churn_expr::expand::columns_of_list;
 use churn_plan::{Relation, operators};
 
-use super::{Checker, Step, StepKind};
+use super::{Check, Checker, Step, StepKind};
 use crate::lang::text::Cursor;
 
 pub(super) const KIND: StepKind = StepKind {
@@ -17,14 +17,27 @@ pub(super) const KIND: StepKind = StepKind {
     example: "distinct by farm, collected_on",
     parse: |text| {
         let by = text.one(|c| if c.take_word("by") { c.list(Cursor::column_ref) } else { Ok(Vec::new()) })?;
-        Ok(Box::new(Distinct(by)))
+        Ok(Step::from(Distinct(by)))
     },
 };
 
-#[derive(Debug)]
-struct Distinct(Vec<ColumnRef>);
+/// `distinct`: the first of each set of equal rows.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Distinct(Vec<ColumnRef>);
 
-impl Step for Distinct {
+impl Distinct {
+    /// Of the rows that are equal in all columns.
+    pub fn rows() -> Distinct {
+        Distinct(Vec::new())
+    }
+
+    /// Of the rows that are equal in these columns; all columns stay.
+    pub fn by<T: Into<ColumnRef>>(columns: impl IntoIterator<Item = T>) -> Distinct {
+        Distinct(columns.into_iter().map(Into::into).collect())
+    }
+}
+
+impl Check for Distinct {
     fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
         let input = input?;
         let source = checker.source.clone();

@@ -10,7 +10,7 @@ use churn_plan::Relation;
 use churn_plan::operators::{First, Last, Op};
 
 use super::checker::Count;
-use super::{Checker, Step, StepKind, StepText};
+use super::{Check, Checker, Step, StepKind, StepText};
 use crate::lang::text::Cursor;
 
 pub(super) const FIRST: StepKind = StepKind {
@@ -29,15 +29,40 @@ pub(super) const LAST: StepKind = StepKind {
     parse: |text| parse(text, false),
 };
 
-#[derive(Debug)]
-struct End {
+/// `first` and `last`: rows from an end, of the table or of each group, in input order.
+#[derive(Clone, Debug, PartialEq)]
+pub struct End {
     first: bool,
     count: Count,
     after: Option<Count>,
     per: Vec<ColumnRef>,
 }
 
-fn parse(text: StepText<'_>, first: bool) -> Result<Box<dyn Step>> {
+impl End {
+    /// The first rows.
+    pub fn first(rows: usize) -> End {
+        End { first: true, count: Count::Number(rows), after: None, per: Vec::new() }
+    }
+
+    /// The last rows.
+    pub fn last(rows: usize) -> End {
+        End { first: false, ..End::first(rows) }
+    }
+
+    /// Skips so many rows before; not for last rows, nor for those of groups.
+    #[must_use]
+    pub fn after(self, rows: usize) -> End {
+        End { after: Some(Count::Number(rows)), ..self }
+    }
+
+    /// So many rows of each group that these columns make.
+    #[must_use]
+    pub fn per<T: Into<ColumnRef>>(self, columns: impl IntoIterator<Item = T>) -> End {
+        End { per: columns.into_iter().map(Into::into).collect(), ..self }
+    }
+}
+
+fn parse(text: StepText<'_>, first: bool) -> Result<Step> {
     let end = text.one(|c| {
         let count = Count::read(c)?;
         let after = if first && c.take_word("after") { Some(Count::read(c)?) } else { None };
@@ -49,10 +74,10 @@ fn parse(text: StepText<'_>, first: bool) -> Result<Box<dyn Step>> {
         };
         Ok(End { first, count, after, per })
     })?;
-    Ok(Box::new(end))
+    Ok(Step::from(end))
 }
 
-impl Step for End {
+impl Check for End {
     fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
         let input = input?;
         let source = checker.source.clone();

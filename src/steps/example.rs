@@ -11,7 +11,7 @@ use churn_plan::Relation;
 use churn_plan::operators::First;
 
 use super::checker::Count;
-use super::{Checker, Step, StepKind};
+use super::{Check, Checker, Step, StepKind};
 use crate::lang::text::Cursor;
 
 const KIND: StepKind = StepKind {
@@ -19,17 +19,17 @@ const KIND: StepKind = StepKind {
     usage: "skip N",
     summary: "Leaves out the first N rows.",
     example: "skip 10",
-    parse: |text| Ok(Box::new(text.one(read)?)),
+    parse: |text| Ok(Step::from(text.one(read)?)),
 };
 
-#[derive(Debug)]
+#[derive(Clone, Debug, PartialEq)]
 struct Skip(Count);
 
 fn read(c: &mut Cursor<'_>) -> Result<Skip> {
     Ok(Skip(Count::read(c)?))
 }
 
-impl Step for Skip {
+impl Check for Skip {
     fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
         let input = input?;
         let Some(after) = self.0.resolved(checker) else { return Some(input) };

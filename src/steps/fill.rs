@@ -13,7 +13,7 @@ use churn_expr::{Bound, aggregates};
 use churn_plan::Relation;
 use churn_plan::operators::{Call, Compute, Window};
 
-use super::{Checker, Step, StepKind};
+use super::{Check, Checker, Step, StepKind};
 use crate::lang::text::{Cursor, expression};
 
 pub(super) const KIND: StepKind = StepKind {
@@ -24,30 +24,67 @@ pub(super) const KIND: StepKind = StepKind {
     parse: |text| text.one(read),
 };
 
-/// Values of their own for the columns of each item.
-#[derive(Debug)]
-struct Fill(Vec<FillItem>);
+/// `fill … with …`: missing values replaced, each list of columns by its own expression, which may be an aggregate.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Fill(Vec<FillItem>);
 
-#[derive(Debug)]
+#[derive(Clone, Debug, PartialEq)]
 struct FillItem {
     columns: Vec<ColumnRef>,
     with: Expr,
 }
 
-/// Values carried on from the rows around.
-#[derive(Debug)]
-struct Carry {
+/// `fill … down` and `fill … up`: missing values take those of the rows around.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Carry {
     columns: Vec<ColumnRef>,
     up: bool,
     by: Vec<ColumnRef>,
 }
 
-fn read(c: &mut Cursor<'_>) -> Result<Box<dyn Step>> {
+impl Fill {
+    /// Fills these columns with a value.
+    pub fn new<T: Into<ColumnRef>>(columns: impl IntoIterator<Item = T>, with: impl Into<Expr>) -> Fill {
+        Fill(Vec::new()).and(columns, with)
+    }
+
+    /// Fills these columns, too, with a value of theirs.
+    #[must_use]
+    pub fn and<T: Into<ColumnRef>>(
+        mut self,
+        columns: impl IntoIterator<Item = T>,
+        with: impl Into<Expr>,
+    ) -> Fill {
+        let columns = columns.into_iter().map(Into::into).collect();
+        self.0.push(FillItem { columns, with: with.into() });
+        self
+    }
+}
+
+impl Carry {
+    /// Fills these columns with the last value before.
+    pub fn down<T: Into<ColumnRef>>(columns: impl IntoIterator<Item = T>) -> Carry {
+        Carry { columns: columns.into_iter().map(Into::into).collect(), up: false, by: Vec::new() }
+    }
+
+    /// Fills these columns with the next value after.
+    pub fn up<T: Into<ColumnRef>>(columns: impl IntoIterator<Item = T>) -> Carry {
+        Carry { up: true, ..Carry::down(columns) }
+    }
+
+    /// Within each group that these columns make.
+    #[must_use]
+    pub fn by<T: Into<ColumnRef>>(self, columns: impl IntoIterator<Item = T>) -> Carry {
+        Carry { by: columns.into_iter().map(Into::into).collect(), ..self }
+    }
+}
+
+fn read(c: &mut Cursor<'_>) -> Result<Step> {
     let columns = c.list(Cursor::column_ref)?;
     let up = c.take_word("up");
     if up || c.take_word("down") {
         let by = if c.take_word("by") { c.list(Cursor::column_ref)? } else { Vec::new() };
-        return Ok(Box::new(Carry { columns, up, by }));
+        return Ok(Step::from(Carry { columns, up, by }));
     }
     c.expect_word("with", "and what missing values become; or down, or up")?;
     let mut items = vec![FillItem { columns, with: expression(c)? }];
@@ -56,10 +93,10 @@ fn read(c: &mut Cursor<'_>) -> Result<Box<dyn Step>> {
         c.expect_word("with", "and what missing values become")?;
         items.push(FillItem { columns, with: expression(c)? });
     }
-    Ok(Box::new(Fill(items)))
+    Ok(Step::from(Fill(items)))
 }
 
-impl Step for Carry {
+impl Check for Carry {
     fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
         let input = input?;
         let source = checker.source.clone();
@@ -125,7 +162,7 @@ fn from_itself(expr: &Expr, column: &str) -> Expr {
     }
 }
 
-impl Step for Fill {
+impl Check for Fill {
     fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
         let mut relation = input?;
         let source = checker.source.clone();

@@ -6,7 +6,7 @@ use churn_expr::ast::Expr;
 use churn_expr::bind::Beside;
 use churn_plan::{Relation, operators};
 
-use super::{Checker, Step, StepKind};
+use super::{Check, Checker, Step, StepKind};
 use crate::lang::text::expression;
 
 pub(super) const KIND: StepKind = StepKind {
@@ -14,13 +14,21 @@ pub(super) const KIND: StepKind = StepKind {
     usage: "filter COND",
     summary: "Keeps the rows where the condition is true; where it is false or unknown they go.",
     example: "filter litres > 0 and grade in ('A', 'B')",
-    parse: |text| Ok(Box::new(Filter(text.one(expression)?))),
+    parse: |text| Ok(Step::from(Filter(text.one(expression)?))),
 };
 
-#[derive(Debug)]
-struct Filter(Expr);
+/// `filter`: the rows where a condition is true.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Filter(Expr);
 
-impl Step for Filter {
+impl Filter {
+    /// Keeps the rows where this is true.
+    pub fn new(condition: impl Into<Expr>) -> Filter {
+        Filter(condition.into())
+    }
+}
+
+impl Check for Filter {
     fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
         let input = input?;
         let mut beside = Beside::default();

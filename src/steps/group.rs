@@ -10,7 +10,7 @@ use churn_plan::Relation;
 use churn_plan::operators::{self, Compute};
 
 use super::item::{self, Item, write_below};
-use super::{Checker, Step, StepKind, StepText};
+use super::{Check, Checker, Step, StepKind, StepText};
 
 pub(super) const GROUP: StepKind = StepKind {
     keyword: "group",
@@ -25,17 +25,42 @@ pub(super) const TOTAL: StepKind = StepKind {
     usage: "total + items",
     summary: "Makes one row of the whole table, also of an empty one.",
     example: "total: n = count(), litres = sum(litres), farms = count_distinct(farm)",
-    parse: |text| Ok(Box::new(Group { keys: Vec::new(), items: text.list(Item::read)?, total: true })),
+    parse: |text| Ok(Step::from(Group { keys: Vec::new(), items: text.list(Item::read)?, total: true })),
 };
 
-#[derive(Debug)]
-struct Group {
+/// `group by`: one row for each group, keys then items, in order of first appearance; `total`: one row of the whole table.
+///
+/// ```
+/// use churn::{column, count, steps, sum};
+/// let group = steps::Group::by([column("farm")]).items([sum(column("litres")).named("litres"), count().named("loads")]);
+/// assert_eq!(group.to_string(), "group by farm\n  litres = sum(litres)\n  loads = count()");
+/// ```
+#[derive(Clone, Debug, PartialEq)]
+pub struct Group {
     keys: Vec<Item>,
     items: Vec<Item>,
     total: bool,
 }
 
-fn parse_group(text: StepText<'_>) -> Result<Box<dyn Step>> {
+impl Group {
+    /// Groups by these keys: names, expressions, or expressions with names.
+    pub fn by<T: Into<Item>>(keys: impl IntoIterator<Item = T>) -> Group {
+        Group { keys: item::all(keys), items: Vec::new(), total: false }
+    }
+
+    /// Makes one group of the whole table, also of an empty one.
+    pub fn total() -> Group {
+        Group { keys: Vec::new(), items: Vec::new(), total: true }
+    }
+
+    /// What each group gives beside its keys.
+    #[must_use]
+    pub fn items<T: Into<Item>>(self, items: impl IntoIterator<Item = T>) -> Group {
+        Group { items: item::all(items), ..self }
+    }
+}
+
+fn parse_group(text: StepText<'_>) -> Result<Step> {
     let StepText { mut head, lines, .. } = text;
     head.expect_word("by", "and the keys: group by farm")?;
     let keys = head.list(Item::read)?;
@@ -48,10 +73,10 @@ fn parse_group(text: StepText<'_>) -> Result<Box<dyn Step>> {
         items.extend(line.list(Item::read)?);
         line.expect_end()?;
     }
-    Ok(Box::new(Group { keys, items, total: false }))
+    Ok(Step::from(Group { keys, items, total: false }))
 }
 
-impl Step for Group {
+impl Check for Group {
     fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
         let input = input?;
         let step = checker.step();

@@ -3,29 +3,57 @@
 use std::fmt;
 
 use churn_core::names::name;
-use churn_core::{Error, ErrorKind, Field, Result, Scalar, Span};
+use churn_core::{Error, ErrorKind, Field, Position, Result, Scalar};
 use churn_expr::ast::{Expr, Kind};
+use churn_expr::build::{Named, Naming, column};
 use churn_expr::expand::{default_name, over_set};
 
 use super::Checker;
 use crate::lang::text::{Cursor, TokenKind, expression};
 
-/// An item as it is written.
-#[derive(Clone, Debug)]
-pub(crate) struct Item {
+/// An item: an expression, its name if it has one, or what its names are made of. Made of an [`Expr`] or a [`Named`].
+#[derive(Clone, Debug, PartialEq)]
+pub struct Item {
     pub(crate) name: Option<String>,
     pub(crate) expr: Expr,
     /// The name's text where `named` gives one.
     named: Option<Expr>,
-    pub(crate) span: Span,
+    pub(crate) span: Position,
 }
 
 /// An item with its name, its column set written out.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq)]
 pub(crate) struct NamedItem {
     pub(crate) name: String,
     pub(crate) expr: Expr,
-    pub(crate) span: Span,
+    pub(crate) span: Position,
+}
+
+impl From<Expr> for Item {
+    fn from(expr: Expr) -> Item {
+        Item { name: None, expr, named: None, span: Position::default() }
+    }
+}
+
+impl From<Named> for Item {
+    fn from(Named { name, expr }: Named) -> Item {
+        match name {
+            Naming::Name(name) => Item { name: Some(name), ..expr.into() },
+            Naming::Template(template) => Item { named: Some(template), ..expr.into() },
+        }
+    }
+}
+
+impl From<&str> for Item {
+    /// The column of this name.
+    fn from(name: &str) -> Item {
+        column(name).into()
+    }
+}
+
+/// Items of anything that each can be made of.
+pub(super) fn all<T: Into<Item>>(items: impl IntoIterator<Item = T>) -> Vec<Item> {
+    items.into_iter().map(Into::into).collect()
 }
 
 impl Item {
@@ -220,6 +248,32 @@ fn with_column_name(text: &Expr, column: &str) -> Expr {
         }
         _ => text.map_parts(&mut |part| with_column_name(part, column)),
     }
+}
+
+/// An item where some words would be taken for something else at its start: it stands in parentheses then.
+pub(super) struct Guarded<'a>(pub(super) &'a Item, pub(super) &'a [&'a str]);
+
+impl fmt::Display for Guarded<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let Guarded(item, words) = self;
+        if item.name.is_some() {
+            return item.fmt(f);
+        }
+        f.write_str(&guarded(&item.expr, words))?;
+        item.named.iter().try_for_each(|text| write!(f, " named {text}"))
+    }
+}
+
+/// An expression, in parentheses where some words would be taken for something else at its start.
+pub(super) fn guarded(expr: &Expr, words: &[&str]) -> String {
+    let text = expr.to_string();
+    if starts_with_word(&text, words) { format!("({text})") } else { text }
+}
+
+/// Whether a text of the language starts with one of these words.
+fn starts_with_word(text: &str, words: &[&str]) -> bool {
+    let end = text.find(|c: char| !(c.is_alphanumeric() || c == '_')).unwrap_or(text.len());
+    text.get(..end).is_some_and(|first| words.iter().any(|word| word.eq_ignore_ascii_case(first)))
 }
 
 /// Prints items on the head's line if there is one of them, else below it.

@@ -3,15 +3,16 @@
 use std::fmt;
 
 use churn_core::names::{comma, name};
-use churn_core::{Error, ErrorKind, Field, JoinKind, Result, Span, Type};
+use churn_core::{Error, ErrorKind, Field, JoinKind, Position, Result, Type};
 use churn_expr::ast::{Binary, Expr, Kind, Sense};
 use churn_expr::bind::Place;
 use churn_expr::{Bound, cast};
 use churn_plan::Relation;
 use churn_plan::operators::{Comparison, KeyPair, PrefilterTests};
 
+use super::item::guarded;
 use super::other::Other;
-use super::{Checker, Step, StepKind, StepText};
+use super::{Check, Checker, Step, StepKind, StepText};
 use crate::lang::text::{Cursor, expression};
 
 pub(super) const KIND: StepKind = StepKind {
@@ -23,8 +24,9 @@ pub(super) const KIND: StepKind = StepKind {
     parse,
 };
 
-#[derive(Debug)]
-struct Join {
+/// `join`: the rows of another table beside those that they match by keys.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Join {
     asof: bool,
     /// As it is written; inner if it is left out.
     kind: Option<JoinKind>,
@@ -33,10 +35,10 @@ struct Join {
     prefix: Option<String>,
     expect_one: bool,
     expect_all: bool,
-    span: Span,
+    span: Position,
 }
 
-fn parse(text: StepText<'_>) -> Result<Box<dyn Step>> {
+fn parse(text: StepText<'_>) -> Result<Step> {
     let StepText { mut head, lines, .. } = text;
     let start = head.span();
     let asof = head.take_word("asof");
@@ -76,7 +78,7 @@ fn parse(text: StepText<'_>) -> Result<Box<dyn Step>> {
     }
     match (kind, join.keys.is_empty()) {
         (Some(JoinKind::Cross), false) => Err(head
-            .error_at(join.keys.first().map_or(span, |k| k.span), "A cross join has no keys.")
+            .error_at(join.keys.first().map_or(*span, |k| k.span), "A cross join has no keys.")
             .next("Leave cross out, or the keys.")),
         (Some(JoinKind::Cross), true) if asof => {
             Err(head.error_at(span, "asof looks for the nearest row, and cross takes all of them."))
@@ -84,11 +86,56 @@ fn parse(text: StepText<'_>) -> Result<Box<dyn Step>> {
         (kind, true) if kind != Some(JoinKind::Cross) => Err(head
             .error_at(span, "A join needs keys.")
             .next(format!("Write: join {} on farm; for all pairs of rows, join cross.", join.other))),
-        _ => Ok(Box::new(join)),
+        _ => Ok(Step::from(join)),
     }
 }
 
 impl Join {
+    /// Joins another table in some way; made by [`Flow::join`](crate::Flow::join) and [`crate::Join`].
+    pub fn new(other: impl Into<Other>, kind: JoinKind) -> Join {
+        Join {
+            asof: false,
+            kind: Some(kind),
+            other: other.into(),
+            keys: Vec::new(),
+            prefix: None,
+            expect_one: false,
+            expect_all: false,
+            span: Position::default(),
+        }
+    }
+
+    /// Takes only the nearest of the rows that match, by the one inequality among the keys.
+    #[must_use]
+    pub fn asof(self) -> Join {
+        Join { asof: true, ..self }
+    }
+
+    /// Adds a key: a column of both sides, or a comparison whose left side is of the rows that come in.
+    #[must_use]
+    pub fn on(mut self, key: impl Into<Expr>) -> Join {
+        self.keys.push(key.into());
+        self
+    }
+
+    /// Puts a text before the names of the other table's columns.
+    #[must_use]
+    pub fn prefix(self, prefix: &str) -> Join {
+        Join { prefix: Some(prefix.to_owned()), ..self }
+    }
+
+    /// Stops the run where a row matches several rows.
+    #[must_use]
+    pub fn expect_one(self) -> Join {
+        Join { expect_one: true, ..self }
+    }
+
+    /// Stops the run where a row matches none.
+    #[must_use]
+    pub fn expect_all(self) -> Join {
+        Join { expect_all: true, ..self }
+    }
+
     /// Reads keys, with commas between them, and options, with commas or without.
     fn contents(&mut self, c: &mut Cursor<'_>) -> Result<()> {
         let mut may_be_key = true;
@@ -299,7 +346,7 @@ impl Join {
     }
 }
 
-impl Step for Join {
+impl Check for Join {
     fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
         let table = self.other.relation(checker);
         let (mut input, table) = (input?, table?);
@@ -384,7 +431,8 @@ impl fmt::Display for Join {
         }
         write!(f, "{}", self.other)?;
         if !self.keys.is_empty() {
-            write!(f, " on {}", comma(&self.keys))?;
+            let keys = self.keys.iter().map(|key| guarded(key, &["prefix", "expect"]));
+            write!(f, " on {}", comma(keys))?;
         }
         if let Some(prefix) = &self.prefix {
             write!(f, " prefix {}", churn_core::Scalar::Text(prefix.clone()))?;

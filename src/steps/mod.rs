@@ -31,6 +31,7 @@ mod sample;
 mod select;
 mod sort;
 mod split;
+mod step;
 mod table_values;
 mod unnest;
 mod unpivot;
@@ -38,58 +39,48 @@ mod values;
 mod window;
 mod write;
 
-use std::fmt;
-
 use churn_core::error::nearest;
-use churn_core::{Error, ErrorKind, JoinKind, Result};
-use churn_plan::Relation;
+use churn_core::{Error, ErrorKind, Result};
 
 pub(crate) use checker::{Checker, DeclaredTable};
 pub(crate) use given::Given;
-pub(crate) use read::{OPTIONS as READ_OPTIONS, text_of as read_text};
+pub(crate) use read::OPTIONS as READ_OPTIONS;
+pub(crate) use sort::read_key;
+pub(crate) use step::Check;
 pub(crate) use table_values::declare as declare_table;
 pub(crate) use write::OPTIONS as WRITE_OPTIONS;
 
+pub use add::Add;
+pub use append::Append;
+pub use columns::{Drop, Rename};
+pub use densify::{DenseKey, Densify};
+pub use distinct::Distinct;
+pub use ends::End;
+pub use fill::{Carry, Fill};
+pub use filter::Filter;
+pub use group::Group;
+pub use item::Item;
+pub use join::Join;
+pub use other::Other;
+pub use paste::Paste;
+pub use pivot::{Pivot, PivotKey};
+pub use read::{Read, ReadOptions};
+pub use read_recipe::ReadRecipe;
+pub use read_table::ReadTable;
+pub use require::{Require, RequireUnique};
+pub use sample::Sample;
+pub use select::Select;
+pub use sort::Sort;
+pub use split::Split;
+pub use step::Step;
+pub use unnest::Unnest;
+pub use unpivot::Unpivot;
+pub use values::Values;
+pub use window::Window;
+pub use write::{Settings as WriteOptions, Write};
+
 use crate::lang::text::layout::Block;
 use crate::lang::text::{Cursor, TokenKind, step_for};
-
-/// A step as it was read.
-pub(crate) trait Step: fmt::Display + fmt::Debug + Send + Sync {
-    /// Checks the step against the relation before it and gives the one after it.
-    ///
-    /// Mistakes are noted with the checker; `None` where nothing can be said of what follows.
-    fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation>;
-
-    /// Whether it may only start a chain.
-    fn starts(&self) -> bool {
-        false
-    }
-
-    /// Whether as many rows leave it as come in.
-    fn keeps_rows(&self) -> bool {
-        false
-    }
-
-    /// Whether it does something that must be done even if nobody needs its rows.
-    fn acts(&self) -> bool {
-        false
-    }
-
-    /// The table whose rows it starts with.
-    fn table(&self) -> Option<&str> {
-        None
-    }
-
-    /// How it brings tables together, if it does.
-    fn joins(&self) -> Option<JoinKind> {
-        None
-    }
-
-    /// Whether it writes what flows by.
-    fn writes(&self) -> bool {
-        false
-    }
-}
 
 /// What the language knows of a step.
 pub struct StepKind {
@@ -101,7 +92,7 @@ pub struct StepKind {
     pub summary: &'static str,
     /// An example over the demo's data.
     pub example: &'static str,
-    pub(crate) parse: fn(StepText<'_>) -> Result<Box<dyn Step>>,
+    pub(crate) parse: fn(StepText<'_>) -> Result<Step>,
 }
 
 /// Every step, in the order in which the help lists them.
@@ -180,7 +171,7 @@ impl<'a> StepText<'a> {
 ///
 /// # Errors
 /// The keyword is no step, or what follows does not fit it.
-pub(crate) fn parse(block: &Block) -> Result<Box<dyn Step>> {
+pub(crate) fn parse(block: &Block) -> Result<Step> {
     let mut head = block.cursor();
     if let Some(TokenKind::Word(word)) = head.peek()
         && step_for(&word.to_ascii_lowercase()).is_some()

@@ -4,7 +4,7 @@ use std::fmt;
 
 use churn_core::error::nearest;
 use churn_core::names::{comma, name};
-use churn_core::{Error, ErrorKind, Result, Scalar, Span, Type};
+use churn_core::{Error, ErrorKind, Position, Result, Scalar, Type};
 
 use super::Checker;
 use crate::lang::text::{Cursor, TokenKind};
@@ -22,24 +22,24 @@ pub(crate) struct OptionKind {
 }
 
 /// An option as it is written.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq)]
 pub(super) struct Setting {
     pub(super) name: String,
     pub(super) value: OptionValue,
-    pub(super) span: Span,
+    pub(super) span: Position,
 }
 
 /// What an option may be set to.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq)]
 pub(super) enum OptionValue {
     Word(String),
     Literal(Scalar),
-    Parameter(String, Span),
+    Parameter(String, Position),
     List(Vec<Element>),
 }
 
 /// An element of a list: a text, a name, or a name with a type.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq)]
 pub(super) enum Element {
     Text(String),
     Name(String),
@@ -116,6 +116,42 @@ fn read_element(c: &mut Cursor<'_>) -> Result<Element> {
 }
 
 impl Setting {
+    fn of(name: &str, value: OptionValue) -> Setting {
+        Setting { name: name.to_owned(), value, span: Position::default() }
+    }
+
+    /// An option that is set to a word of the language.
+    pub(super) fn word(name: &str, word: &str) -> Setting {
+        Setting::of(name, OptionValue::Word(word.to_owned()))
+    }
+
+    /// An option that is set to a value.
+    pub(super) fn literal(name: &str, value: Scalar) -> Setting {
+        Setting::of(name, OptionValue::Literal(value))
+    }
+
+    /// An option that is set to a text.
+    pub(super) fn text(name: &str, text: &str) -> Setting {
+        Setting::literal(name, Scalar::from(text))
+    }
+
+    /// An option that is set to a number.
+    pub(super) fn count(name: &str, count: usize) -> Setting {
+        Setting::literal(name, Scalar::Int(i64::try_from(count).unwrap_or(i64::MAX)))
+    }
+
+    /// An option that is set to a list.
+    pub(super) fn list(name: &str, elements: impl IntoIterator<Item = Element>) -> Setting {
+        Setting::of(name, OptionValue::List(elements.into_iter().collect()))
+    }
+
+    /// Adds to the list that it is set to.
+    pub(super) fn push(&mut self, element: Element) {
+        if let OptionValue::List(elements) = &mut self.value {
+            elements.push(element);
+        }
+    }
+
     /// The value with a parameter replaced.
     pub(super) fn resolved(&self, checker: &mut Checker<'_>) -> Option<OptionValue> {
         match &self.value {

@@ -9,37 +9,66 @@ use super::checker::Path;
 use super::read::Read;
 use super::read_recipe::{ReadRecipe, Shown};
 use super::read_table::ReadTable;
-use super::{Checker, Step};
+use super::{Check, Checker};
 use crate::lang::text::{Cursor, TokenKind};
 
-/// Another table as it is written.
-#[derive(Debug)]
-pub(super) enum Other {
-    Table(ReadTable),
+/// The second table of a step: an earlier table, a file, or the result of a recipe.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Other(Table);
+
+#[derive(Clone, Debug, PartialEq)]
+enum Table {
+    Named(ReadTable),
     File(Box<Read>, Path),
     Recipe(ReadRecipe),
 }
 
+impl From<ReadTable> for Other {
+    fn from(table: ReadTable) -> Other {
+        Other(Table::Named(table))
+    }
+}
+
+impl From<ReadRecipe> for Other {
+    fn from(recipe: ReadRecipe) -> Other {
+        Other(Table::Recipe(recipe))
+    }
+}
+
 impl Other {
+    /// An earlier table of this name.
+    pub fn table(name: &str) -> Other {
+        ReadTable::new(name).into()
+    }
+
+    /// A file of any readable format, or a recipe.
+    pub fn file(path: impl AsRef<std::path::Path>) -> Other {
+        let path = Path::of(path.as_ref());
+        match ReadRecipe::of(&path) {
+            Some(recipe) => recipe.into(),
+            None => Other(Table::File(Box::new(Read::of(path.clone())), path)),
+        }
+    }
+
     /// Reads a table's name or a path.
     pub(super) fn read(c: &mut Cursor<'_>) -> Result<Other> {
         if let Some(TokenKind::Word(_) | TokenKind::Quoted(_)) = c.peek() {
             let (table, span) = c.name("a table's name or a path in single quotes")?;
-            return Ok(Other::Table(ReadTable(table, span)));
+            return Ok(ReadTable(table, span).into());
         }
         let path = Path::read(c)?;
         if let Some(recipe) = ReadRecipe::of(&path) {
-            return recipe.with_given(c).map(Other::Recipe);
+            return recipe.with_given(c).map(Other::from);
         }
-        Ok(Other::File(Box::new(Read::of(path.clone())), path))
+        Ok(Other(Table::File(Box::new(Read::of(path.clone())), path)))
     }
 
     /// The table's rows. A file is read by a step of its own, which the ledger tells of beside this one.
     pub(super) fn relation(&self, checker: &mut Checker<'_>) -> Option<Relation> {
-        match self {
-            Other::Table(table) => table.check(None, checker),
-            Other::Recipe(recipe) => recipe.check(None, checker),
-            Other::File(read, path) => {
+        match &self.0 {
+            Table::Named(table) => table.check(None, checker),
+            Table::Recipe(recipe) => recipe.check(None, checker),
+            Table::File(read, path) => {
                 let relation = read.check(None, checker)?;
                 checker.steps.push(StepInfo { aside: true, ..StepInfo::new(path.to_string()) });
                 Some(relation)
@@ -48,21 +77,21 @@ impl Other {
     }
 
     /// Where it is written.
-    pub(super) fn span(&self) -> churn_core::Span {
-        match self {
-            Other::Table(table) => table.1,
-            Other::File(_, path) => path.span(),
-            Other::Recipe(recipe) => recipe.span(),
+    pub(super) fn span(&self) -> churn_core::Position {
+        match &self.0 {
+            Table::Named(table) => table.1,
+            Table::File(_, path) => path.span(),
+            Table::Recipe(recipe) => recipe.span(),
         }
     }
 }
 
 impl fmt::Display for Other {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self {
-            Other::Table(table) => f.write_str(&churn_core::names::name(&table.0)),
-            Other::File(_, path) => path.fmt(f),
-            Other::Recipe(recipe) => Shown(recipe).fmt(f),
+        match &self.0 {
+            Table::Named(table) => f.write_str(&churn_core::names::name(&table.0)),
+            Table::File(_, path) => path.fmt(f),
+            Table::Recipe(recipe) => Shown(recipe).fmt(f),
         }
     }
 }

@@ -7,20 +7,28 @@ use churn_core::{Error, ErrorKind};
 use churn_plan::{Relation, operators};
 
 use super::other::Other;
-use super::{Checker, Step, StepKind};
+use super::{Check, Checker, Step, StepKind};
 
 pub(super) const KIND: StepKind = StepKind {
     keyword: "paste",
     usage: "paste OTHER",
     summary: "Sets the columns of another table beside, row by row; it must have as many rows and other names.",
     example: "paste 'quota.csv'",
-    parse: |text| Ok(Box::new(Paste(text.one(Other::read)?))),
+    parse: |text| Ok(Step::from(Paste(text.one(Other::read)?))),
 };
 
-#[derive(Debug)]
-struct Paste(Other);
+/// `paste`: the columns of another table beside, row by row; it must have as many rows.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Paste(Other);
 
-impl Step for Paste {
+impl Paste {
+    /// Sets the columns of this table beside.
+    pub fn new(other: impl Into<Other>) -> Paste {
+        Paste(other.into())
+    }
+}
+
+impl Check for Paste {
     fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
         let table = self.0.relation(checker);
         let (mut input, table) = (input?, table?);

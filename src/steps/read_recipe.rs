@@ -4,33 +4,46 @@ use std::fmt;
 use std::sync::Arc;
 
 use churn_core::names::{comma, name};
-use churn_core::{Error, ErrorKind, Result, Scalar, SourceText, Span, deep};
+use churn_core::{Error, ErrorKind, Position, Result, Scalar, SourceText, deep};
 use churn_plan::Relation;
 
 use super::checker::{Path, RecipeResult};
 use super::read_table::shared;
-use super::{Checker, Step};
+use super::{Check, Checker};
 use crate::lang::recipe::{self, Argument, GivenBy};
 use crate::lang::text::{Cursor, TokenKind};
 
-/// A recipe whose result is a table.
-#[derive(Clone, Debug)]
-pub(super) struct ReadRecipe {
+/// `read` of a recipe: its result as a table.
+#[derive(Clone, Debug, PartialEq)]
+pub struct ReadRecipe {
     /// As it is written.
     path: String,
     given: Vec<(String, GivenArgument)>,
-    span: Span,
+    span: Position,
 }
 
 /// A value for a parameter of the recipe, as it is written.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq)]
 enum GivenArgument {
     Value(Scalar),
     /// A parameter of the recipe that reads it.
-    Parameter(String, Span),
+    Parameter(String, Position),
 }
 
 impl ReadRecipe {
+    /// Starts from the result of this recipe, whose paths are relative to its own folder.
+    pub fn new(path: impl AsRef<std::path::Path>) -> ReadRecipe {
+        let path = path.as_ref().to_string_lossy().into_owned();
+        ReadRecipe { path, given: Vec::new(), span: Position::default() }
+    }
+
+    /// A value for a parameter of the recipe.
+    #[must_use]
+    pub fn given(mut self, name: &str, value: impl Into<Scalar>) -> ReadRecipe {
+        self.given.push((name.to_owned(), GivenArgument::Value(value.into())));
+        self
+    }
+
     /// The recipe of a path, if it is one by its name.
     pub(super) fn of(path: &Path) -> Option<ReadRecipe> {
         let Path::Text(path, span) = path else { return None };
@@ -39,7 +52,7 @@ impl ReadRecipe {
     }
 
     /// Where it is written.
-    pub(super) fn span(&self) -> Span {
+    pub(super) fn span(&self) -> Position {
         self.span
     }
 
@@ -137,7 +150,7 @@ fn argument(c: &mut Cursor<'_>) -> Result<GivenArgument> {
     recipe::list_of_literals(c).map(GivenArgument::Value)
 }
 
-impl Step for ReadRecipe {
+impl Check for ReadRecipe {
     fn check(&self, _: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
         match self.result(checker) {
             // None as well behind a pivot whose columns are not known yet: steps after it are not checked.

@@ -5,16 +5,24 @@ use std::sync::Arc;
 
 use churn_core::error::nearest;
 use churn_core::names::name;
-use churn_core::{ColumnId, Error, ErrorKind, Field, Span};
+use churn_core::{ColumnId, Error, ErrorKind, Field, Position};
 use churn_plan::operators::Shared;
 use churn_plan::{Node, Relation};
 
-use super::{Checker, Step};
+use super::{Check, Checker};
 
-#[derive(Debug)]
-pub(super) struct ReadTable(pub(super) String, pub(super) Span);
+/// `read NAME`: the rows of an earlier table.
+#[derive(Clone, Debug, PartialEq)]
+pub struct ReadTable(pub(super) String, pub(super) Position);
 
-impl Step for ReadTable {
+impl ReadTable {
+    /// Starts from this table.
+    pub fn new(name: &str) -> ReadTable {
+        ReadTable(name.to_owned(), Position::default())
+    }
+}
+
+impl Check for ReadTable {
     fn check(&self, _: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
         let Some(index) = checker.tables.iter().position(|t| t.name == self.0) else {
             let error =

@@ -10,7 +10,7 @@ use churn_expr::bind::Beside;
 use churn_expr::expand::columns_of_list;
 use churn_plan::{Relation, operators};
 
-use super::{Checker, Step, StepKind};
+use super::{Check, Checker, Step, StepKind};
 use crate::lang::text::{Cursor, expression};
 
 pub(super) const KIND: StepKind = StepKind {
@@ -21,25 +21,47 @@ pub(super) const KIND: StepKind = StepKind {
     parse: |text| text.one(read),
 };
 
-#[derive(Debug)]
-struct Require {
+/// `require`: the run stops unless a condition holds on every row.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Require {
     condition: Expr,
     message: Option<String>,
 }
 
-#[derive(Debug)]
-struct RequireUnique(Vec<ColumnRef>);
+/// `require unique`: the run stops where two rows are equal in some columns.
+#[derive(Clone, Debug, PartialEq)]
+pub struct RequireUnique(Vec<ColumnRef>);
 
-fn read(c: &mut Cursor<'_>) -> Result<Box<dyn Step>> {
+impl Require {
+    /// Stops unless this holds on every row.
+    pub fn new(condition: impl Into<Expr>) -> Require {
+        Require { condition: condition.into(), message: None }
+    }
+
+    /// Says this when it stops.
+    #[must_use]
+    pub fn message(self, message: &str) -> Require {
+        Require { message: Some(message.to_owned()), ..self }
+    }
+}
+
+impl RequireUnique {
+    /// Stops where two rows are equal in these columns.
+    pub fn by<T: Into<ColumnRef>>(columns: impl IntoIterator<Item = T>) -> RequireUnique {
+        RequireUnique(columns.into_iter().map(Into::into).collect())
+    }
+}
+
+fn read(c: &mut Cursor<'_>) -> Result<Step> {
     if c.take_words(&["unique", "by"]) {
-        return Ok(Box::new(RequireUnique(c.list(Cursor::column_ref)?)));
+        return Ok(Step::from(RequireUnique(c.list(Cursor::column_ref)?)));
     }
     let condition = expression(c)?;
     let message = if c.take_symbol(",") { Some(c.text("a message in single quotes")?.0) } else { None };
-    Ok(Box::new(Require { condition, message }))
+    Ok(Step::from(Require { condition, message }))
 }
 
-impl Step for Require {
+impl Check for Require {
     fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
         let input = input?;
         let mut beside = Beside::default();
@@ -81,7 +103,7 @@ impl fmt::Display for Require {
     }
 }
 
-impl Step for RequireUnique {
+impl Check for RequireUnique {
     fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
         let input = input?;
         let source = checker.source.clone();

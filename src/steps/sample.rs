@@ -10,7 +10,7 @@ use churn_plan::Relation;
 use churn_plan::operators::{self, SampleSize};
 
 use super::checker::Count;
-use super::{Checker, Step, StepKind};
+use super::{Check, Checker, Step, StepKind};
 use crate::lang::text::Cursor;
 
 pub(super) const KIND: StepKind = StepKind {
@@ -18,20 +18,45 @@ pub(super) const KIND: StepKind = StepKind {
     usage: "sample N [per COLS] [seed S] | sample P percent [seed S]",
     summary: "Keeps N random rows, of the table or of each group, or each row with a chance of P in a hundred; the same ones for the same seed.",
     example: "sample 5 percent seed 7",
-    parse: |text| Ok(Box::new(text.one(read)?)),
+    parse: |text| Ok(Step::from(text.one(read)?)),
 };
 
-#[derive(Debug)]
-struct Sample {
+/// `sample`: random rows in input order, the same ones for the same seed.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Sample {
     size: Size,
     per: Vec<ColumnRef>,
     seed: u64,
 }
 
-#[derive(Debug)]
+#[derive(Clone, Debug, PartialEq)]
 enum Size {
     Rows(Count),
     Percent(f64),
+}
+
+impl Sample {
+    /// So many rows, or all where there are not so many.
+    pub fn rows(count: usize) -> Sample {
+        Sample { size: Size::Rows(Count::Number(count)), per: Vec::new(), seed: 0 }
+    }
+
+    /// Each row with a chance of so many in a hundred, 0 to 100.
+    pub fn percent(share: f64) -> Sample {
+        Sample { size: Size::Percent(share), per: Vec::new(), seed: 0 }
+    }
+
+    /// So many rows of each group that these columns make; not for a percentage.
+    #[must_use]
+    pub fn per<T: Into<ColumnRef>>(self, columns: impl IntoIterator<Item = T>) -> Sample {
+        Sample { per: columns.into_iter().map(Into::into).collect(), ..self }
+    }
+
+    /// Other rows for another seed.
+    #[must_use]
+    pub fn seed(self, seed: u64) -> Sample {
+        Sample { seed, ..self }
+    }
 }
 
 fn read(c: &mut Cursor<'_>) -> Result<Sample> {
@@ -59,7 +84,7 @@ fn read(c: &mut Cursor<'_>) -> Result<Sample> {
     Ok(Sample { size, per, seed })
 }
 
-impl Step for Sample {
+impl Check for Sample {
     fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
         let input = input?;
         let size = match &self.size {

@@ -9,20 +9,28 @@ use churn_plan::Relation;
 use churn_plan::operators::Compute;
 
 use super::item::{self, Item, write_below};
-use super::{Checker, Step, StepKind};
+use super::{Check, Checker, Step, StepKind};
 
 pub(super) const KIND: StepKind = StepKind {
     keyword: "select",
     usage: "select ITEM, …",
     summary: "Keeps exactly these columns, in this order; an item may rename, compute, or be a column set.",
     example: "select farm, day = collected_on, each number except cells",
-    parse: |text| Ok(Box::new(Select(text.list(Item::read)?))),
+    parse: |text| Ok(Step::from(Select(text.list(Item::read)?))),
 };
 
-#[derive(Debug)]
-struct Select(Vec<Item>);
+/// `select`: exactly these columns, in this order.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Select(Vec<Item>);
 
-impl Step for Select {
+impl Select {
+    /// Keeps these items.
+    pub fn new<T: Into<Item>>(items: impl IntoIterator<Item = T>) -> Select {
+        Select(item::all(items))
+    }
+}
+
+impl Check for Select {
     fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
         let input = input?;
         let mut beside = Beside::default();

@@ -2,15 +2,15 @@
 
 use std::fmt;
 
-use churn_core::names::comma;
 use churn_core::{Error, ErrorKind, Result, Type};
-use churn_expr::ast::Expr;
+use churn_expr::SortKey;
 use churn_expr::bind::Beside;
 use churn_expr::expand::over_set;
 use churn_plan::Relation;
-use churn_plan::operators::{self, SortKey};
+use churn_plan::operators;
 
-use super::{Checker, Step, StepKind};
+use super::item::guarded;
+use super::{Check, Checker, Step, StepKind};
 use crate::lang::text::{Cursor, expression};
 
 pub(super) const KIND: StepKind = StepKind {
@@ -27,7 +27,7 @@ pub(super) const KIND: StepKind = StepKind {
         {
             return Err(head.error("sort takes its keys without by.").next("Write sort litres desc, farm."));
         }
-        Ok(Box::new(Sort(text.list(read_key)?)))
+        Ok(Step::from(Sort(text.list(read_key)?)))
     },
 };
 
@@ -36,16 +36,8 @@ fn is_direction(head: &Cursor<'_>) -> bool {
     ["desc", "asc", "nulls"].iter().any(|word| head.is_word_at(1, word))
 }
 
-/// A key as it is written.
-#[derive(Debug)]
-pub(super) struct Key {
-    pub(super) by: Expr,
-    pub(super) descending: bool,
-    pub(super) nulls_first: bool,
-}
-
 /// Reads a key.
-pub(super) fn read_key(c: &mut Cursor<'_>) -> Result<Key> {
+pub(crate) fn read_key(c: &mut Cursor<'_>) -> Result<SortKey> {
     let by = expression(c)?;
     let descending = c.take_word("desc");
     if !descending {
@@ -55,21 +47,27 @@ pub(super) fn read_key(c: &mut Cursor<'_>) -> Result<Key> {
     if !nulls_first {
         c.take_words(&["nulls", "last"]);
     }
-    Ok(Key { by, descending, nulls_first })
+    Ok(SortKey { by, descending, nulls_first })
 }
 
-impl fmt::Display for Key {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let Key { by, descending, nulls_first } = self;
-        let desc = if *descending { " desc" } else { "" };
-        write!(f, "{by}{desc}{}", if *nulls_first { " nulls first" } else { "" })
+/// `sort`: rows in the order of keys; those that are equal keep theirs.
+///
+/// ```
+/// use churn::{column, steps};
+/// let sort = steps::Sort::by([column("litres").desc(), column("farm").asc()]);
+/// assert_eq!(sort.to_string(), "sort litres desc, farm");
+/// ```
+#[derive(Clone, Debug, PartialEq)]
+pub struct Sort(Vec<SortKey>);
+
+impl Sort {
+    /// Sorts by these keys, the first one first.
+    pub fn by<T: Into<SortKey>>(keys: impl IntoIterator<Item = T>) -> Sort {
+        Sort(keys.into_iter().map(Into::into).collect())
     }
 }
 
-#[derive(Debug)]
-struct Sort(Vec<Key>);
-
-impl Step for Sort {
+impl Check for Sort {
     fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
         let input = input?;
         let mut beside = Beside::default();
@@ -90,7 +88,7 @@ impl Step for Sort {
                 checker
                     .wrong(key.by.span, error.next("Name a column; columns are not known by their number."));
             }
-            keys.push(SortKey { by, descending: key.descending, nulls_first: key.nulls_first });
+            keys.push(operators::SortKey { by, descending: key.descending, nulls_first: key.nulls_first });
         }
         let step = checker.step();
         Some(checker.with_beside(input, beside).then(operators::Sort { keys, keep: None }, step))
@@ -103,6 +101,13 @@ impl Step for Sort {
 
 impl fmt::Display for Sort {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "sort {}", comma(&self.0))
+        f.write_str("sort")?;
+        let mut keys = self.0.iter();
+        if let Some(first) = keys.next() {
+            // Not the word that other languages write here.
+            let by = guarded(&first.by, &["by"]);
+            write!(f, " {by}{}", first.order())?;
+        }
+        keys.try_for_each(|key| write!(f, ", {key}"))
     }
 }

@@ -5,14 +5,14 @@ use std::sync::Arc;
 
 use arrow_array::builder::StringViewBuilder;
 use churn_core::names::{comma, name};
-use churn_core::{Column, Error, ErrorKind, Event, Field, Result, Scalar, Span, Type};
+use churn_core::{Column, Error, ErrorKind, Event, Field, Position, Result, Scalar, Type};
 use churn_expr::expand::unknown_column;
 use churn_expr::functions::{Arguments, arg};
 use churn_expr::{Bound, cast};
 use churn_plan::Relation;
 use churn_plan::operators::Compute;
 
-use super::{Checker, Step, StepKind};
+use super::{Check, Checker, Step, StepKind};
 use crate::lang::text::Cursor;
 
 pub(super) const KIND: StepKind = StepKind {
@@ -20,20 +20,27 @@ pub(super) const KIND: StepKind = StepKind {
     usage: "split COL at 'SEP' as a [TYPE], b [TYPE] … [keep] | split COL after N, … as a [TYPE], …",
     summary: "Cuts a text column into several, standing where it stood; a missing part is null, one too many an error.",
     example: "split farm after 1 as letter, number int keep",
-    parse: |text| Ok(Box::new(text.one(read)?)),
+    parse: |text| Ok(Step::from(text.one(read)?)),
 };
 
-#[derive(Debug)]
-struct SplitStep {
-    column: (String, Span),
+/// `split`: a text column cut into several, standing where it stood.
+///
+/// ```
+/// use churn::{Type, steps};
+/// let split = steps::Split::at("code", "-").part("district").typed("number", Type::Int);
+/// assert_eq!(split.to_string(), "split code at '-' as district, number int");
+/// ```
+#[derive(Clone, Debug, PartialEq)]
+pub struct Split {
+    column: (String, Position),
     cut: SplitMethod,
     parts: Vec<SplitPart>,
     keep: bool,
-    span: Span,
+    span: Position,
 }
 
 /// Where a text is cut.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq)]
 enum SplitMethod {
     /// At each of these texts.
     At(String),
@@ -41,14 +48,54 @@ enum SplitMethod {
     After(Vec<usize>),
 }
 
-#[derive(Debug)]
+#[derive(Clone, Debug, PartialEq)]
 struct SplitPart {
     name: String,
     kind: Option<Type>,
-    span: Span,
+    span: Position,
 }
 
-fn read(c: &mut Cursor<'_>) -> Result<SplitStep> {
+impl Split {
+    fn of(column: &str, cut: SplitMethod) -> Split {
+        let (column, span) = ((column.to_owned(), Position::default()), Position::default());
+        Split { column, cut, parts: Vec::new(), keep: false, span }
+    }
+
+    /// Cuts a column at each separator.
+    pub fn at(column: &str, separator: &str) -> Split {
+        Split::of(column, SplitMethod::At(separator.to_owned()))
+    }
+
+    /// Cuts a column behind so many characters; the numbers rise.
+    pub fn after(column: &str, places: impl IntoIterator<Item = usize>) -> Split {
+        Split::of(column, SplitMethod::After(places.into_iter().collect()))
+    }
+
+    /// Names the next part.
+    #[must_use]
+    pub fn part(self, name: &str) -> Split {
+        self.with(name, None)
+    }
+
+    /// Names the next part, which is of a type.
+    #[must_use]
+    pub fn typed(self, name: &str, kind: Type) -> Split {
+        self.with(name, Some(kind))
+    }
+
+    fn with(mut self, name: &str, kind: Option<Type>) -> Split {
+        self.parts.push(SplitPart { name: name.to_owned(), kind, span: Position::default() });
+        self
+    }
+
+    /// Leaves the column, too.
+    #[must_use]
+    pub fn keep(self) -> Split {
+        Split { keep: true, ..self }
+    }
+}
+
+fn read(c: &mut Cursor<'_>) -> Result<Split> {
     let start = c.span();
     let column = c.name("the column to cut")?;
     let cut = if c.take_word("at") {
@@ -80,7 +127,7 @@ fn read(c: &mut Cursor<'_>) -> Result<SplitStep> {
         Ok(SplitPart { name, kind, span })
     })?;
     let keep = c.take_word("keep");
-    let split = SplitStep { column, cut, parts, keep, span: c.since(start) };
+    let split = Split { column, cut, parts, keep, span: c.since(start) };
     if let SplitMethod::After(places) = &split.cut
         && places.len() + 1 != split.parts.len()
     {
@@ -148,7 +195,7 @@ fn too_many(column: &str, text: &str, parts: usize) -> Error {
         .next("Name one more part, or cut only what is regular: filter such rows out before.")
 }
 
-impl Step for SplitStep {
+impl Check for Split {
     fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
         let input = input?;
         let step = checker.step();
@@ -197,7 +244,7 @@ impl Step for SplitStep {
     }
 }
 
-impl fmt::Display for SplitStep {
+impl fmt::Display for Split {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "split {}", name(&self.column.0))?;
         match &self.cut {

@@ -12,7 +12,7 @@ use churn_plan::operators::{Compute, Group, Join, KeyPair, PrefilterTests, Scan}
 use churn_plan::{Found, Node, Plan, Relation, StepInfo, Wanted};
 
 use super::read_table::ReadTable;
-use super::{Checker, DeclaredTable, Step};
+use super::{Check, Checker, DeclaredTable};
 
 /// The step of operators whose rows are not counted.
 const UNCOUNTED: usize = usize::MAX;
@@ -128,7 +128,7 @@ fn only_row(source: &dyn Source, table: &str) -> Result<Vec<Scalar>> {
 /// joined from the left.
 pub(super) fn with_member(input: Relation, member: MemberOf, checker: &mut Checker<'_>) -> Relation {
     let MemberOf { value, table: (table, span), found } = member;
-    let Some(other) = ReadTable(table.clone(), span).check(None, checker) else { return input };
+    let Some(other) = ReadTable(table.clone(), span.into()).check(None, checker) else { return input };
     let Some(field) = other.fields.first().cloned() else { return input };
     let Some(of_other) = cast::silently(Bound::column(&field), &value.kind) else { return input };
     let key = Field::new(checker.ids.fresh(), &field.name, value.kind.clone());

@@ -9,7 +9,7 @@ use churn_expr::expand::columns_of_list;
 use churn_expr::{Bound, cast};
 use churn_plan::Relation;
 
-use super::{Checker, Step, StepKind};
+use super::{Check, Checker, Step, StepKind};
 use crate::lang::text::Cursor;
 
 pub(super) const KIND: StepKind = StepKind {
@@ -22,17 +22,31 @@ pub(super) const KIND: StepKind = StepKind {
             let columns = c.list(Cursor::column_ref)?;
             Ok(Unnest { columns, skip_nulls: c.take_words(&["skip", "nulls"]) })
         })?;
-        Ok(Box::new(unnest))
+        Ok(Step::from(unnest))
     },
 };
 
-#[derive(Debug)]
-struct Unnest {
+/// `unnest`: one row for each value of lists.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Unnest {
     columns: Vec<ColumnRef>,
     skip_nulls: bool,
 }
 
-impl Step for Unnest {
+impl Unnest {
+    /// Opens these columns of lists, which are of one length in each row.
+    pub fn new<T: Into<ColumnRef>>(columns: impl IntoIterator<Item = T>) -> Unnest {
+        Unnest { columns: columns.into_iter().map(Into::into).collect(), skip_nulls: false }
+    }
+
+    /// Leaves rows with an empty list out; else they stay, with null.
+    #[must_use]
+    pub fn skip_nulls(self) -> Unnest {
+        Unnest { skip_nulls: true, ..self }
+    }
+}
+
+impl Check for Unnest {
     fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
         let mut input = input?;
         let step = checker.step();

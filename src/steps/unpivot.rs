@@ -2,15 +2,15 @@
 
 use std::fmt;
 
-use churn_core::names::{comma, name};
-use churn_core::{Error, ErrorKind, Field, Result, Scalar, Span, Type};
+use churn_core::names::{comma, name, name_apart_from};
+use churn_core::{Error, ErrorKind, Field, Position, Result, Scalar, Type};
 use churn_expr::ast::ColumnRef;
 use churn_expr::expand::columns_of_list;
 use churn_expr::{Bound, cast};
 use churn_plan::Relation;
 use churn_plan::operators::Cells;
 
-use super::{Checker, Step, StepKind};
+use super::{Check, Checker, Step, StepKind};
 use crate::lang::text::Cursor;
 
 pub(super) const KIND: StepKind = StepKind {
@@ -18,19 +18,26 @@ pub(super) const KIND: StepKind = StepKind {
     usage: "unpivot VALUE for NAME in COLS [split 'SEP'] [skip nulls] | unpivot for (*, NAME) in COLS split 'SEP'",
     summary: "Turns columns into rows: one for each cell, with the column's name beside its value; other columns repeat.",
     example: "unpivot litres for month in each '20*' skip nulls",
-    parse: |text| Ok(Box::new(text.one(read)?)),
+    parse: |text| Ok(Step::from(text.one(read)?)),
 };
 
-#[derive(Debug)]
-struct Unpivot {
+/// `unpivot`: columns become rows, one for each cell, with the column's name beside its value.
+///
+/// ```
+/// use churn::{each, steps};
+/// let unpivot = steps::Unpivot::new("litres", "month", [each().like("m_*")]).skip_nulls();
+/// assert_eq!(unpivot.to_string(), "unpivot litres for month in each 'm_*' skip nulls");
+/// ```
+#[derive(Clone, Debug, PartialEq)]
+pub struct Unpivot {
     /// The column of values; none where a part of the names stays one.
-    value: Option<(String, Span)>,
+    value: Option<(String, Position)>,
     /// The columns that take the parts of the names; `None` is the part that stays.
-    names: Vec<(Option<String>, Span)>,
+    names: Vec<(Option<String>, Position)>,
     columns: Vec<ColumnRef>,
-    separator: Option<(String, Span)>,
+    separator: Option<(String, Position)>,
     skip_nulls: bool,
-    span: Span,
+    span: Position,
 }
 
 fn read(c: &mut Cursor<'_>) -> Result<Unpivot> {
@@ -77,8 +84,36 @@ fn read(c: &mut Cursor<'_>) -> Result<Unpivot> {
 }
 
 impl Unpivot {
+    /// These columns: their values in the column `value`, their names in the column `name`.
+    pub fn new<T: Into<ColumnRef>>(value: &str, name: &str, columns: impl IntoIterator<Item = T>) -> Unpivot {
+        Unpivot {
+            value: Some((value.to_owned(), Position::default())),
+            names: vec![(Some(name.to_owned()), Position::default())],
+            columns: columns.into_iter().map(Into::into).collect(),
+            separator: None,
+            skip_nulls: false,
+            span: Position::default(),
+        }
+    }
+
+    /// Names are cut at a separator, and their parts go to these columns; a part without a column stays the name of the
+    /// column of values, in place of `value`.
+    #[must_use]
+    pub fn parts<'a>(self, separator: &str, names: impl IntoIterator<Item = Option<&'a str>>) -> Unpivot {
+        let placed = |name: Option<&str>| (name.map(str::to_owned), Position::default());
+        let names: Vec<_> = names.into_iter().map(placed).collect();
+        let value = self.value.filter(|_| names.iter().all(|(name, _)| name.is_some()));
+        Unpivot { value, names, separator: Some((separator.to_owned(), Position::default())), ..self }
+    }
+
+    /// Leaves cells without a value out.
+    #[must_use]
+    pub fn skip_nulls(self) -> Unpivot {
+        Unpivot { skip_nulls: true, ..self }
+    }
+
     /// The parts of a column's name.
-    fn parts(&self, column: &str, checker: &mut Checker<'_>) -> Option<Vec<String>> {
+    fn parts_of(&self, column: &str, checker: &mut Checker<'_>) -> Option<Vec<String>> {
         let Some((separator, span)) = &self.separator else { return Some(vec![column.to_owned()]) };
         let parts: Vec<String> = if separator.is_empty() {
             vec![column.to_owned()]
@@ -98,7 +133,7 @@ impl Unpivot {
     }
 }
 
-impl Step for Unpivot {
+impl Check for Unpivot {
     fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
         let input = input?;
         let step = checker.step();
@@ -110,7 +145,7 @@ impl Step for Unpivot {
         let mut rows: Vec<(Vec<String>, Vec<Option<&Field>>)> = Vec::new();
         let mut values: Vec<(String, Type)> = Vec::new();
         for column in &columns {
-            let mut parts = self.parts(&column.name, checker)?;
+            let mut parts = self.parts_of(&column.name, checker)?;
             let value = match (stays, &self.value) {
                 (Some(at), _) => parts.remove(at),
                 (None, Some((value, _))) => value.clone(),
@@ -197,9 +232,10 @@ impl fmt::Display for Unpivot {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str("unpivot ")?;
         if let Some((value, _)) = &self.value {
-            write!(f, "{} ", name(value))?;
+            write!(f, "{} ", name_apart_from(&["for"], value))?;
         }
-        let part = |(part, _): &(Option<String>, Span)| part.as_deref().map_or_else(|| "*".to_owned(), name);
+        let part =
+            |(part, _): &(Option<String>, Position)| part.as_deref().map_or_else(|| "*".to_owned(), name);
         match self.names.as_slice() {
             [one] => write!(f, "for {}", part(one))?,
             many => write!(f, "for ({})", comma(many.iter().map(part)))?,

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use churn_core::names::{comma, name};
 use churn_core::readable::plural;
 use churn_core::scalar::array_of;
-use churn_core::{Batch, Error, ErrorKind, Field, Result, Scalar, Span, Type};
+use churn_core::{Batch, Error, ErrorKind, Field, Position, Result, Scalar, Type};
 use churn_expr::ast::{Expr, Kind};
 use churn_expr::expand::Environment;
 use churn_io::memory::Memory;
@@ -14,7 +14,7 @@ use churn_io::source::SourceColumn;
 use churn_plan::operators::Scan;
 use churn_plan::{Node, Relation};
 
-use super::{Checker, Step, StepKind, StepText};
+use super::{Check, Checker, Step, StepKind, StepText};
 use crate::lang::text::{Cursor, expression};
 
 pub(super) const KIND: StepKind = StepKind {
@@ -25,13 +25,20 @@ pub(super) const KIND: StepKind = StepKind {
     parse,
 };
 
-#[derive(Debug)]
-struct ValuesStep {
-    names: Vec<(String, Span)>,
-    rows: Vec<(Vec<Expr>, Span)>,
+/// `values`: a small table typed in place.
+///
+/// ```
+/// use churn::{lit, steps};
+/// let prices = steps::Values::new(["grade", "per_litre"]).row([lit("A"), lit(0.05)]).row([lit("it's"), lit(None::<f64>)]);
+/// assert_eq!(prices.to_string(), "values grade, per_litre\n  'A', 0.05\n  'it''s', null");
+/// ```
+#[derive(Clone, Debug, PartialEq)]
+pub struct Values {
+    names: Vec<(String, Position)>,
+    rows: Vec<(Vec<Expr>, Position)>,
 }
 
-fn parse(text: StepText<'_>) -> Result<Box<dyn Step>> {
+fn parse(text: StepText<'_>) -> Result<Step> {
     let StepText { mut head, lines, .. } = text;
     let names = head.list(|c| c.name("a column's name"))?;
     let mut rows = Vec::new();
@@ -55,16 +62,29 @@ fn parse(text: StepText<'_>) -> Result<Box<dyn Step>> {
             }
         }
     }
-    Ok(Box::new(ValuesStep { names, rows }))
+    Ok(Step::from(Values { names, rows }))
 }
 
-fn read_row(c: &mut Cursor<'_>) -> Result<(Vec<Expr>, Span)> {
+fn read_row(c: &mut Cursor<'_>) -> Result<(Vec<Expr>, Position)> {
     let start = c.span();
     let cells = c.in_parentheses(expression)?;
     Ok((cells, c.since(start)))
 }
 
-impl ValuesStep {
+impl Values {
+    /// A table with these columns and no rows yet.
+    pub fn new<T: Into<String>>(names: impl IntoIterator<Item = T>) -> Values {
+        let names = names.into_iter().map(|name| (name.into(), Position::default())).collect();
+        Values { names, rows: Vec::new() }
+    }
+
+    /// Adds a row of literals.
+    #[must_use]
+    pub fn row<T: Into<Expr>>(mut self, cells: impl IntoIterator<Item = T>) -> Values {
+        self.rows.push((cells.into_iter().map(Into::into).collect(), Position::default()));
+        self
+    }
+
     /// The cells as values, each row as long as the heading.
     fn scalars(&self, environment: &Environment, checker: &mut Checker<'_>) -> Vec<Vec<Scalar>> {
         let mut table = Vec::new();
@@ -98,7 +118,7 @@ impl ValuesStep {
     }
 }
 
-impl Step for ValuesStep {
+impl Check for Values {
     fn check(&self, _: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
         let environment = checker.environment.clone();
         let table = self.scalars(&environment, checker);
@@ -148,7 +168,7 @@ impl Step for ValuesStep {
     }
 }
 
-impl fmt::Display for ValuesStep {
+impl fmt::Display for Values {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "values {}", comma(self.names.iter().map(|(n, _)| name(n))))?;
         self.rows.iter().try_for_each(|(cells, _)| write!(f, "\n  {}", comma(cells)))

@@ -4,17 +4,17 @@ use std::fmt;
 
 use churn_core::names::comma;
 use churn_core::{ColumnId, Error, ErrorKind, Field, Result};
-use churn_expr::Bound;
 use churn_expr::ast::ColumnRef;
 use churn_expr::bind::{Place, WindowPlace};
 use churn_expr::expand::columns_of_list;
 use churn_expr::windows::WindowCall;
+use churn_expr::{Bound, SortKey};
 use churn_plan::Relation;
 use churn_plan::operators::{Compute, WindowKey};
 
 use super::item::{self, Item, write_below};
-use super::sort::{Key, read_key};
-use super::{Checker, Step, StepKind, StepText};
+use super::sort::read_key;
+use super::{Check, Checker, Step, StepKind, StepText};
 use crate::lang::text::Cursor;
 
 pub(super) const KIND: StepKind = StepKind {
@@ -25,14 +25,41 @@ pub(super) const KIND: StepKind = StepKind {
     parse,
 };
 
-#[derive(Debug)]
-struct Window {
+/// `window`: new columns from each row's neighbours in its partition; the rows stay where they are.
+///
+/// ```
+/// use churn::{Frame, column, mean, steps};
+/// let week = mean(column("litres")).over(Frame::last_rows(7)).named("week");
+/// let window = steps::Window::new([week]).by(["farm"]).order([column("day")]);
+/// assert_eq!(window.to_string(), "window by farm order by day\n  week = mean(litres) over last 7 rows");
+/// ```
+#[derive(Clone, Debug, PartialEq)]
+pub struct Window {
     by: Vec<ColumnRef>,
-    order: Vec<Key>,
+    order: Vec<SortKey>,
     items: Vec<Item>,
 }
 
-fn parse(text: StepText<'_>) -> Result<Box<dyn Step>> {
+impl Window {
+    /// Adds these items, over one partition, the whole table.
+    pub fn new<T: Into<Item>>(items: impl IntoIterator<Item = T>) -> Window {
+        Window { by: Vec::new(), order: Vec::new(), items: item::all(items) }
+    }
+
+    /// A partition for each value of these columns.
+    #[must_use]
+    pub fn by<T: Into<ColumnRef>>(self, columns: impl IntoIterator<Item = T>) -> Window {
+        Window { by: columns.into_iter().map(Into::into).collect(), ..self }
+    }
+
+    /// The order in a partition.
+    #[must_use]
+    pub fn order<T: Into<SortKey>>(self, keys: impl IntoIterator<Item = T>) -> Window {
+        Window { order: keys.into_iter().map(Into::into).collect(), ..self }
+    }
+}
+
+fn parse(text: StepText<'_>) -> Result<Step> {
     let StepText { mut head, lines, .. } = text;
     let by = if head.take_word("by") { head.list(Cursor::column_ref)? } else { Vec::new() };
     let order = if head.take_words(&["order", "by"]) { head.list(read_key)? } else { Vec::new() };
@@ -50,7 +77,7 @@ fn parse(text: StepText<'_>) -> Result<Box<dyn Step>> {
             .error("A window needs items.")
             .next("Write: window by farm order by collected_on: previous = lag(litres)"));
     }
-    Ok(Box::new(Window { by, order, items }))
+    Ok(Step::from(Window { by, order, items }))
 }
 
 /// Gives expressions columns of their own, unless they are columns.
@@ -69,7 +96,7 @@ impl Columns {
     }
 }
 
-impl Step for Window {
+impl Check for Window {
     fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
         let mut input = input?;
         let step = checker.step();

@@ -1,5 +1,6 @@
 //! A result: columns with names and types, in memory.
 
+mod cells;
 pub(crate) mod display;
 mod rows;
 
@@ -11,6 +12,7 @@ use churn_core::widen::widen;
 use churn_core::{Batch, Error, ErrorKind, Field, Ledger, Result, Scalar, Type};
 use churn_io::merge_schemas::cast_to;
 
+pub use cells::Cell;
 pub use display::View;
 
 /// Rows in memory, with named columns, and the account of the run that made them.

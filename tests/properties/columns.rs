@@ -70,8 +70,10 @@ pub fn evaluated(flow: &Flow, expression: &str) -> Vec<Scalar> {
     table.values("v").expect("the column that was selected")
 }
 
-/// Settings of a run: its name for messages, threads, rows in a batch, bytes of memory.
-pub const SETTINGS: [(&str, usize, usize, Option<u64>); 4] = [
+/// A setting of a run: its name for messages, threads, rows in a batch, bytes of memory.
+pub type Setting = (&'static str, usize, usize, Option<u64>);
+
+pub const SETTINGS: [Setting; 4] = [
     ("alone", 1, 8192, None),
     ("small batches", 3, 7, None),
     ("no memory", 2, 100, Some(1)),
@@ -79,7 +81,7 @@ pub const SETTINGS: [(&str, usize, usize, Option<u64>); 4] = [
 ];
 
 /// The options of a setting.
-pub fn options((_, threads, batch, memory): (&str, usize, usize, Option<u64>)) -> RunOptions {
+pub fn options((_, threads, batch, memory): Setting) -> RunOptions {
     let options = RunOptions::new().threads(threads).batch_rows(batch);
     match memory {
         Some(memory) => options.memory(memory),

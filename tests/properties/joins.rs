@@ -4,7 +4,7 @@ use churn::{Flow, Join, JoinKind, Scalar};
 use proptest::prelude::*;
 use rstest::rstest;
 
-use crate::columns::{SETTINGS, Values, flow, options, rows};
+use crate::columns::{SETTINGS, Setting, Values, flow, options, rows};
 
 /// The rows of one side: a key of some type as a small number, a second key, a number to compare.
 #[derive(Clone, Debug)]
@@ -108,8 +108,8 @@ fn nested(
 }
 
 /// The numbers of the rows that a run gives.
-fn pairs(flow: &Flow, kind: JoinKind, setting: usize) -> Vec<[Option<i64>; 2]> {
-    let table = flow.run_with(&options(SETTINGS[setting])).unwrap_or_else(|e| panic!("{flow}\n{e}"));
+fn pairs(flow: &Flow, kind: JoinKind, setting: Setting) -> Vec<[Option<i64>; 2]> {
+    let table = flow.run_with(&options(setting)).unwrap_or_else(|e| panic!("{flow}\n{e}"));
     let column = |name: &str| -> Vec<Option<i64>> {
         let number = |value: Scalar| if let Scalar::Int(number) = value { Some(number) } else { None };
         table.values(name).unwrap().into_iter().map(number).collect()
@@ -151,11 +151,11 @@ fn every_kind_is_the_nested_loop(
             }
             let joined = left.flow("l", key).join(&right.flow("r", key), how);
             let expected = nested(kind, left.len(), right.len(), |l, r| matches(form, key, &left, &right, (l, r)));
-            for setting in 0..SETTINGS.len() {
+            for setting in SETTINGS {
                 prop_assert_eq!(
                     &pairs(&joined, kind, setting),
                     &expected,
-                    "{} by {} of {}, {}: {:?} and {:?}", kind, form, key, SETTINGS[setting].0, left, right
+                    "{} by {} of {}, {}: {:?} and {:?}", kind, form, key, setting.0, left, right
                 );
             }
         }
@@ -208,10 +208,10 @@ fn an_asof_join_takes_the_nearest(
             .map(|l| [Some(l as i64), nearest(form, &left, &right, l).map(|r| r as i64)])
             .filter(|[_, r]| kind == JoinKind::Left || r.is_some())
             .collect();
-        for setting in 0..SETTINGS.len() {
+        for setting in SETTINGS {
             prop_assert_eq!(
                 &pairs(&joined, kind, setting), &expected,
-                "asof {} by {}, {}: {:?} and {:?}", kind, form, SETTINGS[setting].0, left, right
+                "asof {} by {}, {}: {:?} and {:?}", kind, form, setting.0, left, right
             );
         }
     });
@@ -224,7 +224,7 @@ proptest! {
     fn a_cross_join_is_every_pair(left in side(12), right in side(9)) {
         let joined = left.flow("l", "int").join(&right.flow("r", "int"), Join::cross().prefix("o_"));
         let expected = nested(JoinKind::Inner, left.len(), right.len(), |_, _| true);
-        for setting in 0..SETTINGS.len() {
+        for setting in SETTINGS {
             prop_assert_eq!(&pairs(&joined, JoinKind::Cross, setting), &expected);
         }
     }

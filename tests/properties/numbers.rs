@@ -62,7 +62,7 @@ proptest! {
         of_ints(&values, &format!("x mod {divisor}"), |x| Scalar::Int(x.rem_euclid(divisor)));
         of_ints(&values, &format!("x div -{divisor}"), |x| {
             // The quotient is rounded down, whatever the signs.
-            Scalar::Int((x as i128 * -1).div_euclid(divisor as i128) as i64)
+            Scalar::Int((-i128::from(x)).div_euclid(divisor.into()) as i64)
         });
         of_ints(&values, &format!("x / {divisor}"), |x| Scalar::Float(x as f64 / divisor as f64));
         of_ints(&values, "x / 0", |_| Scalar::Null);

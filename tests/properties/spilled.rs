@@ -131,6 +131,6 @@ fn a_repeated_key_is_told(#[values(1, 700, 3999)] at: u64) {
     let flow = Flow::steps("read 'd.csv'\nrequire unique by id").in_folder(folder.path());
     for setting in SETTINGS {
         let error = flow.run_with(&options(setting)).unwrap_err().to_string();
-        assert!(error.contains(&"id = 0"), "{}: {error}", setting.0);
+        assert!(error.contains("id = 0"), "{}: {error}", setting.0);
     }
 }

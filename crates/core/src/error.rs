@@ -71,6 +71,38 @@ impl Span {
     }
 }
 
+/// Where a part of a step or an expression stands in its text.
+///
+/// It says nothing of what stands there: any two are equal, so that steps and expressions are compared by what they say.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Position(pub Span);
+
+impl PartialEq for Position {
+    fn eq(&self, _: &Position) -> bool {
+        true
+    }
+}
+
+impl std::ops::Deref for Position {
+    type Target = Span;
+
+    fn deref(&self) -> &Span {
+        &self.0
+    }
+}
+
+impl From<Span> for Position {
+    fn from(span: Span) -> Position {
+        Position(span)
+    }
+}
+
+impl From<Position> for Span {
+    fn from(position: Position) -> Span {
+        position.0
+    }
+}
+
 /// Where in the user's own material the error is.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
@@ -127,9 +159,9 @@ impl Error {
 
     /// Says where, unless that is known already.
     #[must_use]
-    pub fn at(mut self, source: &Arc<SourceText>, span: Span) -> Error {
+    pub fn at(mut self, source: &Arc<SourceText>, span: impl Into<Span>) -> Error {
         if self.0.place.is_none() {
-            self.0.place = Some(Place::Text { source: source.clone(), span });
+            self.0.place = Some(Place::Text { source: source.clone(), span: span.into() });
         }
         self
     }
@@ -162,6 +194,16 @@ impl Error {
             self.0.step = Some(step.into());
         }
         self
+    }
+
+    /// Why: a line each, as far as it is known.
+    pub fn reasons(&self) -> &[String] {
+        &self.0.why
+    }
+
+    /// What to do next: a line each.
+    pub fn advice(&self) -> &[String] {
+        &self.0.next
     }
 
     /// Joins the errors of one check into one; `None` if there are none.

@@ -38,7 +38,7 @@ pub mod widen;
 pub use batch::{Batch, arrow_error, taken};
 pub use column::{Column, Texts, both_valid};
 pub use counters::{Counters, StepCounts, StepId};
-pub use error::{Error, ErrorKind, OrFault, Place, Result, SourceText, Span};
+pub use error::{Error, ErrorKind, OrFault, Place, Position, Result, SourceText, Span};
 pub use events::{Event, Events};
 pub use field::{ColumnId, Field};
 pub use join_kind::JoinKind;

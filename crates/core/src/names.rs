@@ -17,6 +17,14 @@ pub fn name(name: &str) -> String {
     if plain { name.to_owned() } else { format!("\"{}\"", name.replace('"', "\"\"")) }
 }
 
+/// A name as it is written where some words would be taken for something else.
+pub fn name_apart_from(words: &[&str], text: &str) -> String {
+    match words.iter().any(|word| word.eq_ignore_ascii_case(text)) {
+        true => format!("\"{text}\""),
+        false => name(text),
+    }
+}
+
 /// Joins with commas.
 pub fn comma<T: Display>(items: impl IntoIterator<Item = T>) -> String {
     let mut out = String::new();

@@ -19,7 +19,7 @@ pub mod arithmetic;
 pub mod ast;
 pub mod bind;
 pub mod bound;
-mod build;
+pub mod build;
 pub mod cast;
 pub mod compare;
 pub mod dictionary;
@@ -36,9 +36,7 @@ use churn_core::{Scalar, Type};
 
 pub use ast::Expr;
 pub use bound::{Bound, Node};
-pub use build::{
-    Named, column, count, count_distinct, first, last, lit, max, mean, median, min, stddev, sum,
-};
+pub use build::{Named, SortKey, case, column, each, lit, mean};
 
 /// The value converted silently; `None` if its type does not turn into `to`.
 pub fn converted(value: &Scalar, to: &Type) -> Option<Scalar> {

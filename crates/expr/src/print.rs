@@ -5,7 +5,7 @@ use std::fmt::{self, Display, Formatter, Write as _};
 use churn_core::Scalar;
 use churn_core::names::{comma, name};
 
-use crate::ast::{Binary, ColumnRef, ColumnSet, Edge, Expr, Frame, Keys, Kind, Sense, SetOf};
+use crate::ast::{ColumnRef, ColumnSet, Edge, Expr, Frame, Keys, Kind, Sense, SetOf};
 
 const PREDICATE: u8 = 4;
 const UNARY: u8 = 7;
@@ -53,16 +53,17 @@ impl Display for Expr {
             Kind::Name(column) => f.write_str(&name(column)),
             Kind::Parameter(parameter) => write!(f, "${parameter}"),
             Kind::TableValue(table, column) => write!(f, "${table}.{}", name(column)),
-            Kind::Negate(x) => match tightness(x) {
-                UNARY => write!(f, "-({x})"),
+            Kind::Negate(x) => match &x.kind {
+                // A number with its sign is one literal.
+                Kind::Literal(Scalar::Int(_) | Scalar::Float(_)) => write!(f, "-({x})"),
+                _ if tightness(x) == UNARY => write!(f, "-({x})"),
                 _ => write!(f, "-{}", Operand(x, UNARY)),
             },
             Kind::Not(x) => write!(f, "not {}", Operand(x, 3)),
             Kind::Binary(op, a, b) => {
                 let own = op.tightness();
                 let left = if own == PREDICATE { operand } else { own };
-                let right = if matches!(op, Binary::And | Binary::Or) { own } else { own + 1 };
-                write!(f, "{} {} {}", Operand(a, left), op.symbol(), Operand(b, right))
+                write!(f, "{} {} {}", Operand(a, left), op.symbol(), Operand(b, own + 1))
             }
             Kind::Between(x, low, high, sense) => {
                 let (x, low, high) = (Operand(x, operand), Operand(low, operand), Operand(high, operand));

@@ -46,7 +46,7 @@ pub(crate) fn check(recipe: &Recipe, request: &CheckRequest, find: Option<Find<'
         main: main.ok_or_else(lost)?,
         others,
         steps,
-        ends_in_write: recipe.main.steps.last().is_some_and(|p| p.step.writes()),
+        ends_in_write: recipe.main.steps.last().is_some_and(|p| p.step.check().writes()),
         notes,
         files,
         fired,
@@ -111,19 +111,19 @@ fn check_chain(chain: &Chain, table: Option<&String>, checker: &mut Checker<'_>)
         checker.source = placed.source.clone();
         checker.condition.clear();
         let (first, first_error) = (checker.steps.len(), checker.errors.len());
-        relation = placed.step.check(relation, checker);
+        relation = placed.step.check().check(relation, checker);
         let own = checker.steps.iter_mut().skip(first).filter(|step| step.aside && step.table.is_none());
         own.for_each(|aside| aside.table = label.clone());
-        checker.acted |= placed.step.acts();
+        checker.acted |= placed.step.check().acts();
         tell_once(&mut checker.errors, first_error);
         let fields = relation.as_ref().map(|r| r.fields.as_slice()).unwrap_or_default();
         checker.steps.push(StepInfo {
             text: placed.step.to_string(),
             table: label.clone(),
-            reads: placed.step.table().and_then(|table| checker.label(Some(table))),
+            reads: placed.step.check().table().and_then(|table| checker.label(Some(table))),
             aside: false,
-            joins: placed.step.joins(),
-            keeps_rows: placed.step.keeps_rows(),
+            joins: placed.step.check().joins(),
+            keeps_rows: placed.step.check().keeps_rows(),
             runs: true,
             columns: told(fields, &checker.steps),
             condition: std::mem::take(&mut checker.condition),

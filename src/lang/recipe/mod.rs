@@ -9,7 +9,7 @@ use std::fmt;
 use std::sync::Arc;
 
 use churn_core::names::{comma, name};
-use churn_core::{Scalar, SourceText, Span, Type};
+use churn_core::{Result, Scalar, SourceText, Span, Type};
 use churn_expr::expand::Define;
 
 pub(crate) use check::{Argument, CheckRequest, GivenBy, check, check_scope, environment};
@@ -36,7 +36,7 @@ impl Recipe {
 }
 
 /// A parameter with its default.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq)]
 pub(crate) struct Given {
     pub(crate) name: String,
     pub(crate) default: GivenDefault,
@@ -65,18 +65,46 @@ impl fmt::Display for GivenDefault {
 }
 
 /// Steps one after the other.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq)]
 pub(crate) struct Chain {
     /// The table's name; empty for the main chain.
     pub(crate) name: String,
     pub(crate) steps: Vec<PlacedStep>,
 }
 
-/// A step and where it stands.
+/// A step and where it stands. Two are equal if their steps are.
 #[derive(Clone, Debug)]
 pub(crate) struct PlacedStep {
-    pub(crate) step: Arc<dyn Step>,
+    pub(crate) step: Step,
     pub(crate) span: Span,
     /// The text that the place is in: steps of a Rust chain have one each.
     pub(crate) source: Arc<SourceText>,
+}
+
+impl PlacedStep {
+    /// A step that was built, with the places of its parts in its own text, for messages. They are those of the text read
+    /// back; what would not read back as the same step is taken as it is, without them.
+    ///
+    /// # Errors
+    /// What was built is no step of the language: a list is empty that must not be, or a number beyond its bounds.
+    pub(crate) fn located(step: Step, name: String) -> Result<PlacedStep> {
+        let source = Arc::new(SourceText { name, text: step.to_string() });
+        let read = parse_chain(&source)?;
+        let same = read.into_iter().next().filter(|placed| placed.step == step);
+        let span = Span { start: 0, end: source.text.len() };
+        Ok(same.unwrap_or(PlacedStep { step, span, source }))
+    }
+}
+
+impl PartialEq for PlacedStep {
+    fn eq(&self, other: &PlacedStep) -> bool {
+        self.step == other.step
+    }
+}
+
+impl PartialEq for Recipe {
+    fn eq(&self, other: &Recipe) -> bool {
+        let Recipe { givens, defines, tables, main, .. } = self;
+        (givens, defines, tables, main) == (&other.givens, &other.defines, &other.tables, &other.main)
+    }
 }

@@ -56,7 +56,7 @@ fn declare(
         }
         c.advance();
         let (name, span) = c.name("the parameter's name")?;
-        unique(&name, span, names, &c)?;
+        unique(&name, *span, names, &c)?;
         let default = default(&mut c)?;
         c.expect_end()?;
         recipe.givens.push(Given { name, default });
@@ -72,7 +72,7 @@ fn declare(
                 .error_at(span, format!("There is a built-in function {name}."))
                 .next("Choose another name."));
         }
-        unique(&name, span, names, &c)?;
+        unique(&name, *span, names, &c)?;
         let parameters = c.in_parentheses(|c| Ok(c.name("a parameter's name")?.0))?;
         c.expect_symbol("=", "and what it stands for")?;
         let body = expression(&mut c)?;
@@ -89,7 +89,7 @@ fn declare(
                 c.error_at(span, format!("{name} is a kind of join.")).next("Call the table something else.");
             return Err(error);
         }
-        unique(&name, span, names, &c)?;
+        unique(&name, *span, names, &c)?;
         c.expect_end()?;
         if block.below.is_empty() {
             let error =
@@ -150,12 +150,12 @@ fn unique(wanted: &str, span: Span, names: &mut Vec<(String, Span)>, c: &Cursor<
 
 fn placed(block: &Block, source: &Arc<SourceText>) -> Result<PlacedStep> {
     let step = steps::parse(block)?;
-    Ok(PlacedStep { step: Arc::from(step), span: block.whole_span(), source: source.clone() })
+    Ok(PlacedStep { step, span: block.whole_span(), source: source.clone() })
 }
 
 /// Refuses a source in the middle of a chain, and anything else at its start.
 fn check_start(placed: &PlacedStep, first: bool) -> Result<()> {
-    match (first, placed.step.starts()) {
+    match (first, placed.step.check().starts()) {
         (false, true) => Err(Error::new(ErrorKind::Syntax, "A chain has one start.")
             .at(&placed.source, placed.span)
             .next("To bring a second table in, give it a name with table and join or append it.")),

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use churn_core::deep::{self, NESTED};
 use churn_core::error::nearest;
 use churn_core::names::{RESERVED, comma, name};
-use churn_core::{Error, ErrorKind, Result, Scalar, SourceText, Span, Type};
+use churn_core::{Error, ErrorKind, Position, Result, Scalar, SourceText, Span, Type};
 use churn_expr::ast::{ColumnRef, ColumnSet, SetOf};
 
 use super::habits::way_out;
@@ -66,20 +66,21 @@ impl<'a> Cursor<'a> {
     }
 
     /// The place of the next token, or just after the last one.
-    pub(crate) fn span(&self) -> Span {
+    pub(crate) fn span(&self) -> Position {
         match self.tokens.get(self.at) {
-            Some(token) => token.span,
+            Some(token) => token.span.into(),
             None => {
                 let end = self.tokens.last().map_or(0, |t| t.span.end);
-                Span { start: end, end: end + 1 }
+                Span { start: end, end: end + 1 }.into()
             }
         }
     }
 
     /// The place from `start` to the last token taken.
-    pub(crate) fn since(&self, start: Span) -> Span {
+    pub(crate) fn since(&self, start: impl Into<Span>) -> Position {
+        let start = start.into();
         let last = self.at.checked_sub(1).and_then(|i| self.tokens.get(i));
-        start.to(last.map_or(start, |t| t.span))
+        start.to(last.map_or(start, |t| t.span)).into()
     }
 
     /// Takes the next token if it is this symbol.
@@ -147,7 +148,7 @@ impl<'a> Cursor<'a> {
     }
 
     /// An error at a place.
-    pub(crate) fn error_at(&self, span: Span, what: impl Into<String>) -> Error {
+    pub(crate) fn error_at(&self, span: impl Into<Span>, what: impl Into<String>) -> Error {
         Error::new(ErrorKind::Syntax, what).at(self.source, span)
     }
 
@@ -160,7 +161,7 @@ impl<'a> Cursor<'a> {
     }
 
     /// Reads a name, plain or in double quotes.
-    pub(crate) fn name(&mut self, what: &str) -> Result<(String, Span)> {
+    pub(crate) fn name(&mut self, what: &str) -> Result<(String, Position)> {
         let span = self.span();
         match self.peek() {
             Some(TokenKind::Word(word)) => {
@@ -181,7 +182,7 @@ impl<'a> Cursor<'a> {
     }
 
     /// Reads a text in single quotes.
-    pub(crate) fn text(&mut self, what: &str) -> Result<(String, Span)> {
+    pub(crate) fn text(&mut self, what: &str) -> Result<(String, Position)> {
         let span = self.span();
         match self.peek() {
             Some(TokenKind::Text(text)) => {

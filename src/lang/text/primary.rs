@@ -50,7 +50,7 @@ pub(super) fn primary(c: &mut Cursor<'_>) -> Result<Expr> {
             c.advance();
             let inner = expression(c)?;
             if c.is_symbol_at(0, ",") {
-                return list(c, inner, span);
+                return list(c, inner, *span);
             }
             c.expect_symbol(")", "to close the parenthesis")?;
             return Ok(Expr::new(inner.kind, c.since(span)));
@@ -169,7 +169,7 @@ fn dated_literal(c: &mut Cursor<'_>) -> Result<Kind> {
                 .map(Scalar::Timestamp),
             "timestamp '2026-03-01 06:30:00'",
         ),
-        _ => return interval(c, span, &text, text_span),
+        _ => return interval(c, *span, &text, *text_span),
     };
     value.map(Kind::Literal).ok_or_else(|| {
         c.error_at(text_span, format!("'{text}' is not a {} of the calendar.", word.to_ascii_lowercase()))

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use churn_core::{Interval, Scalar, SourceText, Span, Type};
+use churn_core::{Interval, Position, Scalar, SourceText, Span, Type};
 use churn_expr::ast::{
     Binary, Cast, ColumnRef, ColumnSet, Edge, Expr, Frame, Keys, Kind, Sense, SetOf, Unit,
 };
@@ -80,14 +80,14 @@ fn some_set() -> impl Strategy<Value = ColumnSet> {
         prop::collection::vec(some_name(), 1..3).prop_map(SetOf::Names),
     ];
     (of, prop::collection::vec(some_name(), 0..3)).prop_map(|(of, except)| {
-        let except = except.into_iter().map(|name| (name, Span::default())).collect();
-        ColumnSet { of, except, span: Span::default() }
+        let except = except.into_iter().map(|name| (name, Position::default())).collect();
+        ColumnSet { of, except, span: Position::default() }
     })
 }
 
 fn some_keys() -> impl Strategy<Value = Keys> {
     let column = prop_oneof![
-        3 => some_name().prop_map(|name| ColumnRef::Name(name, Span::default())),
+        3 => some_name().prop_map(|name| ColumnRef::Name(name, Position::default())),
         1 => some_set().prop_map(ColumnRef::Set),
     ];
     prop_oneof![Just(Keys::Table), prop::collection::vec(column, 1..3).prop_map(Keys::Columns)]

@@ -40,7 +40,7 @@ impl Pivot {
     }
 
     /// What makes a row: the columns of `by`, or all that are neither a key nor used by an item.
-    pub(super) fn by(&self, input: &Relation, checker: &mut Checker<'_>) -> Vec<(Field, Bound)> {
+    pub(super) fn row_columns(&self, input: &Relation, checker: &mut Checker<'_>) -> Vec<(Field, Bound)> {
         if let Some(by) = &self.by {
             let mut place = Place::NoAggregates("What makes a row has one value in each row of the input.");
             let items = item::named(by, &input.fields, &[], checker);
@@ -127,7 +127,7 @@ impl Pivot {
     /// The groups of rows and keys with their aggregates; with totals each group is there for those, too.
     pub(super) fn grouped(&self, input: Relation, keys: &[Field], checker: &mut Checker<'_>) -> Grouped {
         let step = checker.step();
-        let by = self.by(&input, checker);
+        let by = self.row_columns(&input, checker);
         let fields = input.fields.clone();
         let key_names: Vec<String> =
             by.iter().map(|(f, _)| f.name.clone()).chain(keys.iter().map(|f| f.name.clone())).collect();

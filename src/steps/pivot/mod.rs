@@ -6,14 +6,14 @@ mod groups;
 use std::fmt;
 
 use churn_core::names::{comma, name};
-use churn_core::{ColumnId, Error, ErrorKind, Field, Result, Scalar, Span, Type};
+use churn_core::{ColumnId, Error, ErrorKind, Field, Position, Result, Scalar, Type};
 use churn_expr::ast::Expr;
 use churn_expr::{Bound, cast};
 use churn_plan::Relation;
 use churn_plan::operators::{Sort, SortKey};
 
-use super::item::{Item, write_below};
-use super::{Checker, Step, StepKind, StepText};
+use super::item::{self, Item, write_below};
+use super::{Check, Checker, Step, StepKind, StepText};
 use crate::lang::text::{Cursor, expression};
 
 /// More columns than these are a mistake.
@@ -27,26 +27,50 @@ pub(super) const KIND: StepKind = StepKind {
     parse,
 };
 
-#[derive(Debug)]
-struct Pivot {
-    keys: Vec<Key>,
+/// `pivot`: values of keys become columns.
+///
+/// ```
+/// use churn::{column, steps, sum};
+/// let pivot = steps::Pivot::new([steps::PivotKey::new("grade").values(["A", "B"])])
+///     .by(["farm"])
+///     .items([sum(column("litres")).named("litres")])
+///     .fill(0);
+/// assert_eq!(pivot.to_string(), "pivot grade in ('A', 'B') by farm\n  litres = sum(litres)\n  fill 0");
+/// ```
+#[derive(Clone, Debug, PartialEq)]
+pub struct Pivot {
+    keys: Vec<PivotKey>,
     by: Option<Vec<Item>>,
     items: Vec<Item>,
-    fill: Option<(Scalar, Span)>,
+    fill: Option<(Scalar, Position)>,
     totals: bool,
     named: Option<Expr>,
-    span: Span,
+    span: Position,
 }
 
-/// A key, and the values of it that become columns, if they are given.
-#[derive(Debug)]
-struct Key {
+/// A key of [`Pivot`], and the values of it that become columns, if they are given.
+#[derive(Clone, Debug, PartialEq)]
+pub struct PivotKey {
     name: String,
-    span: Span,
-    values: Option<Vec<(Expr, Span)>>,
+    span: Position,
+    values: Option<Vec<(Expr, Position)>>,
 }
 
-impl fmt::Display for Key {
+impl PivotKey {
+    /// The values of this column that occur, which a run finds first.
+    pub fn new(column: &str) -> PivotKey {
+        PivotKey { name: column.to_owned(), span: Position::default(), values: None }
+    }
+
+    /// These values, in this order; rows with others are left out, and counted.
+    #[must_use]
+    pub fn values<T: Into<Expr>>(self, values: impl IntoIterator<Item = T>) -> PivotKey {
+        let values = values.into_iter().map(|value| (value.into(), Position::default())).collect();
+        PivotKey { values: Some(values), ..self }
+    }
+}
+
+impl fmt::Display for PivotKey {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(&name(&self.name))?;
         match &self.values {
@@ -56,17 +80,17 @@ impl fmt::Display for Key {
     }
 }
 
-fn read_key(c: &mut Cursor<'_>) -> Result<Key> {
+fn read_key(c: &mut Cursor<'_>) -> Result<PivotKey> {
     let (name, span) = c.name("a column whose values become columns")?;
     let value = |c: &mut Cursor<'_>| {
         let start = c.span();
         Ok((expression(c)?, c.since(start)))
     };
     let values = if c.take_word("in") { Some(c.in_parentheses(value)?) } else { None };
-    Ok(Key { name, span, values })
+    Ok(PivotKey { name, span, values })
 }
 
-fn parse(text: StepText<'_>) -> Result<Box<dyn Step>> {
+fn parse(text: StepText<'_>) -> Result<Step> {
     let StepText { mut head, lines, .. } = text;
     let start = head.span();
     let keys = head.list(read_key)?;
@@ -90,10 +114,53 @@ fn parse(text: StepText<'_>) -> Result<Box<dyn Step>> {
             .error_at(span, "A pivot needs items: what stands in the cells.")
             .next("Write: pivot grade by farm: litres = sum(litres)"));
     }
-    Ok(Box::new(pivot))
+    Ok(Step::from(pivot))
 }
 
 impl Pivot {
+    /// Makes columns of the values of these keys.
+    pub fn new(keys: impl IntoIterator<Item = PivotKey>) -> Pivot {
+        Pivot {
+            keys: keys.into_iter().collect(),
+            by: None,
+            items: Vec::new(),
+            fill: None,
+            totals: false,
+            named: None,
+            span: Position::default(),
+        }
+    }
+
+    /// Which columns make a row; without it those that are neither keys nor used by an item.
+    #[must_use]
+    pub fn by<T: Into<Item>>(self, columns: impl IntoIterator<Item = T>) -> Pivot {
+        Pivot { by: Some(item::all(columns)), ..self }
+    }
+
+    /// What stands in the cells.
+    #[must_use]
+    pub fn items<T: Into<Item>>(self, items: impl IntoIterator<Item = T>) -> Pivot {
+        Pivot { items: item::all(items), ..self }
+    }
+
+    /// What stands in a cell that no row falls into.
+    #[must_use]
+    pub fn fill(self, value: impl Into<Scalar>) -> Pivot {
+        Pivot { fill: Some((value.into(), Position::default())), ..self }
+    }
+
+    /// Totals of rows and columns.
+    #[must_use]
+    pub fn totals(self) -> Pivot {
+        Pivot { totals: true, ..self }
+    }
+
+    /// What the columns are called, from the keys and `item`.
+    #[must_use]
+    pub fn named(self, template: impl Into<Expr>) -> Pivot {
+        Pivot { named: Some(template.into()), ..self }
+    }
+
     /// Reads items, with commas between them, and options, with commas or without.
     fn contents(&mut self, c: &mut Cursor<'_>, has_items: bool) -> Result<()> {
         let mut may_be_item = has_items;
@@ -130,7 +197,7 @@ impl Pivot {
     }
 }
 
-impl Step for Pivot {
+impl Check for Pivot {
     fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
         let input = input?;
         let step = checker.step();
@@ -199,7 +266,9 @@ impl fmt::Display for Pivot {
         if let Some(by) = &self.by {
             write!(f, " by {}", comma(by))?;
         }
-        write_below(f, &self.items)?;
+        let items: Vec<_> =
+            self.items.iter().map(|item| item::Guarded(item, &["fill", "totals", "named"])).collect();
+        write_below(f, &items)?;
         if let Some((fill, _)) = &self.fill {
             write!(f, "\n  fill {fill}")?;
         }

@@ -1,6 +1,7 @@
 //! `read 'PATH', … [with (…)]`: where a chain starts.
 
 mod options;
+mod settings;
 
 use std::collections::HashMap;
 use std::collections::hash_map::Entry;
@@ -9,7 +10,7 @@ use std::path::{Path as FilePath, PathBuf};
 use std::sync::Arc;
 
 use churn_core::names::{comma, name};
-use churn_core::{Error, ErrorKind, Field, Result, Span, Type};
+use churn_core::{Error, ErrorKind, Field, Position, Result, Type};
 use churn_io::arrow::ArrowSource;
 use churn_io::avro::AvroSource;
 use churn_io::csv::{BadCells, BadRows, CsvOptions, CsvSource};
@@ -24,14 +25,15 @@ use churn_plan::operators::Scan;
 use churn_plan::{Node, Relation};
 
 use super::checker::Path;
-use super::options::{self as settings, Setting};
+use super::options::{self as with, Setting};
 use super::read_recipe::ReadRecipe;
 use super::read_table::ReadTable;
-use super::{Checker, Step, StepKind};
+use super::{Check, Checker, Step, StepKind};
 use crate::lang::text::{Cursor, TokenKind};
 
 pub(crate) use options::OPTIONS;
 use options::set;
+pub use settings::ReadOptions;
 
 pub(super) const KIND: StepKind = StepKind {
     keyword: "read",
@@ -41,36 +43,61 @@ pub(super) const KIND: StepKind = StepKind {
     parse: |text| text.one(read),
 };
 
-#[derive(Debug)]
-pub(super) struct Read {
+/// `read`: files, globs, folders, web addresses or standard input as one table.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Read {
     paths: Vec<Path>,
     /// Whether all files must have the same columns.
     strict: bool,
     options: Vec<Setting>,
-    span: Span,
+    span: Position,
 }
 
-fn read(c: &mut Cursor<'_>) -> Result<Box<dyn Step>> {
+fn read(c: &mut Cursor<'_>) -> Result<Step> {
     let start = c.span();
     if let Some(TokenKind::Word(_) | TokenKind::Quoted(_)) = c.peek() {
         let (table, span) = c.name("a table's name or a path in single quotes")?;
-        return Ok(Box::new(ReadTable(table, span)));
+        return Ok(Step::from(ReadTable(table, span)));
     }
     let paths = c.list(Path::read)?;
     if let [path] = paths.as_slice()
         && let Some(recipe) = ReadRecipe::of(path)
     {
-        return Ok(Box::new(recipe.with_given(c)?));
+        return Ok(Step::from(recipe.with_given(c)?));
     }
     let strict = c.take_word("strict");
-    let options = settings::read(c)?;
-    Ok(Box::new(Read { paths, strict, options, span: c.since(start) }))
+    let options = with::read(c)?;
+    Ok(Step::from(Read { paths, strict, options, span: c.since(start) }))
 }
 
 /// Bytes of a stream that are looked at to tell its format.
 const PEEKED: usize = 4096;
 
 impl Read {
+    /// Reads a file, a glob, a folder, an address on the web, or `-` for standard input.
+    pub fn new(path: impl AsRef<FilePath>) -> Read {
+        Read::of(Path::of(path.as_ref()))
+    }
+
+    /// Reads one more into the same table.
+    #[must_use]
+    pub fn and(mut self, path: impl AsRef<FilePath>) -> Read {
+        self.paths.push(Path::of(path.as_ref()));
+        self
+    }
+
+    /// All files must have the same columns; else one that a file lacks is null in its rows.
+    #[must_use]
+    pub fn strict(self) -> Read {
+        Read { strict: true, ..self }
+    }
+
+    /// How they are read.
+    #[must_use]
+    pub fn with(self, options: ReadOptions) -> Read {
+        Read { options: options.0, ..self }
+    }
+
     /// Reads one path, with no options.
     pub(super) fn of(path: Path) -> Read {
         Read { span: path.span(), paths: vec![path], strict: false, options: Vec::new() }
@@ -267,7 +294,7 @@ fn unused(setting: &Setting, format: Format) -> Error {
     }
     error.why("They say themselves what is in them, and how it is written.").next("Leave the option out.")
 }
-impl Step for Read {
+impl Check for Read {
     fn check(&self, _: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
         let files = self.files(checker)?;
         if let Some(recipe) = files.iter().find(|file| crate::lang::recipe::is_named_as_recipe(file)) {
@@ -385,11 +412,6 @@ fn nearly_alike(fields: &[Field]) -> Vec<String> {
 impl fmt::Display for Read {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "read {}{}", comma(&self.paths), if self.strict { " strict" } else { "" })?;
-        settings::write(f, &self.options)
+        with::write(f, &self.options)
     }
-}
-
-/// The step that reads one path, for a command that is given a bare path.
-pub(crate) fn text_of(path: &FilePath) -> String {
-    format!("read {}", churn_core::Scalar::Text(path.to_string_lossy().into_owned()))
 }

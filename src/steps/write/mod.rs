@@ -1,13 +1,14 @@
 //! `write 'PATH' [with (…)]`: writes what flows here.
 
 mod options;
+mod settings;
 
 use std::fmt;
 use std::path::Path as FilePath;
 
 use churn_core::error::nearest;
 use churn_core::names::{comma, name};
-use churn_core::{Error, ErrorKind, Field, Result, Span};
+use churn_core::{Error, ErrorKind, Field, Position, Result};
 use churn_io::csv::encoded;
 use churn_io::files::WrittenPart;
 use churn_io::format::{Format, TextEncoding, WriteOptions};
@@ -17,32 +18,34 @@ use churn_io::{part, web, zip};
 use churn_plan::{Relation, operators};
 
 use super::checker::Path;
-use super::options::{self as settings, Setting};
-use super::{Checker, Step, StepKind};
+use super::options::{self as with, Setting};
+use super::{Check, Checker, Step, StepKind};
 use crate::lang::text::Cursor;
 
 pub(crate) use options::OPTIONS;
 use options::{Written, fits_format, set};
+pub use settings::WriteOptions as Settings;
 
 pub(super) const KIND: StepKind = StepKind {
     keyword: "write",
     usage: "write 'PATH' [with (option = value, …)]",
     summary: "Writes what flows here, at the end of a chain or in its middle; complete or not at all.",
     example: "write 'by-farm.csv' with (mode = new)",
-    parse: |text| Ok(Box::new(text.one(read)?)),
+    parse: |text| Ok(Step::from(text.one(read)?)),
 };
 
-#[derive(Debug)]
-struct Write {
+/// `write`: what flows here to a file, at the end of a chain or in its middle.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Write {
     path: Path,
     options: Vec<Setting>,
-    span: Span,
+    span: Position,
 }
 
 fn read(c: &mut Cursor<'_>) -> Result<Write> {
     let start = c.span();
     let path = Path::read(c)?;
-    let options = settings::read(c)?;
+    let options = with::read(c)?;
     Ok(Write { path, options, span: c.since(start) })
 }
 
@@ -54,6 +57,17 @@ struct Place<'a> {
 }
 
 impl Write {
+    /// Writes to a file, in the format of its name.
+    pub fn new(path: impl AsRef<FilePath>) -> Write {
+        Write { path: Path::of(path.as_ref()), options: Vec::new(), span: Position::default() }
+    }
+
+    /// How it is written.
+    #[must_use]
+    pub fn with(self, options: settings::WriteOptions) -> Write {
+        Write { options: options.0, ..self }
+    }
+
     /// How the file is written; options that cannot be are noted.
     fn written(&self, path: &FilePath, checker: &mut Checker<'_>) -> Written {
         let mut written =
@@ -182,7 +196,7 @@ fn folder_may_stand_at(path: &FilePath, options: &WriteOptions, mode: Mode) -> R
     Err(Error::new(ErrorKind::Check, format!("There is no folder {}.", folder.display())))
 }
 
-impl Step for Write {
+impl Check for Write {
     fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
         let input = input?;
         let text = checker.path(&self.path)?;
@@ -239,6 +253,6 @@ impl Step for Write {
 impl fmt::Display for Write {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "write {}", self.path)?;
-        settings::write(f, &self.options)
+        with::write(f, &self.options)
     }
 }

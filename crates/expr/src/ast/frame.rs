@@ -5,7 +5,7 @@ use churn_core::Interval;
 use super::Expr;
 
 /// The rows that a call in a window sees, as they are written.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq)]
 pub enum Frame {
     /// `over last N rows`, `over last N days`.
     Last(Expr, Unit),
@@ -27,7 +27,7 @@ pub enum Frame {
 }
 
 /// An end of a frame.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq)]
 pub enum Edge {
     /// `unbounded preceding`.
     First,

@@ -45,7 +45,7 @@ pub enum GivenValue {
 }
 
 /// A function of the user's own.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct Define {
     /// The names of the parameters.
     pub parameters: Vec<String>,
@@ -58,7 +58,8 @@ impl Environment {
     ///
     /// # Errors
     /// There is none of this name; it stands for a column.
-    pub fn given(&self, parameter: &str, source: &Arc<SourceText>, span: Span) -> Result<Scalar> {
+    pub fn given(&self, parameter: &str, source: &Arc<SourceText>, span: impl Into<Span>) -> Result<Scalar> {
+        let span = span.into();
         match self.parameter(parameter, source, span)? {
             GivenValue::Value(value) => Ok(value),
             GivenValue::Column(column) => {

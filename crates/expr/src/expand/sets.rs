@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use churn_core::error::nearest;
 use churn_core::names::{comma, name};
-use churn_core::{Error, ErrorKind, Field, Result, SourceText, Span, Type};
+use churn_core::{Error, ErrorKind, Field, Position, Result, SourceText, Span, Type};
 
 use super::try_map_parts;
 use crate::ast::{Binary, ColumnRef, ColumnSet, Expr, Keys, Kind, SetOf};
@@ -20,7 +20,7 @@ pub(crate) fn columns_of<'a>(
     keys: &[String],
     source: &Arc<SourceText>,
 ) -> Result<Vec<&'a Field>> {
-    let unknown = |name: &str, span: Span| unknown_column(name, fields, source, span);
+    let unknown = |name: &str, span: Position| unknown_column(name, fields, source, span);
     for (name, span) in &set.except {
         if !fields.iter().any(|f| f.name == *name) {
             return Err(unknown(name, *span));
@@ -83,7 +83,12 @@ fn glob_regex(pattern: &str) -> String {
 }
 
 /// The error of a name that is no column here.
-pub fn unknown_column(column: &str, fields: &[Field], source: &Arc<SourceText>, span: Span) -> Error {
+pub fn unknown_column(
+    column: &str,
+    fields: &[Field],
+    source: &Arc<SourceText>,
+    span: impl Into<Span>,
+) -> Error {
     let error = Error::new(ErrorKind::Name, format!("There is no column {}.", name(column))).at(source, span);
     let error = match fields.len() {
         0 => error,
