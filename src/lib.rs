@@ -87,3 +87,8 @@ pub use profile::{
 pub use steps::{CATALOGUE as STEPS, ReadOptions, StepKind, WriteOptions, find as step};
 pub use table::{Cell, Table, View};
 pub use topics::{Topic, TopicKind, search_topics, topics, topics_named};
+
+/// The examples of the guide's page on Rust, which run as tests.
+#[cfg(doctest)]
+#[doc = include_str!("../docs/guide/from-rust.md")]
+mod guide {}

@@ -74,6 +74,16 @@ fn write_sample(folder: &Path) {
 #[rstest]
 #[case("docs/language.md")]
 #[case("README.md")]
+#[case("docs/guide/read.md")]
+#[case("docs/guide/look.md")]
+#[case("docs/guide/choose.md")]
+#[case("docs/guide/combine.md")]
+#[case("docs/guide/group.md")]
+#[case("docs/guide/windows.md")]
+#[case("docs/guide/wide-and-long.md")]
+#[case("docs/guide/write.md")]
+#[case("docs/guide/large.md")]
+#[case("docs/guide/recipes.md")]
 fn recipes_run(#[case] path: &str) {
     let folder = tempfile::tempdir().expect("a folder");
     write_sample(folder.path());
@@ -84,6 +94,34 @@ fn recipes_run(#[case] path: &str) {
         let printed = flow.to_string();
         assert_eq!(Flow::recipe(&printed).to_string(), printed, "{path}, line {line}");
         assert!(!table.ledger().steps().is_empty());
+    }
+}
+
+/// The short answers: each runs behind the same source.
+#[test]
+fn answers_run() {
+    let folder = tempfile::tempdir().expect("a folder");
+    write_sample(folder.path());
+    let answers = blocks(include_str!("../docs/guide/how-to.md"), "steps");
+    assert!(answers.len() >= 50, "{} answers", answers.len());
+    for (line, steps) in answers {
+        let read = "read 'deliveries-2026.csv' with (types = (collected_on date), bad_cells = null)";
+        let flow = Flow::recipe(&format!("{read}\n{steps}")).in_folder(folder.path());
+        flow.run().unwrap_or_else(|e| panic!("how-to.md, line {line}:\n{e}"));
+    }
+}
+
+/// The pages of the guide are all in its index, and the links of the index lead somewhere.
+#[test]
+fn the_index_of_the_guide_is_whole() {
+    let index = include_str!("../docs/guide/README.md");
+    let pages = fs::read_dir("docs/guide").expect("the guide");
+    for page in pages.map(|page| page.expect("a page").file_name().into_string().expect("a name")) {
+        assert!(page == "README.md" || index.contains(&format!("]({page})")), "{page} is not in the index");
+    }
+    let links = index.split("](").skip(1).filter_map(|rest| rest.split_once(')')).map(|(link, _)| link);
+    for link in links {
+        assert!(Path::new("docs/guide").join(link).exists(), "there is no {link}");
     }
 }
 

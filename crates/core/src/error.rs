@@ -15,27 +15,28 @@ const MISTAKES_TOLD: usize = 20;
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum ErrorKind {
-    /// The text is not in the language.
+    /// The text is not in the language. The text has to change; its place is in [`Error::place`].
     Syntax,
-    /// A name stands for nothing, or for two things.
+    /// A name stands for nothing, or for two things. The nearest right name is in [`Error::advice`].
     Name,
-    /// A value of one type stands where another is needed.
+    /// A value of one type stands where another is needed. A cast, or the type of a column that is read, mends it.
     Type,
-    /// Something else that can be seen before the run.
+    /// Something else that can be seen before the run: nothing was read or written yet.
     Check,
-    /// An input cannot be opened or understood.
+    /// An input cannot be opened or understood. Another attempt helps where a server or a file was not there yet.
     Input,
-    /// A value in the data stops the run: a bad cell, a ragged row, an overflow.
+    /// A value in the data stops the run: a bad cell, a ragged row, an overflow. Options of reading, or a cast that gives null,
+    /// let the run go on and count such values.
     Data,
-    /// A `require` step did not hold.
+    /// A `require` step did not hold: the data are not what the recipe expects. The first row that offends is told.
     Require,
-    /// The memory given is not enough.
+    /// The memory given is not enough for what cannot go to files. More memory helps.
     Memory,
-    /// A target could not be written.
+    /// A target could not be written; what was there before is as it was.
     Output,
-    /// The run was stopped from outside.
+    /// The run was stopped from outside, and left nothing behind. It may be run again.
     Interrupted,
-    /// A fault of this crate: a worker panicked.
+    /// A fault of this crate. Nothing that a program does helps; please report it.
     Internal,
 }
 
