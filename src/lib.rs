@@ -21,7 +21,7 @@
 //! # Ok::<(), churn::Error>(())
 //! ```
 //!
-//! Steps and expressions may also be built: [`steps`] has a struct for each step, [`column`], [`lit`] and the other
+//! Steps and expressions may also be built: [`steps`] has a struct for each step, [`column()`], [`lit`] and the other
 //! functions build expressions. Both make the same steps, and what is built stays what it is: no name and no value can become
 //! a part of another step.
 //!

@@ -65,7 +65,7 @@ pub(crate) fn open(path: &Path) -> Result<Box<dyn Read + Send>> {
     #[cfg(not(feature = "http"))]
     return Err(Error::new(
         ErrorKind::Unsupported,
-        "this build reads nothing from the web: it lacks the feature http",
+        format!("this build cannot read {}: it lacks the feature http", file_name(path)),
     ));
 }
 
