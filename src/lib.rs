@@ -79,7 +79,7 @@ pub use churn_io::web::go_offline;
 
 pub use flow::{
     ArrowReader, BatchReader, CheckedPlan, Flow, IntoColumns, IntoExpr, IntoItems, IntoOther, IntoSortKeys,
-    Join, SourceView, Window,
+    Join, RowReader, SourceView, Window,
 };
 pub use profile::{
     Bin, ColumnProfile, Count, Detail, Frequent, Lengths, PairProfile, Profile, ProfileView, Quartiles,

@@ -102,3 +102,87 @@ fn a_reader_that_fails_is_told() {
     assert_eq!(error.kind(), ErrorKind::Input);
     assert!(error.to_string().contains("the line went dead"), "{error}");
 }
+
+#[derive(serde::Serialize, serde::Deserialize, Clone, Debug, PartialEq)]
+struct Delivery {
+    farm: String,
+    litres: Option<f64>,
+    grade: Grade,
+    notes: Vec<String>,
+    tank: u8,
+}
+
+#[derive(serde::Serialize, serde::Deserialize, Clone, Debug, PartialEq)]
+enum Grade {
+    A,
+    Reject,
+}
+
+fn delivery(farm: &str, litres: Option<f64>, grade: Grade, notes: &[&str]) -> Delivery {
+    Delivery {
+        farm: farm.into(),
+        litres,
+        grade,
+        notes: notes.iter().map(|note| (*note).into()).collect(),
+        tank: 7,
+    }
+}
+
+/// Structs become rows, and rows become the structs that they were, all at once and one after the other.
+#[test]
+fn structs_go_in_and_come_out() {
+    let rows = vec![
+        delivery("F001", Some(120.5), Grade::A, &[]),
+        delivery("it's, \"F002\"", None, Grade::Reject, &["gate closed", ""]),
+    ];
+    let flow = Flow::of_rows(&rows).unwrap();
+    assert_eq!(flow.run().unwrap().rows::<Delivery>().unwrap(), rows);
+    assert_eq!(flow.rows::<Delivery>().unwrap().collect::<Result<Vec<_>, _>>().unwrap(), rows);
+    let many: Vec<Delivery> = rows.iter().cycle().take(20_000).cloned().collect();
+    let read: Vec<Delivery> =
+        Flow::of_rows(&many).unwrap().rows().unwrap().collect::<Result<_, _>>().unwrap();
+    assert!(read == many);
+}
+
+/// Records within records, and maps of fields that some rows lack.
+#[test]
+fn nested_records_are_columns_named_by_path() {
+    let rows = serde_json::json!([
+        {"farm": "F001", "results": {"urea": 21, "fat": 4.5}},
+        {"farm": "F002", "results": {"urea": null}, "day": "2026-03-01"},
+    ]);
+    let table = Flow::of_rows(rows.as_array().unwrap()).unwrap().run().unwrap();
+    let names: Vec<&str> = table.columns().map(|(name, _)| name).collect();
+    // JSON as this crate has it keeps the order of fields.
+    assert_eq!(names, ["farm", "results.urea", "results.fat", "day"]);
+    assert_eq!(table.column::<Option<i64>>("results.urea").unwrap(), [Some(21), None]);
+    assert_eq!(table.column::<Option<String>>("day").unwrap(), [None, Some("2026-03-01".into())]);
+}
+
+#[rstest]
+#[case::no_rows(Flow::of_rows([] as [Delivery; 0]).map(drop), "There is no row")]
+#[case::no_record(Flow::of_rows([1, 2]).map(drop), "Row 1 cannot become a row of a table: it is no record with fields.")]
+#[case::several_types(
+    Flow::of_rows(serde_json::json!([{"x": 1}, {"x": "one"}]).as_array().unwrap()).map(drop),
+    "Row 2 cannot become a row of a table: x is int before and text here."
+)]
+#[case::too_large(Flow::of_rows([std::collections::BTreeMap::from([("x", u64::MAX)])]).map(drop), "beyond the largest whole number")]
+#[case::records_in_a_list(
+    Flow::of_rows(serde_json::json!([{"x": [{"y": 1}]}]).as_array().unwrap()).map(drop),
+    "a list holds records"
+)]
+fn rows_that_are_none_are_told(#[case] made: Result<(), Error>, #[case] told: &str) {
+    let error = made.unwrap_err();
+    assert!(error.to_string().contains(told), "{error}");
+}
+
+/// A row that does not fit its struct is the last item, with its number.
+#[test]
+fn a_row_that_does_not_fit_is_told() {
+    let rows = Flow::steps("values farm: ('F001'), (null)")
+        .rows::<std::collections::BTreeMap<String, String>>()
+        .unwrap();
+    let read: Vec<_> = rows.collect();
+    let error = read.last().unwrap().as_ref().unwrap_err();
+    assert!(error.to_string().contains("Row 2 does not fit"), "{error}");
+}

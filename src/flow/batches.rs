@@ -10,9 +10,10 @@ use arrow_array::{RecordBatch, RecordBatchReader};
 use arrow_schema::{ArrowError, SchemaRef};
 use churn_core::{Batch, Error, ErrorKind, Field, Result};
 use churn_exec::{Channel, RunOptions};
+use serde::de::DeserializeOwned;
 
 use super::Flow;
-use crate::table::{record_batch, schema};
+use crate::table::{record_batch, rows_of, schema};
 
 /// Record batches of a run, in order; the run goes on in the background and waits for its reader.
 ///
@@ -85,6 +86,37 @@ impl Iterator for BatchReader {
     }
 }
 
+/// Rows of a run as values of a struct; see [`Flow::rows`].
+#[derive(Debug)]
+pub struct RowReader<T> {
+    reader: BatchReader,
+    /// Rows of the batch that was read last.
+    ready: std::vec::IntoIter<T>,
+    /// Rows of the batches before.
+    before: usize,
+}
+
+impl<T: DeserializeOwned> Iterator for RowReader<T> {
+    type Item = Result<T>;
+
+    fn next(&mut self) -> Option<Result<T>> {
+        loop {
+            if let Some(row) = self.ready.next() {
+                return Some(Ok(row));
+            }
+            let batch = self.reader.from.recv().ok()?;
+            let read = batch.and_then(|batch| rows_of(&batch, &self.reader.fields, self.before));
+            match read {
+                Ok(rows) => {
+                    self.before += rows.len();
+                    self.ready = rows.into_iter();
+                }
+                Err(error) => return Some(Err(error)),
+            }
+        }
+    }
+}
+
 impl Flow {
     /// Runs the chain in the background and gives its rows as record batches, in order, few at a time.
     ///
@@ -102,6 +134,28 @@ impl Flow {
     /// ```
     pub fn batches(&self) -> Result<BatchReader> {
         self.batches_with(&RunOptions::default())
+    }
+
+    /// Runs the chain in the background and gives its rows as values of a struct, in order, few at a time. What
+    /// [`Table::rows`](crate::Table::rows) says of fields holds here.
+    ///
+    /// # Errors
+    /// As [`Flow::check`]; what goes wrong during the run, and a row that does not fit, is the last item.
+    ///
+    /// ```
+    /// #[derive(serde::Deserialize)]
+    /// struct Delivery { farm: String, litres: f64 }
+    ///
+    /// let milk = churn::Flow::steps("values farm, litres: ('F001', 120.5), ('F002', 80.0)");
+    /// let mut litres = 0.0;
+    /// for delivery in milk.rows::<Delivery>()? {
+    ///     litres += delivery?.litres;
+    /// }
+    /// assert_eq!(litres, 200.5);
+    /// # Ok::<(), churn::Error>(())
+    /// ```
+    pub fn rows<T: DeserializeOwned>(&self) -> Result<RowReader<T>> {
+        Ok(RowReader { reader: self.batches()?, ready: Vec::new().into_iter(), before: 0 })
     }
 
     /// Starts from the batches of a reader of the crates of Arrow, which are held in memory.

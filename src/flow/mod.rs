@@ -2,6 +2,7 @@
 
 mod arguments;
 mod batches;
+mod from_rows;
 mod plan;
 mod profile;
 #[cfg(test)]
@@ -22,7 +23,7 @@ use churn_io::source::SourceColumn;
 use churn_plan::{Find, Plan, Wanted, rules};
 
 pub use arguments::{IntoColumns, IntoExpr, IntoItems, IntoOther, IntoSortKeys};
-pub use batches::{ArrowReader, BatchReader};
+pub use batches::{ArrowReader, BatchReader, RowReader};
 pub use plan::{CheckedPlan, SourceView};
 pub use tables::{Join, Window};
 

@@ -14,6 +14,7 @@ use churn_io::merge_schemas::cast_to;
 
 pub use cells::Cell;
 pub use display::View;
+pub(crate) use rows::rows_of;
 
 /// Rows in memory, with named columns, and the account of the run that made them.
 ///

@@ -1,7 +1,7 @@
 //! Rows into a user's own struct, through serde.
 
 use churn_core::widen::widen;
-use churn_core::{Error, ErrorKind, Result, Scalar};
+use churn_core::{Batch, Error, ErrorKind, Field, Result, Scalar};
 use serde::de::value::{MapDeserializer, SeqDeserializer};
 use serde::de::{DeserializeOwned, Deserializer, Error as _, IntoDeserializer, Visitor};
 use serde::forward_to_deserialize_any;
@@ -28,19 +28,24 @@ impl Table {
     pub fn rows<T: DeserializeOwned>(&self) -> Result<Vec<T>> {
         let mut rows = Vec::with_capacity(self.len());
         for batch in &self.batches {
-            let columns = batch.columns.iter().map(widen).collect::<Result<Vec<_>>>()?;
-            for row in 0..batch.rows {
-                let cells = self.fields.iter().zip(&columns);
-                let cells = cells
-                    .map(|(f, column)| (f.name.as_str(), CellDeserializer(Scalar::from_array(column, row))));
-                let value = T::deserialize(MapDeserializer::new(cells));
-                rows.push(value.map_err(|e: serde::de::value::Error| {
-                    Error::new(ErrorKind::Type, format!("Row {} does not fit: {e}.", rows.len() + 1))
-                })?);
-            }
+            rows.extend(rows_of(batch, &self.fields, rows.len())?);
         }
         Ok(rows)
     }
+}
+
+/// The rows of a batch as values of a struct; so many rows came before.
+pub(crate) fn rows_of<T: DeserializeOwned>(batch: &Batch, fields: &[Field], before: usize) -> Result<Vec<T>> {
+    let columns = batch.columns.iter().map(widen).collect::<Result<Vec<_>>>()?;
+    let read = |row: usize| {
+        let cells = fields.iter().zip(&columns);
+        let cells =
+            cells.map(|(f, column)| (f.name.as_str(), CellDeserializer(Scalar::from_array(column, row))));
+        T::deserialize(MapDeserializer::new(cells)).map_err(|e: serde::de::value::Error| {
+            Error::new(ErrorKind::Type, format!("Row {} does not fit: {e}.", before + row + 1))
+        })
+    };
+    (0..batch.rows).map(read).collect()
 }
 
 /// A value that serde reads.
@@ -80,8 +85,26 @@ impl<'de> Deserializer<'de> for CellDeserializer {
         if self.0.is_null() { visitor.visit_none() } else { visitor.visit_some(self) }
     }
 
+    fn deserialize_newtype_struct<V: Visitor<'de>>(
+        self,
+        _: &'static str,
+        visitor: V,
+    ) -> Result<V::Value, Self::Error> {
+        visitor.visit_newtype_struct(self)
+    }
+
+    /// A text is the choice of its name.
+    fn deserialize_enum<V: Visitor<'de>>(
+        self,
+        _: &'static str,
+        _: &'static [&'static str],
+        visitor: V,
+    ) -> Result<V::Value, Self::Error> {
+        visitor.visit_enum(self.0.plain().into_deserializer())
+    }
+
     forward_to_deserialize_any! {
         bool i8 i16 i32 i64 i128 u8 u16 u32 u64 u128 f32 f64 char str string bytes byte_buf unit unit_struct
-        newtype_struct seq tuple tuple_struct map struct enum identifier ignored_any
+        seq tuple tuple_struct map struct identifier ignored_any
     }
 }
