@@ -43,6 +43,7 @@ examples:
     "${CARGO_TARGET_DIR:-target}"/debug/examples/two_tables
     "${CARGO_TARGET_DIR:-target}"/debug/examples/moving_figures
     "${CARGO_TARGET_DIR:-target}"/debug/examples/wide_and_long
+    "${CARGO_TARGET_DIR:-target}"/debug/examples/own_function
     "${CARGO_TARGET_DIR:-target}"/debug/churn run target/demo/worth.churn
 
 # Benchmarks of operators and readers, the answers checked before they are timed; the figures of the time before stay

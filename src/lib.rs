@@ -44,6 +44,28 @@
 #![forbid(unsafe_code)]
 #![deny(missing_docs)]
 
+pub mod extend {
+    //! What a user adds to the language from Rust: functions that the checker knows, offers and calls as it does ours.
+    //!
+    //! ```
+    //! use churn::Flow;
+    //! use churn::extend::{Catalogue, ScalarFunction};
+    //!
+    //! let quality = ScalarFunction::of_values("quality", |fat: Option<f64>, cells: Option<i64>| {
+    //!     Some(fat? * 10.0 - cells? as f64 / 100.0)
+    //! });
+    //! let catalogue = Catalogue::new().with(quality)?;
+    //! let milk = Flow::steps("values fat, cells: (4.1, 200), (3.9, null)").extended(&catalogue);
+    //! let table = milk.clone().add("q = quality(fat, cells)").run()?;
+    //! assert_eq!(table.column::<Option<f64>>("q")?, [Some(39.0), None]);
+    //! // It is offered where its name is mistyped.
+    //! let error = milk.filter("qualty(fat, cells) > 1").check().unwrap_err();
+    //! assert_eq!(error.advice(), ["Did you mean quality?"]);
+    //! # Ok::<(), churn::Error>(())
+    //! ```
+
+    pub use churn_expr::extend::{Catalogue, OverValues, ScalarFunction, Value};
+}
 mod flow;
 mod lang;
 mod profile;
@@ -78,8 +100,8 @@ pub use churn_io::temporary::abandon as abandon_temporary_files;
 pub use churn_io::web::go_offline;
 
 pub use flow::{
-    ArrowReader, BatchReader, CheckedPlan, Flow, IntoColumns, IntoExpr, IntoItems, IntoOther, IntoSortKeys,
-    Join, RowReader, SourceView, Window,
+    ArrowReader, BatchReader, CheckedPlan, Flow, IntoColumns, IntoExpr, IntoItems, IntoOther, IntoRequire,
+    IntoSortKeys, Join, RowReader, SourceView, Window,
 };
 pub use profile::{
     Bin, ColumnProfile, Count, Detail, Frequent, Lengths, PairProfile, Profile, ProfileView, Quartiles,

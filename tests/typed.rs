@@ -287,6 +287,8 @@ fn an_expression_is_its_text(#[case] built: Expr, #[case] text: &str) {
     "group by farm\n  mean(each number) named column || '_avg'"
 )]
 #[case::distinct(milk().distinct(["farm", "day"]), "distinct by farm, day")]
+#[case::require(milk().require((column("litres").gt(0), "it's empty")), "require litres > 0, 'it''s empty'")]
+#[case::require_in_text(milk().require("litres > 0, 'empty'"), "require litres > 0, 'empty'")]
 #[case::fill(milk().fill(["grade"], lit("B")), "fill grade with 'B'")]
 #[case::window(
     milk().window(Window::by(["farm"]).order([column("day")]), rank().named("place")),

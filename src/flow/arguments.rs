@@ -11,7 +11,7 @@ use churn_expr::{Expr, Named, SortKey};
 use super::Flow;
 use crate::lang::text::layout::{Block, blocks};
 use crate::lang::text::{Cursor, expression};
-use crate::steps::{Item, Other, read_key};
+use crate::steps::{Item, Other, Require, read_condition, read_key};
 
 /// Reads a text as one thing, on one line or several.
 fn read<T>(text: &str, what: &str, each: impl Fn(&mut Cursor<'_>) -> Result<Vec<T>>) -> Result<Vec<T>> {
@@ -54,19 +54,49 @@ impl IntoExpr for Expr {
     }
 }
 
+/// Reads a text as one thing.
+fn one<T>(text: &str, what: &str, each: impl Fn(&mut Cursor<'_>) -> Result<T>) -> Result<T> {
+    let mut found = read(text, what, |c| Ok(vec![each(c)?]))?.into_iter();
+    let error = |told: &str| Error::new(ErrorKind::Syntax, told);
+    match (found.next(), found.next()) {
+        (Some(found), None) => Ok(found),
+        (None, _) => Err(error("An expression is wanted, and the text is empty.")),
+        (Some(_), Some(_)) => Err(error("One expression is wanted, and these are several.")
+            .next("A line break in an expression stands within parentheses.")),
+    }
+}
+
 impl IntoExpr for &str {
     fn into_expr(self) -> Result<Expr> {
-        let mut found = read(self, "the expression", |c| Ok(vec![expression(c)?]))?.into_iter();
-        match (found.next(), found.next()) {
-            (Some(expr), None) => Ok(expr),
-            (None, _) => {
-                Err(Error::new(ErrorKind::Syntax, "An expression is wanted, and the text is empty."))
-            }
-            (Some(_), Some(_)) => {
-                Err(Error::new(ErrorKind::Syntax, "One expression is wanted, and these are several.")
-                    .next("A line break in an expression stands within parentheses."))
-            }
-        }
+        one(self, "the expression", expression)
+    }
+}
+
+/// A condition that must hold: text in the language, which may say what is told where it does not, an [`Expr`], or one
+/// with what is told.
+pub trait IntoRequire {
+    /// Gives the step.
+    ///
+    /// # Errors
+    /// The text is no condition.
+    fn into_require(self) -> Result<Require>;
+}
+
+impl IntoRequire for &str {
+    fn into_require(self) -> Result<Require> {
+        one(self, "the condition", read_condition)
+    }
+}
+
+impl IntoRequire for Expr {
+    fn into_require(self) -> Result<Require> {
+        Ok(Require::new(self))
+    }
+}
+
+impl IntoRequire for (Expr, &str) {
+    fn into_require(self) -> Result<Require> {
+        Ok(Require::new(self.0).message(self.1))
     }
 }
 
@@ -139,7 +169,7 @@ macro_rules! texts {
 }
 
 texts!(
-    IntoExpr into_expr Expr, IntoItems into_items Vec<Item>, IntoColumns into_columns Vec<ColumnRef>,
+    IntoExpr into_expr Expr, IntoRequire into_require Require, IntoItems into_items Vec<Item>, IntoColumns into_columns Vec<ColumnRef>,
     IntoSortKeys into_sort_keys Vec<SortKey>
 );
 

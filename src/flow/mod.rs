@@ -17,12 +17,13 @@ use std::sync::Arc;
 use arrow_array::RecordBatch;
 use churn_core::{Batch, Error, ErrorKind, Ledger, Result, SourceText, Span, Type, deep};
 use churn_exec::RunOptions;
+use churn_expr::extend::Catalogue;
 use churn_expr::moment::Moment;
 use churn_io::memory::Memory;
 use churn_io::source::SourceColumn;
 use churn_plan::{Find, Plan, Wanted, rules};
 
-pub use arguments::{IntoColumns, IntoExpr, IntoItems, IntoOther, IntoSortKeys};
+pub use arguments::{IntoColumns, IntoExpr, IntoItems, IntoOther, IntoRequire, IntoSortKeys};
 pub use batches::{ArrowReader, BatchReader, RowReader};
 pub use plan::{CheckedPlan, SourceView};
 pub use tables::{Join, Window};
@@ -61,6 +62,8 @@ pub struct Flow {
     recipe: Arc<Recipe>,
     givens: Vec<(String, String)>,
     base: PathBuf,
+    /// Functions of the user's own.
+    catalogue: Arc<Catalogue>,
     /// The first mistake of a step's text.
     mistake: Option<Error>,
 }
@@ -166,7 +169,13 @@ impl Flow {
         let source = Arc::new(SourceText { name: "flow".into(), text: String::new() });
         let main = Chain { name: String::new(), steps: Vec::new() };
         let recipe = Recipe { source, givens: Vec::new(), defines: Vec::new(), tables: Vec::new(), main };
-        Flow { recipe: Arc::new(recipe), givens: Vec::new(), base: PathBuf::new(), mistake: None }
+        Flow {
+            recipe: Arc::new(recipe),
+            givens: Vec::new(),
+            base: PathBuf::new(),
+            catalogue: Arc::default(),
+            mistake: None,
+        }
     }
 
     fn parsed(source: SourceText, base: PathBuf) -> Flow {
@@ -247,6 +256,13 @@ impl Flow {
     #[must_use]
     pub fn given(mut self, name: &str, value: impl Display) -> Flow {
         self.givens.push((name.to_owned(), value.to_string()));
+        self
+    }
+
+    /// Lets expressions call functions of your own; see [`extend`](crate::extend).
+    #[must_use]
+    pub fn extended(mut self, catalogue: &Catalogue) -> Flow {
+        self.catalogue = Arc::new(catalogue.clone());
         self
     }
 
@@ -340,10 +356,11 @@ impl Flow {
         self.made(fill())
     }
 
-    /// Stops the run unless a condition holds on every row.
+    /// Stops the run unless a condition holds on every row: `"fat between 2 and 9, 'fat out of range'"`, or
+    /// `(column("fat").between(2, 9), "fat out of range")`.
     #[must_use]
-    pub fn require(self, condition: impl IntoExpr) -> Flow {
-        self.made(condition.into_expr().map(|condition| steps::Require::new(condition).into()))
+    pub fn require(self, condition: impl IntoRequire) -> Flow {
+        self.made(condition.into_require().map(Step::from))
     }
 
     /// Stops the run where two rows are equal in these columns.
@@ -386,6 +403,7 @@ impl Flow {
             base: self.base.clone(),
             resources,
             moment: moment.clone(),
+            catalogue: self.catalogue.clone(),
         };
         let find = |plan: Plan, wanted: &Wanted| {
             churn_exec::find(&rules::rewrite_plan(plan), options.unwrap_or(&RunOptions::default()), wanted)

@@ -4,6 +4,7 @@ use std::sync::Arc;
 
 use churn_core::{Error, ErrorKind, JoinKind, Result};
 use churn_expr::ast::ColumnRef;
+use churn_expr::extend::Catalogue;
 use churn_expr::{Expr, SortKey};
 
 use super::{Flow, IntoColumns, IntoExpr, IntoItems, IntoOther, IntoSortKeys};
@@ -233,6 +234,10 @@ impl Flow {
         if self.mistake.is_none() && self.base != other.base {
             self.mistake =
                 mistake("The two flows read from different folders; give both the same one.".into());
+        }
+        match Catalogue::clone(&self.catalogue).together(&other.catalogue) {
+            Ok(catalogue) => self.catalogue = Arc::new(catalogue),
+            Err(error) => drop(self.mistake.get_or_insert(error)),
         }
         let own = Arc::make_mut(&mut self.recipe);
         let mut twice = None;

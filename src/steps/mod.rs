@@ -45,6 +45,7 @@ use churn_core::{Error, ErrorKind, Result};
 pub(crate) use checker::{Checker, DeclaredTable};
 pub(crate) use given::Given;
 pub(crate) use read::OPTIONS as READ_OPTIONS;
+pub(crate) use require::read_condition;
 pub(crate) use sort::read_key;
 pub(crate) use step::Check;
 pub(crate) use table_values::declare as declare_table;

@@ -5,6 +5,7 @@ use std::sync::Arc;
 
 use churn_core::names::{comma, name};
 use churn_core::{Error, ErrorKind, Position, Result, Scalar, SourceText, deep};
+use churn_expr::expand::Environment;
 use churn_plan::Relation;
 
 use super::checker::{Path, RecipeResult};
@@ -117,6 +118,8 @@ impl ReadRecipe {
         let source = Arc::new(SourceText { name: path.display().to_string(), text });
         let recipe = recipe::parse(&source)?;
         let environment = recipe::environment(&recipe, &arguments, GivenBy::Step)?;
+        let catalogue = checker.environment.catalogue.clone();
+        let environment = Environment { catalogue, ..environment };
         let base = path.parent().map(std::path::Path::to_owned).unwrap_or_default();
         let outer = (
             std::mem::replace(&mut checker.source, source),

@@ -54,11 +54,16 @@ impl RequireUnique {
 
 fn read(c: &mut Cursor<'_>) -> Result<Step> {
     if c.take_words(&["unique", "by"]) {
-        return Ok(Step::from(RequireUnique(c.list(Cursor::column_ref)?)));
+        return Ok(RequireUnique(c.list(Cursor::column_ref)?).into());
     }
+    read_condition(c).map(Step::from)
+}
+
+/// Reads a condition, and what is said where it does not hold.
+pub(crate) fn read_condition(c: &mut Cursor<'_>) -> Result<Require> {
     let condition = expression(c)?;
     let message = if c.take_symbol(",") { Some(c.text("a message in single quotes")?.0) } else { None };
-    Ok(Step::from(Require { condition, message }))
+    Ok(Require { condition, message })
 }
 
 impl Check for Require {

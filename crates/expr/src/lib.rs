@@ -7,6 +7,7 @@
 //! | `expand` | parameters, defined functions and column sets put in their places |
 //! | `bind` | names to columns, functions to kernels, silent conversions written out |
 //! | `bound` | the checked tree and its evaluation |
+//! | `extend` | functions of a user's own, which are called as ours are |
 //! | `functions` | the catalogue of scalar functions |
 //! | `aggregates` | the catalogue of aggregates |
 //! | `moment` | the moment that `now()` and `today()` stand for |
@@ -24,6 +25,7 @@ pub mod cast;
 pub mod compare;
 pub mod dictionary;
 pub mod expand;
+pub mod extend;
 pub mod fold;
 pub mod functions;
 mod logic;

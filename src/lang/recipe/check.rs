@@ -2,11 +2,13 @@
 
 use std::fmt;
 use std::path::PathBuf;
+use std::sync::Arc;
 
 use churn_core::error::nearest;
 use churn_core::names::{comma, name};
 use churn_core::{Counters, Error, ErrorKind, Field, Result, Scalar, Type};
 use churn_expr::expand::{Environment, GivenValue};
+use churn_expr::extend::Catalogue;
 use churn_expr::moment::Moment;
 use churn_io::source::ReadResources;
 use churn_plan::{Find, Plan, Relation, StepInfo};
@@ -25,6 +27,8 @@ pub(crate) struct CheckRequest {
     pub(crate) resources: ReadResources,
     /// What `now()` stands for.
     pub(crate) moment: Moment,
+    /// Functions of the user's own, in Rust.
+    pub(crate) catalogue: Arc<Catalogue>,
 }
 
 /// Checks a recipe.
@@ -34,6 +38,7 @@ pub(crate) struct CheckRequest {
 pub(crate) fn check(recipe: &Recipe, request: &CheckRequest, find: Option<Find<'_>>) -> Result<Plan> {
     let given = request.givens.iter().map(|(name, text)| (name.clone(), Argument::Text(text.clone())));
     let environment = environment(recipe, &given.collect::<Vec<_>>(), GivenBy::Request)?;
+    let environment = Environment { catalogue: request.catalogue.clone(), ..environment };
     let mut checker = Checker::new(recipe.source.clone(), environment, request, find);
     let main = check_scope(recipe, &mut checker);
     if let Some(error) = Error::all(std::mem::take(&mut checker.errors)) {

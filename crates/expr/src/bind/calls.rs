@@ -7,6 +7,7 @@ use churn_core::{Error, ErrorKind, Scalar, SourceText, Span, Type};
 
 use super::{Binder, Place};
 use crate::ast::{Expr, Kind};
+use crate::extend::ScalarFunction;
 use crate::functions::synonyms::synonym;
 use crate::functions::{self, Arguments, Complaint};
 use crate::{Bound, aggregates, windows};
@@ -31,7 +32,10 @@ impl Binder<'_> {
                 .wrong(span, error.next(format!("Write: window by farm order by collected_on: {call}")));
         }
         let Some(found) = functions::find(function) else {
-            return self.unknown_function(function, span);
+            return match self.environment.catalogue.clone().find(function) {
+                Some(own) => self.own_call(own, args, span, place),
+                None => self.unknown_function(function, span),
+            };
         };
         let mut values = Vec::new();
         for (i, arg) in args.iter().enumerate() {
@@ -61,13 +65,24 @@ impl Binder<'_> {
         }
     }
 
+    /// A call of a function of the user's own. It is not worked out before the run, however constant its arguments are.
+    fn own_call(&mut self, own: &ScalarFunction, args: &[Expr], span: Span, place: &mut Place<'_>) -> Bound {
+        let values: Vec<Bound> = args.iter().map(|arg| self.expression(arg, place)).collect();
+        if values.iter().any(|value| value.kind == Type::Unknown) {
+            return Bound::unknown();
+        }
+        let spans: Vec<Span> = args.iter().map(|arg| arg.span).collect();
+        self.complained(own.bound(values), span, &spans)
+    }
+
     pub(super) fn unknown_function(&mut self, function: &str, span: Span) -> Bound {
         let error = Error::new(ErrorKind::Name, format!("There is no function {function}."));
         let known = functions::all()
             .map(|f| f.name)
             .chain(aggregates::all().map(|a| a.name))
             .chain(windows::all().map(|w| w.name))
-            .chain(self.environment.defines.keys().map(String::as_str));
+            .chain(self.environment.defines.keys().map(String::as_str))
+            .chain(self.environment.catalogue.names());
         let error = match (synonym(function), nearest(function, known)) {
             (Some(here), _) => error.next(format!("Here it is written {here}.")),
             (None, Some(near)) => error.next(format!("Did you mean {near}?")),

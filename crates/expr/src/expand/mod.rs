@@ -14,6 +14,7 @@ pub(crate) use sets::with_sets;
 pub use sets::{columns_of_list, default_name, over_set, unknown_column};
 
 use crate::ast::{Expr, Kind};
+use crate::extend::Catalogue;
 
 /// What a recipe declares before its chains.
 #[derive(Clone, Debug, Default)]
@@ -24,6 +25,8 @@ pub struct Environment {
     pub defines: BTreeMap<String, Define>,
     /// The tables declared so far, by their names.
     pub tables: BTreeMap<String, TableShape>,
+    /// Functions of the user's own, in Rust.
+    pub catalogue: Arc<Catalogue>,
 }
 
 /// What an expression may know of a table of the recipe.
