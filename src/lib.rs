@@ -65,6 +65,7 @@ pub mod extend {
     //! ```
 
     pub use churn_expr::extend::{Catalogue, OverValues, ScalarFunction, Value};
+    pub use churn_io::own::{OwnBatches as Batches, OwnSource as Source};
 }
 mod flow;
 mod lang;

@@ -1,13 +1,15 @@
-//! Functions of a user's own: called as ours are, held to what they promise, offered where a name is mistyped.
+//! Functions and sources of a user's own: used as ours are, held to what they promise, offered where a name is mistyped.
 
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
 use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
 
 use arrow_array::cast::AsArray;
 use arrow_array::types::Float64Type;
-use arrow_array::{ArrayRef, Float64Array, Int64Array};
-use churn::extend::{Catalogue, ScalarFunction};
+use arrow_array::{ArrayRef, Float64Array, Int64Array, RecordBatch, StringArray};
+use arrow_schema::{DataType, Field, Schema, SchemaRef};
+use churn::extend::{Batches, Catalogue, ScalarFunction, Source};
 use churn::{ErrorKind, Flow, RunOptions, Scalar, Type};
 use rstest::rstest;
 
@@ -112,4 +114,107 @@ fn a_flow_has_the_functions_that_it_was_given() {
     let other = Flow::steps("values farm: ('F001')").extended(&other);
     let error = milk().append(&other).check().unwrap_err();
     assert!(error.to_string().contains("There are two functions quality, and not alike."), "{error}");
+}
+
+/// Numbers and notes that are made as they are read, so many to a batch; what was asked for is counted.
+#[derive(Debug)]
+struct Generated {
+    rows: i64,
+    batch: i64,
+    made: Arc<AtomicUsize>,
+    fault: &'static str,
+}
+
+impl Generated {
+    fn new(rows: i64, fault: &'static str) -> (Generated, Arc<AtomicUsize>) {
+        let made = Arc::new(AtomicUsize::new(0));
+        (Generated { rows, batch: 100, made: made.clone(), fault }, made)
+    }
+}
+
+impl Source for Generated {
+    fn name(&self) -> String {
+        "generated milk".into()
+    }
+
+    fn schema(&self) -> SchemaRef {
+        let fields = [("n", DataType::Int64), ("note", DataType::Utf8), ("twice", DataType::Int64)];
+        Arc::new(Schema::new(fields.map(|(name, kind)| Field::new(name, kind, true)).to_vec()))
+    }
+
+    fn rows(&self) -> Option<u64> {
+        Some(self.rows as u64)
+    }
+
+    fn read(&self, columns: &[usize]) -> churn::Result<Batches> {
+        let schema = Arc::new(self.schema().project(columns).unwrap());
+        let (columns, made, fault, batch, rows) =
+            (columns.to_vec(), self.made.clone(), self.fault, self.batch, self.rows);
+        Ok(Box::new((0..rows).step_by(batch as usize).map(move |start| {
+            made.fetch_add(1, Ordering::Relaxed);
+            let numbers = start..rows.min(start + batch);
+            match (fault, start) {
+                ("a panic", 300..) => panic!("the line went dead"),
+                ("an error", 300..) => {
+                    return Err(churn::Error::new(ErrorKind::Input, "The tank is empty."));
+                }
+                _ => {}
+            }
+            let column = |place: &usize| -> ArrayRef {
+                match place {
+                    0 => Arc::new(Int64Array::from_iter_values(numbers.clone())),
+                    1 => {
+                        Arc::new(StringArray::from_iter_values(numbers.clone().map(|n| format!("note {n}"))))
+                    }
+                    _ if fault == "another type" => {
+                        Arc::new(StringArray::from_iter_values(numbers.clone().map(|n| n.to_string())))
+                    }
+                    _ => Arc::new(Int64Array::from_iter_values(numbers.clone().map(|n| n * 2))),
+                }
+            };
+            let arrays = columns.iter().map(column).collect();
+            let schema = if fault == "another type" {
+                let kinds = columns.iter().map(|_| Field::new("x", DataType::Utf8, true));
+                Arc::new(Schema::new(kinds.collect::<Vec<_>>()))
+            } else {
+                schema.clone()
+            };
+            Ok(RecordBatch::try_new(schema, arrays).unwrap())
+        })))
+    }
+}
+
+#[test]
+fn a_source_is_read_as_ours_are() {
+    let (source, made) = Generated::new(10_000, "");
+    let flow = Flow::of_source(source).unwrap().filter("n mod 3 = 0").add("sum = n + twice");
+    for (threads, memory) in [(1, 1 << 30), (3, 1 << 30), (2, 1)] {
+        let options = RunOptions::new().threads(threads).memory(memory);
+        let table = flow.clone().sort("n desc").first(2).run_with(&options).unwrap();
+        assert_eq!(table.column::<i64>("sum").unwrap(), [9999 * 3, 9996 * 3]);
+        assert_eq!(table.column::<String>("note").unwrap(), ["note 9999", "note 9996"]);
+        assert_eq!(table.ledger().steps()[0].rows_out, Some(10_000));
+    }
+    assert!(flow.plan().unwrap().to_string().contains("read generated milk"), "{}", flow.plan().unwrap());
+    // A first that has enough stops it.
+    made.store(0, Ordering::Relaxed);
+    let options = RunOptions::new().threads(1);
+    assert_eq!(flow.first(3).run_with(&options).unwrap().len(), 3);
+    assert!(made.load(Ordering::Relaxed) < 60, "{} batches were made", made.load(Ordering::Relaxed));
+}
+
+#[rstest]
+#[case::a_panic("a panic", "It panicked: the line went dead.")]
+#[case::an_error("an error", "The tank is empty.")]
+#[case::another_type("another type", "It gave columns of Utf8 where it was asked for twice Int64.")]
+fn a_source_that_fails_is_told(
+    #[case] fault: &'static str,
+    #[case] told: &str,
+    #[values(1, 3)] threads: usize,
+) {
+    let (source, _) = Generated::new(1000, fault);
+    let flow = Flow::of_source(source).unwrap().total("s = sum(twice)");
+    let error = flow.run_with(&RunOptions::new().threads(threads)).unwrap_err();
+    assert_eq!(error.kind(), ErrorKind::Input, "{error}");
+    assert!(error.to_string().contains(told), "{error}");
 }

@@ -20,7 +20,8 @@ use churn_exec::RunOptions;
 use churn_expr::extend::Catalogue;
 use churn_expr::moment::Moment;
 use churn_io::memory::Memory;
-use churn_io::source::SourceColumn;
+use churn_io::own::{Own, OwnSource};
+use churn_io::source::{Source, SourceColumn};
 use churn_plan::{Find, Plan, Wanted, rules};
 
 pub use arguments::{IntoColumns, IntoExpr, IntoItems, IntoOther, IntoRequire, IntoSortKeys};
@@ -157,12 +158,25 @@ impl Flow {
             }
             held.push(Batch { columns: batch.columns().to_vec(), rows: batch.num_rows() });
         }
-        let source = Arc::new(Memory::new(columns, held));
-        let text = Arc::new(SourceText { name: "batches".into(), text: String::new() });
-        let placed = PlacedStep { step: Given(source).into(), span: Span::default(), source: text };
+        Ok(Flow::over(Arc::new(Memory::new(columns, held)), "batches in memory".into()))
+    }
+
+    /// Starts from a source of your own, which is read as the run goes on; see [`extend::Source`](crate::extend::Source).
+    ///
+    /// # Errors
+    /// It has no column, or one of a type that the language lacks.
+    pub fn of_source(source: impl OwnSource) -> Result<Flow> {
+        let shown = source.name();
+        Ok(Flow::over(Arc::new(Own::new(source)?), shown))
+    }
+
+    /// Starts from a source that has no text in the language.
+    fn over(source: Arc<dyn Source>, shown: String) -> Flow {
+        let text = Arc::new(SourceText { name: shown.clone(), text: String::new() });
+        let placed = PlacedStep { step: Given { source, shown }.into(), span: Span::default(), source: text };
         let mut flow = Flow::empty();
         Arc::make_mut(&mut flow.recipe).main.steps.push(placed);
-        Ok(flow)
+        flow
     }
 
     fn empty() -> Flow {

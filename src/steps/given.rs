@@ -1,4 +1,5 @@
-//! The start of a chain over batches that the caller has in memory; it has no text of its own.
+//! The start of a chain over batches that the caller has, or over a source of the caller's own; it has no text in the
+//! language.
 
 use std::fmt;
 use std::sync::Arc;
@@ -8,19 +9,23 @@ use churn_plan::Relation;
 
 use super::{Check, Checker};
 
-/// Two are equal if they are of the same batches, not of equal ones.
+/// Two are equal if they are of the same source, not of equal ones.
 #[derive(Clone, Debug)]
-pub(crate) struct Given(pub(crate) Arc<dyn Source>);
+pub(crate) struct Given {
+    pub(crate) source: Arc<dyn Source>,
+    /// What it is called.
+    pub(crate) shown: String,
+}
 
 impl PartialEq for Given {
     fn eq(&self, other: &Given) -> bool {
-        Arc::ptr_eq(&self.0, &other.0)
+        Arc::ptr_eq(&self.source, &other.source)
     }
 }
 
 impl Check for Given {
     fn check(&self, _: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
-        Some(super::read::relation(self.0.clone(), None, checker))
+        Some(super::read::relation(self.source.clone(), None, checker))
     }
 
     fn starts(&self) -> bool {
@@ -30,6 +35,6 @@ impl Check for Given {
 
 impl fmt::Display for Given {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str("read batches in memory")
+        write!(f, "read {}", self.shown)
     }
 }

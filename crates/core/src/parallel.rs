@@ -1,5 +1,6 @@
 //! The threads of a run, and work shared among them with the results in the order of the things worked on.
 
+use std::any::Any;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::{Arc, Mutex, PoisonError};
 
@@ -84,15 +85,18 @@ impl Threads {
     }
 }
 
+/// What a panic said.
+pub fn said(panic: &(dyn Any + Send)) -> String {
+    let text = panic.downcast_ref::<&str>().map(|text| (*text).to_owned());
+    let text = text.or_else(|| panic.downcast_ref::<String>().cloned());
+    text.unwrap_or_else(|| "it gave no reason".into())
+}
+
 /// Runs `f`; a panic becomes an error, which knows the step that was at work.
 pub fn guarded<T>(f: impl FnOnce() -> Result<T>) -> Result<T> {
     let before = current_step::get();
     catch_unwind(AssertUnwindSafe(f)).unwrap_or_else(|panic| {
-        let text = panic
-            .downcast_ref::<&str>()
-            .map(|s| (*s).to_owned())
-            .or_else(|| panic.downcast_ref::<String>().cloned());
-        let why = text.unwrap_or_else(|| "it gave no reason".into());
+        let why = said(&*panic);
         let step = current_step::get().unwrap_or_default();
         current_step::set(before);
         Err(Error::new(ErrorKind::Internal, "A worker failed; this is a fault of churn.")

@@ -7,6 +7,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use arrow_array::ArrayRef;
 use churn_core::names::comma;
+use churn_core::parallel::said;
 use churn_core::scalar::array_of;
 use churn_core::{Column, Error, ErrorKind, Result, Scalar, Type};
 
@@ -97,11 +98,7 @@ impl ScalarFunction {
             Error::new(ErrorKind::Data, format!("The function {} of your own failed.", self.name)).why(why)
         };
         let made = catch_unwind(AssertUnwindSafe(|| (self.over_columns)(columns, rows)));
-        let array = made.map_err(|panic| {
-            let text = panic.downcast_ref::<&str>().map(|text| (*text).to_owned());
-            let text = text.or_else(|| panic.downcast_ref::<String>().cloned());
-            failed(format!("It panicked: {}.", text.unwrap_or_else(|| "it gave no reason".into())))
-        })??;
+        let array = made.map_err(|panic| failed(format!("It panicked: {}.", said(&*panic))))??;
         if array.len() != rows {
             return Err(failed(format!("It gave {} values for {rows} rows.", array.len())));
         }

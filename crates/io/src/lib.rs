@@ -9,6 +9,7 @@
 //! | `temporary` | temporary folders that have names, and what killed runs left of them |
 //! | `source` | what every format offers to the plan and the run |
 //! | `memory` | batches that are there already |
+//! | `own` | sources of a user's own |
 //! | `csv` | delimited text, read and written |
 //! | `json` | JSON and NDJSON, read and written |
 //! | `parquet`, `arrow`, `avro` | columnar files, read and written |
@@ -44,6 +45,7 @@ pub mod markdown;
 pub mod memory;
 pub mod merge_schemas;
 pub mod open_files;
+pub mod own;
 pub mod parquet;
 pub mod part;
 pub mod place;

@@ -1,0 +1,165 @@
+//! Sources of a user's own: batches as they are made, in order, of the columns that a run needs.
+
+use std::fmt;
+use std::panic::{AssertUnwindSafe, catch_unwind};
+use std::sync::{Arc, Mutex, PoisonError};
+
+use arrow_array::RecordBatch;
+use arrow_schema::SchemaRef;
+use churn_core::names::{comma, name};
+use churn_core::parallel::said;
+use churn_core::widen::check_range;
+use churn_core::{Batch, Error, ErrorKind, Result, Type};
+
+use crate::memory::Ready;
+use crate::source::{About, Capability, Morsel, Request, Scan, Source, SourceColumn};
+
+/// The batches of one reading of a source, in order.
+pub type OwnBatches = Box<dyn Iterator<Item = Result<RecordBatch>> + Send>;
+
+/// A table of a user's own: a generator of rows, a database, a format that the library lacks.
+///
+/// It may be read several times in a run, and from threads of the run, one at a time for each reading. Its batches are not
+/// held: a run reads on as it goes, and stops where it has enough.
+pub trait OwnSource: fmt::Debug + Send + Sync + 'static {
+    /// What plans, ledgers and messages call it.
+    fn name(&self) -> String;
+
+    /// Its columns, the same whenever it is asked.
+    fn schema(&self) -> SchemaRef;
+
+    /// How many rows there are, if that is known.
+    fn rows(&self) -> Option<u64> {
+        None
+    }
+
+    /// Starts reading from the front: batches of these columns of the schema, in this order, and no others.
+    ///
+    /// # Errors
+    /// It cannot be read. An error of a batch ends the run.
+    fn read(&self, columns: &[usize]) -> Result<OwnBatches>;
+}
+
+/// A user's own source as the engine reads it.
+#[derive(Debug)]
+pub struct Own {
+    source: Arc<dyn OwnSource>,
+    columns: Vec<SourceColumn>,
+    about: About,
+}
+
+impl Own {
+    /// Takes a source in.
+    ///
+    /// # Errors
+    /// It has no column, or one of a type that the language lacks.
+    pub fn new(source: impl OwnSource) -> Result<Own> {
+        let source: Arc<dyn OwnSource> = Arc::new(source);
+        let schema = source.schema();
+        if schema.fields().is_empty() {
+            return Err(Error::new(
+                ErrorKind::Input,
+                format!("The source {} has no columns.", source.name()),
+            ));
+        }
+        let column = |field: &Arc<arrow_schema::Field>| match Type::of(field.data_type()) {
+            Some(_) => {
+                Ok(SourceColumn { name: field.name().clone(), data: field.data_type().clone(), open: false })
+            }
+            None => {
+                let (column, kind) = (name(field.name()), field.data_type());
+                let what = format!("The column {column} is {kind}, which the language lacks.");
+                Err(Error::new(ErrorKind::Type, what))
+            }
+        };
+        let columns = schema.fields().iter().map(column).collect::<Result<_>>()?;
+        let about = About { rows: source.rows(), ..About::default() };
+        Ok(Own { source, columns, about })
+    }
+}
+
+impl Source for Own {
+    fn columns(&self) -> &[SourceColumn] {
+        &self.columns
+    }
+
+    fn about(&self) -> &About {
+        &self.about
+    }
+
+    fn open(&self, request: Request) -> Result<Box<dyn Scan>> {
+        let columns = request.columns.iter().filter_map(|i| self.columns.get(*i).cloned()).collect();
+        let batches = guarded(&*self.source, || self.source.read(&request.columns))?;
+        let reading = Reading { batches, done: 0, ended: false };
+        let (source, rows) = (self.source.clone(), self.about.rows);
+        Ok(Box::new(OwnScan { source, columns, rows, reading: Mutex::new(reading) }))
+    }
+}
+
+/// Runs code of the user's; a panic in it is an error that names the source.
+fn guarded<T>(source: &dyn OwnSource, read: impl FnOnce() -> Result<T>) -> Result<T> {
+    catch_unwind(AssertUnwindSafe(read))
+        .unwrap_or_else(|panic| Err(failed(source, format!("It panicked: {}.", said(&*panic)))))
+}
+
+fn failed(source: &dyn OwnSource, why: String) -> Error {
+    Error::new(ErrorKind::Input, format!("The source {} failed.", source.name())).why(why)
+}
+
+/// How far a reading is.
+struct Reading {
+    batches: OwnBatches,
+    /// Rows that were given.
+    done: u64,
+    ended: bool,
+}
+
+struct OwnScan {
+    source: Arc<dyn OwnSource>,
+    columns: Vec<SourceColumn>,
+    rows: Option<u64>,
+    reading: Mutex<Reading>,
+}
+
+impl OwnScan {
+    /// The columns of a batch, held to those that were asked for.
+    fn checked(&self, batch: &RecordBatch) -> Result<Batch> {
+        let found = batch.columns().iter().map(|column| column.data_type());
+        if !found.clone().eq(self.columns.iter().map(|column| &column.data)) {
+            let wanted = comma(self.columns.iter().map(|c| format!("{} {}", name(&c.name), c.data)));
+            let why = format!("It gave columns of {} where it was asked for {wanted}.", comma(found));
+            return Err(failed(&*self.source, why));
+        }
+        for (array, column) in batch.columns().iter().zip(&self.columns) {
+            check_range(array).map_err(|e| e.why(format!("It is the column {}.", name(&column.name))))?;
+        }
+        Ok(Batch { columns: batch.columns().to_vec(), rows: batch.num_rows() })
+    }
+}
+
+impl Scan for OwnScan {
+    fn enable(&mut self, _: Capability<'_>) -> bool {
+        false
+    }
+
+    fn next(&self) -> Result<Option<Box<dyn Morsel>>> {
+        let mut reading = self.reading.lock().unwrap_or_else(PoisonError::into_inner);
+        if reading.ended {
+            return Ok(None);
+        }
+        match guarded(&*self.source, || reading.batches.next().transpose())? {
+            Some(batch) => {
+                reading.done += batch.num_rows() as u64;
+                Ok(Some(Box::new(Ready::new(self.checked(&batch)?))))
+            }
+            None => {
+                reading.ended = true;
+                Ok(None)
+            }
+        }
+    }
+
+    fn progress(&self) -> (u64, Option<u64>) {
+        (self.reading.lock().unwrap_or_else(PoisonError::into_inner).done, self.rows)
+    }
+}
