@@ -313,6 +313,18 @@ fn milk() -> Flow {
     )
 }
 
+/// A path of a recipe is read as one, wherever a path may stand.
+#[test]
+fn a_recipe_is_read_by_its_path() {
+    let folder = tempfile::tempdir().unwrap();
+    std::fs::write(folder.path().join("first.churn"), "values farm: ('F001')").unwrap();
+    let read = Flow::read("first.churn").in_folder(folder.path());
+    assert_eq!(read, Flow::steps("read 'first.churn'").in_folder(folder.path()));
+    assert_eq!(read.append("first.churn").run().unwrap().len(), 2);
+    let given = steps::ReadRecipe::new("first.churn").given("farms", "F002");
+    assert_eq!(Step::from(given), "read 'first.churn' with (given = (farms = 'F002'))".parse().unwrap());
+}
+
 /// What is built wrong is told before anything runs, with a place and a way out, and panics nowhere.
 #[rstest]
 #[case::no_columns(milk().drop([] as [&str; 0]), "The line ends too soon.")]

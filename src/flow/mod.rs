@@ -74,7 +74,7 @@ impl Flow {
     ///
     /// What stands there is looked at when the chain is checked.
     pub fn read(path: impl AsRef<Path>) -> Flow {
-        Flow::empty().step(steps::Read::new(path))
+        Flow::empty().step(steps::reading(path.as_ref()))
     }
 
     /// Starts from a path, read as the options say.

@@ -31,10 +31,15 @@ pub(super) const RENAME: StepKind = StepKind {
 #[derive(Clone, Debug, PartialEq)]
 pub struct Drop(Vec<ColumnRef>);
 
+/// Columns of anything that each can be made of.
+pub(super) fn all<T: Into<ColumnRef>>(columns: impl IntoIterator<Item = T>) -> Vec<ColumnRef> {
+    columns.into_iter().map(Into::into).collect()
+}
+
 impl Drop {
     /// Leaves these columns out: names, or sets.
     pub fn new<T: Into<ColumnRef>>(columns: impl IntoIterator<Item = T>) -> Drop {
-        Drop(columns.into_iter().map(Into::into).collect())
+        Drop(all(columns))
     }
 }
 

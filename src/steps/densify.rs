@@ -10,6 +10,7 @@ use churn_expr::{Bound, cast};
 use churn_plan::Relation;
 use churn_plan::operators::{self, Series, SeriesStep};
 
+use super::columns;
 use super::{Check, Checker, Step, StepKind};
 use crate::lang::text::{Cursor, operand};
 
@@ -173,7 +174,7 @@ impl Densify {
     /// The values and combinations of each group that these columns make.
     #[must_use]
     pub fn per<T: Into<ColumnRef>>(self, columns: impl IntoIterator<Item = T>) -> Densify {
-        Densify { per: columns.into_iter().map(Into::into).collect(), ..self }
+        Densify { per: columns::all(columns), ..self }
     }
 
     /// The rows with keys that hold nothing in the types of their series.

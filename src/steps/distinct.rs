@@ -7,6 +7,7 @@ use churn_expr::ast::ColumnRef;
 use churn_expr::expand::columns_of_list;
 use churn_plan::{Relation, operators};
 
+use super::columns;
 use super::{Check, Checker, Step, StepKind};
 use crate::lang::text::Cursor;
 
@@ -33,7 +34,7 @@ impl Distinct {
 
     /// Of the rows that are equal in these columns; all columns stay.
     pub fn by<T: Into<ColumnRef>>(columns: impl IntoIterator<Item = T>) -> Distinct {
-        Distinct(columns.into_iter().map(Into::into).collect())
+        Distinct(columns::all(columns))
     }
 }
 

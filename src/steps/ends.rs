@@ -10,6 +10,7 @@ use churn_plan::Relation;
 use churn_plan::operators::{First, Last, Op};
 
 use super::checker::Count;
+use super::columns;
 use super::{Check, Checker, Step, StepKind, StepText};
 use crate::lang::text::Cursor;
 
@@ -58,7 +59,7 @@ impl End {
     /// So many rows of each group that these columns make.
     #[must_use]
     pub fn per<T: Into<ColumnRef>>(self, columns: impl IntoIterator<Item = T>) -> End {
-        End { per: columns.into_iter().map(Into::into).collect(), ..self }
+        End { per: columns::all(columns), ..self }
     }
 }
 

@@ -13,6 +13,7 @@ use churn_expr::{Bound, aggregates};
 use churn_plan::Relation;
 use churn_plan::operators::{Call, Compute, Window};
 
+use super::columns;
 use super::{Check, Checker, Step, StepKind};
 use crate::lang::text::{Cursor, expression};
 
@@ -55,7 +56,7 @@ impl Fill {
         columns: impl IntoIterator<Item = T>,
         with: impl Into<Expr>,
     ) -> Fill {
-        let columns = columns.into_iter().map(Into::into).collect();
+        let columns = columns::all(columns);
         self.0.push(FillItem { columns, with: with.into() });
         self
     }
@@ -64,7 +65,7 @@ impl Fill {
 impl Carry {
     /// Fills these columns with the last value before.
     pub fn down<T: Into<ColumnRef>>(columns: impl IntoIterator<Item = T>) -> Carry {
-        Carry { columns: columns.into_iter().map(Into::into).collect(), up: false, by: Vec::new() }
+        Carry { columns: columns::all(columns), up: false, by: Vec::new() }
     }
 
     /// Fills these columns with the next value after.
@@ -75,7 +76,7 @@ impl Carry {
     /// Within each group that these columns make.
     #[must_use]
     pub fn by<T: Into<ColumnRef>>(self, columns: impl IntoIterator<Item = T>) -> Carry {
-        Carry { by: columns.into_iter().map(Into::into).collect(), ..self }
+        Carry { by: columns::all(columns), ..self }
     }
 }
 

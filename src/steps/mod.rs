@@ -1,8 +1,20 @@
-//! The steps of the language, one a file: how each is read, printed and checked.
+//! The steps of the language as data: a struct for each, built by methods, compared, printed.
 //!
-//! A step is one file here and one line in [`CATALOGUE`]. Checking a step turns the relation before it into
-//! the one after it; the operators that it is made of stand in `churn_plan`, and how they run in
-//! `churn_exec`.
+//! What a step is built of are names, [`Expr`](crate::Expr)essions, [`Item`]s and values, never text of the language: whatever
+//! they hold, they stay what they are. `Display` gives the step's text, and that reads back as an equal [`Step`].
+//!
+//! ```
+//! use churn::steps::{Group, Sort, Step};
+//! use churn::{column, count, sum};
+//!
+//! let group = Group::by(["farm"]).items([sum(column("litres")).named("litres"), count().named("loads")]);
+//! let chain: [Step; 2] = [group.into(), Sort::by([column("litres").desc()]).into()];
+//! assert_eq!(chain[1], "sort litres desc".parse()?);
+//! # Ok::<(), churn::Error>(())
+//! ```
+
+// A step is one file here and one line in `CATALOGUE`. Checking a step turns the relation before it into the one after it;
+// the operators that it is made of stand in `churn_plan`, and how they run in `churn_exec`.
 
 mod add;
 mod append;
@@ -44,7 +56,7 @@ use churn_core::{Error, ErrorKind, Result};
 
 pub(crate) use checker::{Checker, DeclaredTable};
 pub(crate) use given::Given;
-pub(crate) use read::OPTIONS as READ_OPTIONS;
+pub(crate) use read::{OPTIONS as READ_OPTIONS, reading};
 pub(crate) use require::read_condition;
 pub(crate) use sort::read_key;
 pub(crate) use step::Check;

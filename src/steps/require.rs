@@ -10,6 +10,7 @@ use churn_expr::bind::Beside;
 use churn_expr::expand::columns_of_list;
 use churn_plan::{Relation, operators};
 
+use super::columns;
 use super::{Check, Checker, Step, StepKind};
 use crate::lang::text::{Cursor, expression};
 
@@ -48,7 +49,7 @@ impl Require {
 impl RequireUnique {
     /// Stops where two rows are equal in these columns.
     pub fn by<T: Into<ColumnRef>>(columns: impl IntoIterator<Item = T>) -> RequireUnique {
-        RequireUnique(columns.into_iter().map(Into::into).collect())
+        RequireUnique(columns::all(columns))
     }
 }
 

@@ -10,6 +10,7 @@ use churn_plan::Relation;
 use churn_plan::operators::{self, SampleSize};
 
 use super::checker::Count;
+use super::columns;
 use super::{Check, Checker, Step, StepKind};
 use crate::lang::text::Cursor;
 
@@ -49,7 +50,7 @@ impl Sample {
     /// So many rows of each group that these columns make; not for a percentage.
     #[must_use]
     pub fn per<T: Into<ColumnRef>>(self, columns: impl IntoIterator<Item = T>) -> Sample {
-        Sample { per: columns.into_iter().map(Into::into).collect(), ..self }
+        Sample { per: columns::all(columns), ..self }
     }
 
     /// Other rows for another seed.

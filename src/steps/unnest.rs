@@ -9,6 +9,7 @@ use churn_expr::expand::columns_of_list;
 use churn_expr::{Bound, cast};
 use churn_plan::Relation;
 
+use super::columns;
 use super::{Check, Checker, Step, StepKind};
 use crate::lang::text::Cursor;
 
@@ -36,7 +37,7 @@ pub struct Unnest {
 impl Unnest {
     /// Opens these columns of lists, which are of one length in each row.
     pub fn new<T: Into<ColumnRef>>(columns: impl IntoIterator<Item = T>) -> Unnest {
-        Unnest { columns: columns.into_iter().map(Into::into).collect(), skip_nulls: false }
+        Unnest { columns: columns::all(columns), skip_nulls: false }
     }
 
     /// Leaves rows with an empty list out; else they stay, with null.

@@ -10,6 +10,7 @@ use churn_expr::{Bound, cast};
 use churn_plan::Relation;
 use churn_plan::operators::Cells;
 
+use super::columns;
 use super::{Check, Checker, Step, StepKind};
 use crate::lang::text::Cursor;
 
@@ -89,7 +90,7 @@ impl Unpivot {
         Unpivot {
             value: Some((value.to_owned(), Position::default())),
             names: vec![(Some(name.to_owned()), Position::default())],
-            columns: columns.into_iter().map(Into::into).collect(),
+            columns: columns::all(columns),
             separator: None,
             skip_nulls: false,
             span: Position::default(),

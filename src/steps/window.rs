@@ -12,6 +12,7 @@ use churn_expr::{Bound, SortKey};
 use churn_plan::Relation;
 use churn_plan::operators::{Compute, WindowKey};
 
+use super::columns;
 use super::item::{self, Item, write_below};
 use super::sort::read_key;
 use super::{Check, Checker, Step, StepKind, StepText};
@@ -49,7 +50,7 @@ impl Window {
     /// A partition for each value of these columns.
     #[must_use]
     pub fn by<T: Into<ColumnRef>>(self, columns: impl IntoIterator<Item = T>) -> Window {
-        Window { by: columns.into_iter().map(Into::into).collect(), ..self }
+        Window { by: columns::all(columns), ..self }
     }
 
     /// The order in a partition.

@@ -415,3 +415,12 @@ impl fmt::Display for Read {
         with::write(f, &self.options)
     }
 }
+
+/// The step that reads a path, which may be a recipe.
+pub(crate) fn reading(path: &FilePath) -> Step {
+    let path = Path::of(path);
+    match ReadRecipe::of(&path) {
+        Some(recipe) => recipe.into(),
+        None => Read::of(path).into(),
+    }
+}
