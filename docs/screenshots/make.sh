@@ -18,13 +18,19 @@ cd "$data"
 
 shoot() { # name, then the command as it is typed
     printf 'printf "%%s\\n\\n" %q\n%s\nsleep 60\n' "\$ $2" "$2" >"$data/.shot"
-    xterm -geometry 156x48+0+0 -fa 'DejaVu Sans Mono' -fs 10 -bg '#fbfaf7' -fg '#2b2b2b' -b 12 +sb \
-        -e bash "$data/.shot" &
-    local window=$!
-    sleep 2.5
-    import -window root "$here/$1.png"
-    kill "$window" 2>/dev/null || true
-    wait "$window" 2>/dev/null || true
+    # A window that was not drawn yet gives a picture of a few bytes: it is taken again.
+    for attempt in 1 2 3; do
+        xterm -geometry 156x48+0+0 -fa 'DejaVu Sans Mono' -fs 10 -bg '#fbfaf7' -fg '#2b2b2b' -b 12 +sb \
+            -e bash "$data/.shot" &
+        local window=$!
+        sleep 2.5
+        import -window root "$here/$1.png"
+        kill "$window" 2>/dev/null || true
+        wait "$window" 2>/dev/null || true
+        [ "$(stat -c %s "$here/$1.png")" -gt 4000 ] && return
+    done
+    echo "The picture $1.png is empty." >&2
+    exit 1
 }
 
 shoot show 'churn show deliveries-2026.csv'
