@@ -138,7 +138,7 @@ fn every_kind_is_the_nested_loop(
     form: &str,
     #[values("int", "float", "text", "date", "bool")] key: &str,
 ) {
-    let config = ProptestConfig::with_cases(5);
+    let config = ProptestConfig::with_cases(3);
     proptest!(config, |(left in side(25), right in side(18))| {
         for kind in KINDS {
             let mut how = match kind {

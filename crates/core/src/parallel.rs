@@ -1,6 +1,5 @@
 //! The threads of a run, and work shared among them with the results in the order of the things worked on.
 
-use std::any::Any;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::{Arc, Mutex, PoisonError};
 
@@ -85,18 +84,22 @@ impl Threads {
     }
 }
 
-/// What a panic said.
-pub fn said(panic: &(dyn Any + Send)) -> String {
-    let text = panic.downcast_ref::<&str>().map(|text| (*text).to_owned());
-    let text = text.or_else(|| panic.downcast_ref::<String>().cloned());
-    text.unwrap_or_else(|| "it gave no reason".into())
+/// Runs code that is not ours.
+///
+/// # Errors
+/// What it said when it panicked.
+pub fn caught<T>(f: impl FnOnce() -> T) -> std::result::Result<T, String> {
+    catch_unwind(AssertUnwindSafe(f)).map_err(|panic| {
+        let text = panic.downcast_ref::<&str>().map(|text| (*text).to_owned());
+        let text = text.or_else(|| panic.downcast_ref::<String>().cloned());
+        text.unwrap_or_else(|| "it gave no reason".into())
+    })
 }
 
 /// Runs `f`; a panic becomes an error, which knows the step that was at work.
 pub fn guarded<T>(f: impl FnOnce() -> Result<T>) -> Result<T> {
     let before = current_step::get();
-    catch_unwind(AssertUnwindSafe(f)).unwrap_or_else(|panic| {
-        let why = said(&*panic);
+    caught(f).unwrap_or_else(|why| {
         let step = current_step::get().unwrap_or_default();
         current_step::set(before);
         Err(Error::new(ErrorKind::Internal, "A worker failed; this is a fault of churn.")

@@ -2,12 +2,11 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
-use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use arrow_array::ArrayRef;
 use churn_core::names::comma;
-use churn_core::parallel::said;
+use churn_core::parallel::caught;
 use churn_core::scalar::array_of;
 use churn_core::{Column, Error, ErrorKind, Result, Scalar, Type};
 
@@ -97,8 +96,8 @@ impl ScalarFunction {
         let failed = |why: String| {
             Error::new(ErrorKind::Data, format!("The function {} of your own failed.", self.name)).why(why)
         };
-        let made = catch_unwind(AssertUnwindSafe(|| (self.over_columns)(columns, rows)));
-        let array = made.map_err(|panic| failed(format!("It panicked: {}.", said(&*panic))))??;
+        let made = caught(|| (self.over_columns)(columns, rows));
+        let array = made.map_err(|why| failed(format!("It panicked: {why}.")))??;
         if array.len() != rows {
             return Err(failed(format!("It gave {} values for {rows} rows.", array.len())));
         }

@@ -1,13 +1,12 @@
 //! Sources of a user's own: batches as they are made, in order, of the columns that a run needs.
 
 use std::fmt;
-use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use arrow_array::RecordBatch;
 use arrow_schema::SchemaRef;
 use churn_core::names::{comma, name};
-use churn_core::parallel::said;
+use churn_core::parallel::caught;
 use churn_core::widen::check_range;
 use churn_core::{Batch, Error, ErrorKind, Result, Type};
 
@@ -98,8 +97,7 @@ impl Source for Own {
 
 /// Runs code of the user's; a panic in it is an error that names the source.
 fn guarded<T>(source: &dyn OwnSource, read: impl FnOnce() -> Result<T>) -> Result<T> {
-    catch_unwind(AssertUnwindSafe(read))
-        .unwrap_or_else(|panic| Err(failed(source, format!("It panicked: {}.", said(&*panic)))))
+    caught(read).unwrap_or_else(|why| Err(failed(source, format!("It panicked: {why}."))))
 }
 
 fn failed(source: &dyn OwnSource, why: String) -> Error {

@@ -1,11 +1,10 @@
 //! Damaged Arrow data: places of columns that are outside their batch are found before the batch is decoded, as the
 //! decoder takes them for granted.
 
-use std::panic::{AssertUnwindSafe, catch_unwind};
-
 use arrow_buffer::Buffer;
 use arrow_ipc::{Block, root_as_message};
 use arrow_schema::ArrowError;
+use churn_core::parallel::caught;
 
 fn damaged(why: &str) -> ArrowError {
     ArrowError::ParseError(why.into())
@@ -46,5 +45,5 @@ pub(super) fn check_places(block: &Block, bytes: &Buffer) -> Result<(), ArrowErr
 /// # Errors
 /// The decoder's own; it panicked.
 pub(super) fn decoded<T>(decode: impl FnOnce() -> Result<T, ArrowError>) -> Result<T, ArrowError> {
-    catch_unwind(AssertUnwindSafe(decode)).unwrap_or_else(|_| Err(damaged("its parts do not go together")))
+    caught(decode).unwrap_or_else(|_| Err(damaged("its parts do not go together")))
 }

@@ -6,6 +6,7 @@ use std::sync::Arc;
 
 use arrow_schema::{DataType, Field, FieldRef, Schema};
 use bytes::Bytes;
+use churn_core::parallel::caught;
 use churn_core::{Error, Result};
 use parquet::arrow::arrow_reader::{ArrowReaderMetadata, ArrowReaderOptions};
 use parquet::basic::Encoding;
@@ -76,8 +77,9 @@ impl ParquetFile {
         let reader = Positioned(PositionedFile::open(path, files)?);
         let options = ArrowReaderOptions::new().with_page_index_policy(PageIndexPolicy::Optional);
         let failed = |e: ParquetError| broken(shown, &e);
-        let metadata = ArrowReaderMetadata::load(&reader, options).map_err(failed)?;
-        agreeing(metadata.metadata()).map_err(|why| damaged(shown, &why))?;
+        let loaded = caught(|| ArrowReaderMetadata::load(&reader, options)).map_err(|_| mixed_up(shown))?;
+        let metadata = loaded.map_err(failed)?;
+        agreeing(metadata.metadata(), reader.0.size()).map_err(|why| damaged(shown, &why))?;
         // Texts as views, or as numbers into a dictionary where the file has them so.
         let fields: Vec<FieldRef> = metadata
             .schema()
@@ -103,8 +105,9 @@ impl ParquetFile {
     }
 }
 
-/// Whether what a footer tells of numbers of rows goes together: rows are counted without reading a page.
-fn agreeing(metadata: &ParquetMetaData) -> std::result::Result<(), String> {
+/// Whether what a footer tells goes together: its numbers of rows, as rows are counted without reading a page, and the places
+/// of its columns with the length of the file, as its reader takes them for granted.
+fn agreeing(metadata: &ParquetMetaData, size: u64) -> std::result::Result<(), String> {
     let mut all = 0i64;
     for (number, group) in metadata.row_groups().iter().enumerate() {
         let rows = group.num_rows();
@@ -114,6 +117,13 @@ fn agreeing(metadata: &ParquetMetaData) -> std::result::Result<(), String> {
         }
         let is_list = |leaf: usize| metadata.file_metadata().schema_descr().column(leaf).max_rep_level() > 0;
         for (leaf, column) in group.columns().iter().enumerate() {
+            let start = column.dictionary_page_offset().unwrap_or(column.data_page_offset());
+            let is_place = start >= 0 && column.data_page_offset() >= 0 && column.compressed_size() >= 0;
+            let end = start.checked_add(column.compressed_size()).and_then(|end| u64::try_from(end).ok());
+            if !is_place || end.is_none_or(|end| end > size) {
+                let name = column.column_path().string();
+                return Err(format!("the column {name} of its row group {number} lies outside the file"));
+            }
             let values = column.num_values();
             if values != rows && !is_list(leaf) {
                 let name = column.column_path().string();
@@ -163,6 +173,11 @@ fn is_dictionary(metadata: &ParquetMetaData, root: usize) -> bool {
 pub(super) fn broken(shown: &str, error: &ParquetError) -> Error {
     let why = error.to_string();
     damaged(shown, why.split_once(": ").map_or(why.as_str(), |(_, rest)| rest))
+}
+
+/// The error of a file whose reader took something for granted that is not so.
+pub(super) fn mixed_up(shown: &str) -> Error {
+    damaged(shown, "its parts do not go together")
 }
 
 /// The error of a file that is not as it says it is.

@@ -3,11 +3,12 @@
 use std::sync::Arc;
 
 use arrow_array::RecordBatch;
+use churn_core::parallel::caught;
 use churn_core::{Batch, Error, ErrorKind, Result};
 use parquet::arrow::ProjectionMask;
 use parquet::arrow::arrow_reader::{ParquetRecordBatchReader, ParquetRecordBatchReaderBuilder, RowSelection};
 
-use super::file::{ParquetFile, broken, damaged};
+use super::file::{ParquetFile, broken, damaged, mixed_up};
 use super::source::ParquetScanState;
 use super::{page_by_page, skip};
 use crate::merge_schemas;
@@ -91,21 +92,24 @@ impl RowGroupPiece {
             Some(selection) => selection.row_count(),
             None => group.map_or(0, |group| usize::try_from(group.num_rows()).unwrap_or(0)),
         };
-        let batches = if page_by_page::reads(&file.metadata, self.group, &mask) {
-            let (part, rows) = ((self.group, mask), (batch_rows, selection));
-            page_by_page::reader(&file.reader, &file.metadata, part, rows)
-        } else {
-            let (reader, metadata) = (file.reader.clone(), file.metadata.clone());
-            let mut builder = ParquetRecordBatchReaderBuilder::new_with_metadata(reader, metadata)
-                .with_projection(mask)
-                .with_row_groups(vec![self.group])
-                .with_batch_size(batch_rows);
-            if let Some(selection) = selection {
-                builder = builder.with_row_selection(selection);
+        let open = || {
+            if page_by_page::reads(&file.metadata, self.group, &mask) {
+                let (part, rows) = ((self.group, mask), (batch_rows, selection));
+                page_by_page::reader(&file.reader, &file.metadata, part, rows)
+            } else {
+                let (reader, metadata) = (file.reader.clone(), file.metadata.clone());
+                let mut builder = ParquetRecordBatchReaderBuilder::new_with_metadata(reader, metadata)
+                    .with_projection(mask)
+                    .with_row_groups(vec![self.group])
+                    .with_batch_size(batch_rows);
+                if let Some(selection) = selection {
+                    builder = builder.with_row_selection(selection);
+                }
+                builder.build()
             }
-            builder.build()
         };
-        Ok(PieceReader { batches: batches.map_err(failed)?, columns, ways, left })
+        let batches = caught(open).map_err(|_| mixed_up(&file.shown))?.map_err(failed)?;
+        Ok(PieceReader { batches, columns, ways, left })
     }
 
     /// The columns of a batch as the table has them.
@@ -131,7 +135,9 @@ impl RowGroupPiece {
     }
 
     pub(super) fn next_of(&self, reader: &mut PieceReader) -> Result<Option<Batch>> {
-        let Some(read) = reader.batches.next() else {
+        let next = caught(|| reader.batches.next());
+        let next = next.or_else(|_| self.file().and_then(|file| Err(mixed_up(&file.shown))))?;
+        let Some(read) = next else {
             return match reader.left {
                 0 => Ok(None),
                 left => Err(self.lacking(left)),
