@@ -41,7 +41,7 @@ fn ints(table: &Table, column: &str) -> Vec<i64> {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(40))]
+    #![proptest_config(ProptestConfig::with_cases(16))]
 
     #[test]
     fn a_sort_is_a_permutation(table in table()) {

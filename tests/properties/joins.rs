@@ -138,7 +138,7 @@ fn every_kind_is_the_nested_loop(
     form: &str,
     #[values("int", "float", "text", "date", "bool")] key: &str,
 ) {
-    let config = ProptestConfig::with_cases(3);
+    let config = ProptestConfig::with_cases(2);
     proptest!(config, |(left in side(25), right in side(18))| {
         for kind in KINDS {
             let mut how = match kind {
@@ -197,7 +197,7 @@ fn an_asof_join_takes_the_nearest(
     form: &str,
     #[values(JoinKind::Inner, JoinKind::Left)] kind: JoinKind,
 ) {
-    let config = ProptestConfig::with_cases(10);
+    let config = ProptestConfig::with_cases(5);
     proptest!(config, |(left in side(25), right in side(18))| {
         let mut how = Join::of(kind).asof().prefix("o_");
         for key in form.split(", ") {
