@@ -1,6 +1,6 @@
 //! Functions of text, against the standard library.
 
-use churn::Scalar;
+use churn::{Flow, ReadOptions, Scalar, Type};
 use proptest::prelude::*;
 
 use crate::columns::{Values, evaluated, flow, text, texts};
@@ -117,5 +117,35 @@ proptest! {
         holds(&texts, "cast(t as int)", |t| Scalar::Int(t.parse().unwrap()));
         holds(&texts, "cast(cast(t as int) as text)", |t| of(t));
         holds(&texts, "try_cast(t || 'x' as int)", |_| Scalar::Null);
+    }
+
+    /// Texts of a file, next to cells that hold the same, some of them quoted.
+    #[test]
+    fn what_is_looked_for_in_a_file(
+        notes in prop::collection::vec("[ab]{0,3}[ab\"\n,]{0,30}", 1..60),
+        wanted in "[ab\"\n]{1,14}",
+        like in "[ab%_]{1,6}",
+        regex in "(a|b|a[ab]|b\\+|(ab)?|\\(ba\\)|\\^|\\$){1,4}".prop_filter("a regular expression", |regex| regex::Regex::new(regex).is_ok()),
+    ) {
+        let file = tempfile::NamedTempFile::with_suffix(".csv").unwrap();
+        let mut writer = csv::Writer::from_path(file.path()).unwrap();
+        writer.write_record(["before", "t", "behind"]).unwrap();
+        for note in &notes {
+            writer.write_record([note, note, note]).unwrap();
+        }
+        drop(writer);
+        let flow = Flow::read_with(file.path(), ReadOptions::new().type_of("t", Type::Text));
+        let holds = |condition: &str, by: &dyn Fn(&str) -> bool| {
+            let table = flow.clone().filter(condition).select("t").run().unwrap();
+            let expected: Vec<&str> =
+                notes.iter().map(String::as_str).filter(|note| !note.is_empty() && by(note)).collect();
+            assert_eq!(table.values("t").unwrap(), expected.into_iter().map(of).collect::<Vec<_>>(), "{condition}");
+        };
+        holds(&format!("contains(t, {})", literal(&wanted)), &|t| t.contains(&wanted));
+        holds(&format!("t like {}", literal(&format!("%{wanted}%"))), &|t| t.contains(&wanted));
+        let chars: Vec<char> = like.chars().collect();
+        holds(&format!("t like {}", literal(&like)), &|t| is_like(&t.chars().collect::<Vec<_>>(), &chars));
+        let plain = regex::Regex::new(&regex).unwrap();
+        holds(&format!("matches(t, {})", literal(&regex)), &|t| plain.is_match(t));
     }
 }

@@ -8,7 +8,9 @@ use arrow_array::{Array, ListArray};
 use arrow_schema::{DataType, Field};
 use churn_core::scalar::array_of;
 use churn_core::{Column, Result, Scalar, Type};
+use churn_kernels::text_search::TextSearch;
 
+use super::patterns::having;
 use super::{Arguments, Complaint, Family, Function, arg, bools_by_row, ints_by_row};
 use crate::{Bound, compare};
 
@@ -92,6 +94,12 @@ fn contains(mut args: Arguments) -> Result<Bound, Complaint> {
     }
     args.want(0, &Type::Text)?;
     args.want(1, &Type::Text)?;
+    if let Some(Scalar::Text(wanted)) = args.values.get(1).and_then(Bound::as_literal) {
+        let search = TextSearch::new(wanted);
+        return Ok(
+            args.call(Type::Bool, move |args, rows, _| Ok(having(arg(args, 0).texts(), rows, &search)))
+        );
+    }
     Ok(args.call(Type::Bool, |args, rows, _| {
         let (x, a) = (arg(args, 0), arg(args, 1));
         let (x, a) = (x.texts(), a.texts());

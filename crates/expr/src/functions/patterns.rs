@@ -1,7 +1,12 @@
 //! Regular expressions over text, and `like`.
 
-use churn_core::{Result, Scalar, Type};
+use std::sync::Arc;
+
+use arrow_array::{Array, BooleanArray};
+use churn_core::{Column, Result, Scalar, Texts, Type};
+use churn_kernels::text_search::TextSearch;
 use regex::Regex;
+use regex_syntax::hir::{Hir, HirKind};
 
 use super::{Arguments, Complaint, Family, Function, arg, bools_by_row, texts_by_row};
 use crate::Bound;
@@ -47,11 +52,46 @@ fn matches(mut args: Arguments) -> Result<Bound, Complaint> {
     args.count(2..=2)?;
     args.want(0, &Type::Text)?;
     let regex = regex(&args)?;
+    let search = required(regex.as_str()).map(|literal| TextSearch::new(&literal));
     Ok(args.call(Type::Bool, move |args, rows, _| {
-        let x = arg(args, 0);
-        let x = x.texts();
-        Ok(bools_by_row(rows, |row| x.get(row).map(|x| regex.is_match(x))))
+        Ok(tested(arg(args, 0).texts(), rows, search.as_ref(), |x| regex.is_match(x)))
     }))
+}
+
+/// Which texts pass a test that only those with the text of a search can pass.
+fn tested(texts: Texts<'_>, rows: usize, search: Option<&TextSearch>, test: impl Fn(&str) -> bool) -> Column {
+    let (Texts::Column(column), Some(search)) = (texts, search) else {
+        return bools_by_row(rows, |row| texts.get(row).map(&test));
+    };
+    let found = search.rows(column);
+    let passes = |row: usize| found.value(row) && column.is_valid(row) && test(column.value(row));
+    let passes = (0..column.len()).map(passes).collect();
+    Column::Array(Arc::new(BooleanArray::new(passes, column.nulls().cloned())))
+}
+
+/// Which texts of a column have the text of a search.
+pub(super) fn having(texts: Texts<'_>, rows: usize, search: &TextSearch) -> Column {
+    match texts {
+        Texts::Column(column) => {
+            Column::Array(Arc::new(BooleanArray::new(search.rows(column), column.nulls().cloned())))
+        }
+        Texts::Constant(_) => bools_by_row(rows, |row| texts.get(row).map(|x| search.is_in(x))),
+    }
+}
+
+/// The longest text that every match of a regular expression has, if there is one.
+fn required(regex: &str) -> Option<String> {
+    fn of(hir: &Hir) -> Option<&[u8]> {
+        match hir.kind() {
+            HirKind::Literal(literal) => Some(&literal.0),
+            HirKind::Capture(capture) => of(&capture.sub),
+            HirKind::Repetition(repeated) if repeated.min > 0 => of(&repeated.sub),
+            HirKind::Concat(parts) => parts.iter().filter_map(of).max_by_key(|literal| literal.len()),
+            _ => None,
+        }
+    }
+    let hir = regex_syntax::parse(regex).ok()?;
+    String::from_utf8(of(&hir)?.to_vec()).ok()
 }
 
 fn capture(mut args: Arguments) -> Result<Bound, Complaint> {
@@ -124,14 +164,15 @@ pub(crate) fn like(mut args: Arguments, escape: Option<char>) -> Result<Bound, C
     Ok(args.call(Type::Bool, move |args, rows, _| {
         let (x, pattern) = (arg(args, 0), arg(args, 1));
         let (x, pattern) = (x.texts(), pattern.texts());
-        Ok(bools_by_row(rows, |row| {
-            let x = x.get(row)?;
-            Some(match &fixed {
-                Some(like) => like.is_match(x),
+        Ok(match &fixed {
+            Some(Like::Inside(search)) => having(x, rows, search),
+            Some(like) => tested(x, rows, like.search(), |x| like.is_match(x)),
+            None => bools_by_row(rows, |row| {
+                let x = x.get(row)?;
                 // A pattern that is none matches nothing.
-                None => Like::new(pattern.get(row)?, escape).is_some_and(|like| like.is_match(x)),
-            })
-        }))
+                Some(Like::new(pattern.get(row)?, escape).is_some_and(|like| like.is_match(x)))
+            }),
+        })
     }))
 }
 
@@ -140,8 +181,9 @@ enum Like {
     Whole(String),
     Start(String),
     End(String),
-    Inside(String),
-    General(Regex),
+    Inside(TextSearch),
+    /// As a regular expression, and the longest text that stands in the pattern.
+    General(Regex, Option<TextSearch>),
     Never,
 }
 
@@ -174,7 +216,7 @@ impl Like {
                 (false, false) => Like::Whole(text),
                 (false, true) => Like::Start(text),
                 (true, false) => Like::End(text),
-                (true, true) => Like::Inside(text),
+                (true, true) => Like::Inside(TextSearch::new(&text)),
             });
         }
         let mut regex = String::from("(?s)^");
@@ -186,7 +228,18 @@ impl Like {
             }
         }
         regex.push('$');
-        Some(Regex::new(&regex).map_or(Like::Never, Like::General))
+        let search = parts
+            .split(|part| !matches!(part, PatternPart::Char(_)))
+            .map(|run| run.iter().filter_map(|part| char(&part)).collect::<String>())
+            .max_by_key(String::len)
+            .filter(|text| !text.is_empty())
+            .map(|text| TextSearch::new(&text));
+        Some(Regex::new(&regex).map_or(Like::Never, |regex| Like::General(regex, search)))
+    }
+
+    /// What every text that matches has.
+    fn search(&self) -> Option<&TextSearch> {
+        if let Like::General(_, search) = self { search.as_ref() } else { None }
     }
 
     fn is_match(&self, x: &str) -> bool {
@@ -194,8 +247,8 @@ impl Like {
             Like::Whole(text) => x == text,
             Like::Start(text) => x.starts_with(text.as_str()),
             Like::End(text) => x.ends_with(text.as_str()),
-            Like::Inside(text) => x.contains(text.as_str()),
-            Like::General(regex) => regex.is_match(x),
+            Like::Inside(search) => search.is_in(x),
+            Like::General(regex, _) => regex.is_match(x),
             Like::Never => false,
         }
     }

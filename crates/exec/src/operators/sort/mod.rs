@@ -41,7 +41,6 @@ pub(crate) use changes::Changes;
 pub(crate) use order::{Order, OrderKey, is_word, words_of};
 pub(crate) use part::Written;
 pub(crate) use sorter::{Sorter, batches};
-pub(crate) use table::gathered;
 
 impl Build for plan::Sort {
     fn build(&self, place: &OperatorPlace<'_>) -> Result<Pipeline> {

@@ -18,8 +18,9 @@ use churn_kernels::lines;
 
 use super::bounds::{RangeBounds, RangePartitions, TELLING};
 use super::order::{Order, SortKeys};
-use super::table::{Keyed, Layout, SortTable, gathered};
+use super::table::{Keyed, Layout, SortTable};
 use crate::runtime::budget::Budget;
+use crate::runtime::gathered::gathered;
 use crate::runtime::morsel_output::MorselOutput;
 use crate::runtime::sink::{Local, Worker};
 

@@ -4,17 +4,16 @@ use std::cmp::Ordering;
 use std::ops::Range;
 use std::sync::Arc;
 
+use arrow_array::ArrayRef;
 use arrow_array::builder::LargeBinaryBuilder;
 use arrow_array::cast::AsArray;
-use arrow_array::{Array, ArrayRef, downcast_primitive};
 use arrow_buffer::Buffer;
-use arrow_schema::DataType;
-use churn_core::widen::alike;
-use churn_core::{Batch, Error, ErrorKind, Result};
-use churn_kernels::{gather, prefetch, sorting};
+use churn_core::{Batch, Result};
+use churn_kernels::{prefetch, sorting};
 
 use super::bounds::RangeBounds;
 use super::order::SortKeys;
+use crate::runtime::gathered::gathered;
 
 /// Rows that are gathered together.
 pub(super) const ROWS: usize = 1 << 13;
@@ -241,38 +240,4 @@ impl SortTable {
         batch.columns.insert(0, self.bytes(numbers));
         Ok(batch)
     }
-}
-
-/// The rows of some batches at some places.
-pub(crate) fn gathered(batches: &[&Batch], places: &[(u32, u32)]) -> Result<Batch> {
-    let width = batches.iter().map(|b| b.columns.len()).max().unwrap_or(0);
-    let column = |i: usize| -> Result<ArrayRef> {
-        let empty = || Error::new(ErrorKind::Internal, "A part of a sort lacks a column.");
-        let mut parts: Vec<ArrayRef> = batches.iter().filter_map(|b| b.columns.get(i).cloned()).collect();
-        alike(&mut parts)?;
-        let kind = parts.first().ok_or_else(empty)?.data_type();
-        macro_rules! primitive {
-            ($t:ty) => {{
-                let parts: Vec<_> = parts.iter().map(|p| p.as_primitive::<$t>()).collect();
-                Ok(Arc::new(gather::primitives(&parts, places)))
-            }};
-        }
-        downcast_primitive! {
-            kind => (primitive),
-            DataType::LargeBinary if parts.iter().all(|p| p.null_count() == 0) => {
-                let parts: Vec<_> = parts.iter().map(|p| p.as_binary::<i64>()).collect();
-                Ok(Arc::new(gather::bytes(&parts, places)))
-            }
-            DataType::Utf8View => {
-                let parts: Vec<_> = parts.iter().map(|p| p.as_string_view()).collect();
-                Ok(Arc::new(gather::texts(&parts, places)))
-            }
-            _ => {
-                let parts: Vec<&dyn Array> = parts.iter().map(|p| p.as_ref()).collect();
-                let places: Vec<(usize, usize)> = places.iter().map(|(p, r)| (*p as usize, *r as usize)).collect();
-                arrow_select::interleave::interleave(&parts, &places).map_err(churn_core::arrow_error)
-            }
-        }
-    };
-    Ok(Batch { columns: (0..width).map(column).collect::<Result<_>>()?, rows: places.len() })
 }

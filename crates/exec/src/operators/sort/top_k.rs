@@ -10,9 +10,10 @@ use arrow_array::UInt32Array;
 use arrow_row::{OwnedRow, Row, RowConverter, Rows};
 use churn_core::{Batch, Result};
 
-use super::{Order, gathered};
+use super::Order;
 use crate::runtime::budget::Reservation;
 use crate::runtime::context::Context;
+use crate::runtime::gathered::gathered;
 use crate::runtime::materialized::{Materialized, slices};
 use crate::runtime::morsel_output::MorselOutput;
 use crate::runtime::sink::{Commit, Local, Sink, Worker};

@@ -1,13 +1,18 @@
 //! The results of all groups, by first appearance.
 
+use std::ops::Range;
+
 use arrow_buffer::NullBuffer;
+use churn_core::parallel::Threads;
 use churn_core::{Batch, Event, OrFault, Result};
-use churn_kernels::known::{known, known_part};
+use churn_kernels::gather::Place;
+use churn_kernels::known::known_part;
 use churn_kernels::memory;
 
 use super::{Groups, PoisonError};
 use crate::operators::group::local::Grouping;
 use crate::operators::group::partition::PartitionTable;
+use crate::runtime::gathered::GatheredScan;
 use crate::runtime::materialized::{Materialized, slices};
 use crate::runtime::morsel_output::MorselOutput;
 use crate::spill::merge::Merge;
@@ -31,28 +36,23 @@ impl Groups {
             let (mut results, ..) = made.pop().or_fault("partition of the groups")?;
             return self.rows.materialized(results.split_off(grouping.kinds.len().min(results.len())));
         }
-        let groups: usize = made.iter().map(|(.., groups)| groups).sum();
-        // One stays, for the columns' sake.
-        let mut kept = 0;
-        made.retain(|(.., here)| {
-            kept += usize::from(*here > 0 || groups == 0);
-            *here > 0 || (groups == 0 && kept == 1)
-        });
-        let firsts: Vec<&[u64]> = made.iter().map(|(_, first, _)| first.as_slice()).collect();
-        let places = in_order(&firsts);
-        let width = made.first().map_or(0, |(columns, ..)| columns.len());
-        let gather = |i: usize| {
-            let parts: Vec<&dyn arrow_array::Array> =
-                made.iter().filter_map(|(columns, ..)| columns.get(i)).map(AsRef::as_ref).collect();
-            match (parts.as_slice(), made.first().and_then(|(columns, ..)| columns.get(i))) {
-                ([_], Some(column)) => Ok(column.clone()),
-                _ => arrow_select::interleave::interleave(&parts, &places).map_err(churn_core::arrow_error),
-            }
-        };
-        let columns = self.threads.each(0..width, gather)?;
-        let batch = Batch { columns, rows: groups };
-        tell(&batch, &grouping, work);
-        Ok(Materialized::Batches(slices(batch)))
+        let (mut batches, mut firsts) = (Vec::with_capacity(made.len()), Vec::with_capacity(made.len()));
+        for (columns, first, rows) in made {
+            let batch = Batch { columns, rows };
+            tell(&batch, &grouping, work);
+            batches.push(batch);
+            firsts.push(first);
+        }
+        if batches.len() == 1 {
+            return Ok(Materialized::Batches(batches.pop().map(slices).or_fault("partition of the groups")?));
+        }
+        let places = in_order(&firsts, &self.threads)?;
+        drop(firsts);
+        memory::give_back();
+        let bytes = batches.iter().map(Batch::memory).sum::<usize>() + places.len() * size_of::<Place>();
+        // They are there already, whether the budget has room for them or not.
+        let _is_held = self.reservation.try_hold(bytes);
+        Ok(Materialized::Scan(Box::new(GatheredScan::new(batches, places, self.reservation))))
     }
 
     /// The result of groups that are on disk: a partition at a time, each a run by first appearance.
@@ -95,38 +95,61 @@ fn tell(batch: &Batch, grouping: &Grouping, work: &mut MorselOutput) {
     work.counters.rows(grouping.step, batch.rows);
 }
 
-/// The partition and the place in it of each group, by first appearance; each partition's are rising.
-fn in_order(firsts: &[&[u64]]) -> Vec<(usize, usize)> {
-    // Groups of one worker's table stand together: they are partitioned to its bucket and sorted there.
-    let tables = firsts.iter().filter_map(|f| f.last()).max().map_or(0, |last| (last >> 32) as usize + 1);
-    let mut ends = vec![0usize; tables + 1];
-    let each =
-        || firsts.iter().enumerate().flat_map(|(p, f)| f.iter().enumerate().map(move |(i, f)| (*f, p, i)));
-    for (first, ..) in each() {
-        if let Some(end) = ends.get_mut((first >> 32) as usize + 1) {
-            *end += 1;
-        }
-    }
-    for i in 1..ends.len() {
-        let before = known(&ends, i - 1);
-        if let Some(end) = ends.get_mut(i) {
-            *end += before;
-        }
-    }
-    let starts = ends.clone();
-    let mut buckets = vec![(0u64, 0usize, 0usize); firsts.iter().map(|f| f.len()).sum()];
-    for group in each() {
-        if let Some(next) = ends.get_mut((group.0 >> 32) as usize) {
-            if let Some(place) = buckets.get_mut(*next) {
-                *place = group;
+/// The partition and the place in it of each group, by first appearance; each partition's rise.
+fn in_order(firsts: &[Vec<u64>], threads: &Threads) -> Result<Vec<Place>> {
+    let tables = firsts.iter().filter_map(|first| first.last()).max().map_or(0, |last| (last >> 32) + 1);
+    let step = tables.div_ceil(threads.count() as u64 * 4).max(1);
+    let starts: Vec<u64> = (0..).map(|part| part * step).take_while(|start| *start < tables).collect();
+    let made =
+        threads.each(starts.into_iter(), |start| Ok(of_tables(firsts, start..(start + step).min(tables))))?;
+    Ok(made.concat())
+}
+
+/// The groups that were first seen in some of the workers' tables. Those of one table are put where their numbers say: a table
+/// has little more numbers than groups that were first seen in it.
+fn of_tables(firsts: &[Vec<u64>], tables: Range<u64>) -> Vec<Place> {
+    const NONE: Place = (u32::MAX, u32::MAX);
+    let mut next: Vec<usize> =
+        firsts.iter().map(|first| first.partition_point(|first| first >> 32 < tables.start)).collect();
+    let (mut places, mut slots) = (Vec::new(), Vec::new());
+    for table in tables {
+        slots.clear();
+        for ((partition, first), next) in (0u32..).zip(firsts).zip(&mut next) {
+            while let Some(first) = first.get(*next).filter(|first| *first >> 32 == table) {
+                let number = *first as u32 as usize;
+                if slots.len() <= number {
+                    slots.resize(number + 1, NONE);
+                }
+                if let Some(slot) = slots.get_mut(number) {
+                    *slot = (partition, *next as u32);
+                }
+                *next += 1;
             }
-            *next += 1;
+        }
+        places.extend(slots.iter().filter(|place| **place != NONE));
+    }
+    places
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        /// However groups are spread over partitions, they come in the order of their first appearance.
+        #[test]
+        fn groups_come_by_first_appearance(
+            seen in prop::collection::btree_map((0u64..9, 0u64..40), 0usize..4, 0..80),
+            threads in 1usize..4,
+        ) {
+            let mut firsts = vec![Vec::new(); 4];
+            for ((table, number), partition) in &seen {
+                firsts[*partition].push(table << 32 | number);
+            }
+            let places = in_order(&firsts, &Threads::new(threads))?;
+            let found = places.iter().map(|(partition, place)| firsts[*partition as usize][*place as usize]);
+            prop_assert!(found.eq(seen.keys().map(|(table, number)| table << 32 | number)));
         }
     }
-    for (start, end) in starts.iter().zip(&ends) {
-        if let Some(bucket) = buckets.get_mut(*start..*end) {
-            bucket.sort_unstable_by_key(|(first, ..)| *first);
-        }
-    }
-    buckets.into_iter().map(|(_, partition, place)| (partition, place)).collect()
 }
