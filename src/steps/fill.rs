@@ -124,7 +124,7 @@ impl Check for Carry {
             let task = Task::Aggregate(made);
             calls.push(Call { field, task, args: vec![column.id], only: None, frame: frame.clone() });
         }
-        let relation = input.then(Window { by, order: Vec::new(), calls }, step);
+        let relation = input.then(Window { by, order: Vec::new(), calls, unread: Vec::new() }, step);
         Some(Relation { fields, ..relation })
     }
 

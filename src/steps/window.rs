@@ -145,7 +145,8 @@ impl Check for Window {
             input = input.then(Compute { columns: columns.0 }, step);
         }
         let by = by.iter().map(|f| f.id).collect();
-        let mut relation = input.then(churn_plan::operators::Window { by, order, calls }, step);
+        let mut relation =
+            input.then(churn_plan::operators::Window { by, order, calls, unread: Vec::new() }, step);
         if !computed.is_empty() {
             relation = relation.then(Compute { columns: computed }, step);
         }

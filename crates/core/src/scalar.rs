@@ -270,7 +270,7 @@ pub fn write_float(value: f64, out: &mut Vec<u8>) {
     } else if value.is_infinite() {
         out.extend_from_slice(if value > 0.0 { b"inf" } else { b"-inf" });
     } else {
-        out.extend_from_slice(ryu::Buffer::new().format_finite(value).as_bytes());
+        churn_kernels::digits::push_float(value, out);
     }
 }
 

@@ -47,9 +47,14 @@ impl QuoteRule {
     #[inline(never)]
     pub(crate) fn seldom(self, bytes: &[u8], words: &[u64], row: &Range<usize>) -> Option<usize> {
         let line = bytes.get(row.clone()).unwrap_or_default();
+        (!self.is_no_row(line)).then(|| count(words, row.start, row.end) + 1)
+    }
+
+    /// Whether a line is blank or a comment.
+    #[inline(always)]
+    pub(crate) fn is_no_row(self, line: &[u8]) -> bool {
         let is_comment = self.comment.is_some() && line.first().copied() == self.comment;
-        let is_blank = self.width > 1 && matches!(line, [] | [b'\r']);
-        (!is_comment && !is_blank).then(|| count(words, row.start, row.end) + 1)
+        is_comment || (self.width > 1 && matches!(line, [] | [b'\r']))
     }
 }
 

@@ -118,6 +118,16 @@ pub fn push_short_decimal(value: f64, out: &mut Vec<u8>) -> bool {
     true
 }
 
+/// Appends the shortest text that reads back as the same finite float; of large numbers with an exponent, as `1.5e16`.
+pub fn push_float(value: f64, out: &mut Vec<u8>) {
+    let mut buffer = zmij::Buffer::new();
+    let text = buffer.format_finite(value).as_bytes();
+    let plus = if value.abs() < 1e15 { None } else { memchr::memchr(b'+', text) };
+    let (number, exponent) = text.split_at(plus.unwrap_or(text.len()));
+    out.extend_from_slice(number);
+    out.extend_from_slice(exponent.get(1..).unwrap_or_default());
+}
+
 /// Digits behind the byte that the point goes to.
 #[inline(always)]
 fn tail([a, b]: [u8; 2], [c, d]: [u8; 2]) -> u64 {
@@ -198,6 +208,15 @@ mod tests {
             if push_short_decimal(value, &mut out) {
                 prop_assert_eq!(String::from_utf8_lossy(&out).parse(), Ok(value));
             }
+        }
+
+        #[test]
+        fn finite_floats_as_the_standard_library_has_them(
+            value in prop_oneof![any::<f64>(), (0u64..1 << 60).prop_map(|n| n as f64), (0u32..1 << 30).prop_map(|n| f64::from(n) / 7e9)],
+        ) {
+            let mut out = Vec::new();
+            push_float(value, &mut out);
+            prop_assert_eq!(String::from_utf8_lossy(&out), format!("{value:?}"));
         }
 
         #[test]

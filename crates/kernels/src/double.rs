@@ -98,7 +98,7 @@ impl Sum {
         let rest = (quotient.high - mean) + quotient.low;
         let other = if rest > 0.0 { mean.next_up() } else { mean.next_down() };
         if rest != 0.0 && other - mean == 2.0 * rest {
-            let digits = |value: f64| ryu::Buffer::new().format(value).len();
+            let digits = |value: f64| zmij::Buffer::new().format(value).len();
             if digits(other) < digits(mean) {
                 return other;
             }

@@ -3,12 +3,14 @@
 //! The separators of a row are the bits between two line ends. The row's bits are shifted into one word, their
 //! number says whether the row has the right number of cells, and the cells asked for are placed from it (`borders`).
 //! Separators that nobody asks for cost nothing but their share of that count.
+//! Rows that are longer than that are placed by a list of all separators (`long_rows`).
 //! Starts and lengths of a column's cells lie one behind the other, so that vectors of them are loaded as they are.
 
 #[cfg(target_arch = "x86_64")]
 use crate::borders::borders_avx512;
 use crate::borders::{EIGHT, QuoteRule, RowBorders, plain_borders};
 use crate::chunk::CHUNK;
+use crate::long_rows::{LONG, Line, LongRows, Separators};
 use crate::masks::Way;
 use crate::structure::Structure;
 
@@ -22,6 +24,8 @@ pub struct Grid {
     /// largest block needed, so that it is not cleared for each.
     places: Vec<[u32; CHUNK]>,
     ragged: Vec<Ragged>,
+    /// The separators of a block of long rows.
+    separators: Separators,
 }
 
 /// A row with the wrong number of cells.
@@ -87,6 +91,9 @@ impl Grid {
         }
         let rule = QuoteRule { width, comment };
         match Way::choose() {
+            _ if bytes.len() > LONG * structure.line_ends().len() => {
+                self.walk_long(bytes, structure, rule, wanted)
+            }
             #[cfg(target_arch = "x86_64")]
             Way::Avx512(_) if comment.is_none() => {
                 // SAFETY: the way is chosen only where the processor has it.
@@ -180,6 +187,31 @@ impl Grid {
         rows.place(words, wanted, left, way);
     }
 
+    /// The walk over a block of which most rows are long.
+    fn walk_long(&mut self, bytes: &[u8], structure: &Structure, rule: QuoteRule, wanted: &[u32]) {
+        let mut separators = std::mem::take(&mut self.separators);
+        separators.list(&structure.separators);
+        let (mut rows, mut left) = (LongRows::default(), self.places.as_mut_slice());
+        self.rows = 0;
+        for edges in structure.edges.windows(2) {
+            let (start, end) = (edges[0].wrapping_add(1), edges[1]);
+            match rows.take(bytes, &separators, rule, (start, end)) {
+                Line::Row if rows.count == CHUNK => {
+                    self.rows += CHUNK;
+                    left = rows.place(&separators, rule.width, wanted, left);
+                }
+                Line::Row | Line::NoRow => {}
+                Line::Ragged(cells) => {
+                    let ragged = Ragged { start: start as usize, end: end as usize + 1, cells };
+                    self.ragged.push(ragged);
+                }
+            }
+        }
+        self.rows += rows.count;
+        rows.place(&separators, rule.width, wanted, left);
+        self.separators = separators;
+    }
+
     /// Takes the carriage returns before line ends off the cells placed last.
     fn trim_returns(&mut self, bytes: &[u8]) {
         for chunk in self.places.chunks_exact_mut(2 * self.cells).take(self.rows.div_ceil(CHUNK)) {
@@ -210,7 +242,12 @@ mod tests {
 
     proptest! {
         #[test]
-        fn rows_as_by_splitting(lines in prop::collection::vec("#?[ab]{0,40}(,[ab]{0,40}){0,3}\r?", 0..20)) {
+        fn rows_as_by_splitting(
+            lines in prop_oneof![
+                prop::collection::vec("#?[ab]{0,40}(,[ab]{0,40}){0,3}\r?", 0..20),
+                prop::collection::vec("#?[ab]{0,99}(,[ab]{0,99}){1,3}\r?", 0..200),
+            ],
+        ) {
             let text: String = lines.iter().map(|l| format!("{l}\n")).collect();
             let mut structure = Structure::default();
             structure.find(text.as_bytes(), CSV);

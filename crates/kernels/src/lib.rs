@@ -45,6 +45,7 @@ pub mod grid;
 pub mod hash;
 pub mod known;
 pub mod lines;
+mod long_rows;
 mod masks;
 pub mod memory;
 pub mod moments;

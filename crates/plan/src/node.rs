@@ -39,6 +39,7 @@ impl Node {
             (None, Some(input)) => deep::guarded(|| input.columns()),
             (None, None) => Vec::new(),
         };
+        columns.retain(|id| !operator.ended().contains(id));
         columns.extend(operator.made().into_iter().map(|field| field.id));
         columns
     }

@@ -22,6 +22,11 @@ pub trait Operator {
         None
     }
 
+    /// The columns of its input that do not leave it, though all others do.
+    fn ended(&self) -> &[ColumnId] {
+        &[]
+    }
+
     /// The other tables that it takes rows of.
     fn others(&self) -> Vec<&Node> {
         Vec::new()

@@ -131,6 +131,28 @@ impl KeyTable {
         self.partition_at(parts, 0)
     }
 
+    /// Partitions the keys to so many lists, a power of two, by the low bits of their hashes, which say nothing of where
+    /// [`KeyTable::partition`] puts them; beside each list the numbers of its keys, rising.
+    pub(crate) fn buckets(mut self, buckets: usize) -> Result<Vec<(KeyList, Vec<u32>)>> {
+        if let TableKeys::Joint { .. } = self.keys {
+            self.unjoin()?;
+        }
+        let mut numbers = vec![Vec::new(); buckets];
+        for (number, hashed) in (0u32..).zip(self.hashes(0)?) {
+            numbers.get_mut(hashed as usize & (buckets - 1)).into_iter().for_each(|list| list.push(number));
+        }
+        Ok(numbers.into_iter().map(|numbers| (self.list_of(&numbers), numbers)).collect())
+    }
+
+    /// The keys with these numbers; not of a table of joint keys.
+    fn list_of(&self, numbers: &[u32]) -> KeyList {
+        match &self.keys {
+            TableKeys::Packed(keys) => KeyList::Packed(packed_at(keys.keys(), numbers)),
+            TableKeys::None(_) | TableKeys::Joint { .. } => KeyList::None(numbers.len()),
+            TableKeys::Bytes(keys) => KeyList::Bytes(bytes_at(keys.keys(), numbers)),
+        }
+    }
+
     /// As [`KeyTable::partition`], by other bits of the hashes: keys that came to one list at the level before part.
     pub(crate) fn partition_at(mut self, parts: usize, level: u32) -> Result<Vec<(KeyList, Vec<u32>)>> {
         if let TableKeys::Joint { .. } = self.keys {
@@ -149,12 +171,7 @@ impl KeyTable {
             return Ok(lists);
         }
         let numbers = places_by_partition(&self.hashes(0)?, parts, level);
-        let list = |numbers: &Vec<u32>| match &self.keys {
-            TableKeys::Packed(keys) => KeyList::Packed(packed_at(keys.keys(), numbers)),
-            TableKeys::None(_) | TableKeys::Joint { .. } => KeyList::None(numbers.len()),
-            TableKeys::Bytes(keys) => KeyList::Bytes(bytes_at(keys.keys(), numbers)),
-        };
-        Ok(numbers.into_iter().map(|numbers| (list(&numbers), numbers)).collect())
+        Ok(numbers.into_iter().map(|numbers| (self.list_of(&numbers), numbers)).collect())
     }
 
     /// The hash of each key from a number on; the same for equal keys of two tables, however each keeps them.

@@ -22,7 +22,7 @@ use crate::runtime::budget::Reservation;
 use crate::runtime::context::Context;
 use crate::runtime::materialized::{Materialized, concat};
 use crate::runtime::morsel_output::MorselOutput;
-use crate::runtime::sink::{Commit, CompactBatches, Sink};
+use crate::runtime::sink::{Commit, CompactBatches, Sink, Worker};
 use crate::spill::merge::{self, Merge};
 
 /// Partitions that rows are partitioned to.
@@ -277,75 +277,129 @@ impl Partitions<'_> {
     }
 }
 
+/// The rows of a [`PartitionedSink`] while they fit in memory.
+pub(crate) trait HeldRows: Send + Sized {
+    /// The worker side of the sink.
+    type Worker: Worker;
+
+    /// Adds the rows of the next part; gives about the bytes that it holds, and how many rows it has.
+    fn push(&mut self, part: PartOf<Self>) -> Result<(usize, usize)>;
+
+    /// All rows as they came; from now on none is held.
+    fn drain(&mut self) -> Result<Vec<Batch>>;
+
+    /// The output over all rows, which hold what is reserved.
+    fn finish(self, reservation: Reservation) -> Result<Materialized>;
+}
+
+type PartOf<H> = <<H as HeldRows>::Worker as Worker>::Part;
+
+/// Rows that are held as they came, for an operator over all of them.
+pub(crate) struct HeldBatches {
+    process: Arc<dyn PartitionOperator>,
+    batches: Vec<Batch>,
+}
+
+impl HeldRows for HeldBatches {
+    type Worker = CompactBatches;
+
+    fn push(&mut self, batch: Batch) -> Result<(usize, usize)> {
+        let held = (batch.memory(), batch.rows);
+        self.batches.push(batch);
+        Ok(held)
+    }
+
+    fn drain(&mut self) -> Result<Vec<Batch>> {
+        Ok(std::mem::take(&mut self.batches))
+    }
+
+    fn finish(self, _: Reservation) -> Result<Materialized> {
+        let made = self.process.rows(self.batches)?;
+        Ok(Materialized::Batches(made.into_iter().map(|(batch, _)| batch).collect()))
+    }
+}
+
 /// A sink that runs a [`PartitionOperator`] over all its rows: at once while they fit in memory, else by partitions.
-pub(crate) struct PartitionedSink {
+pub(crate) struct PartitionedSink<H> {
     /// Places of the keys among the columns.
     keys: Vec<usize>,
     kinds: Vec<Type>,
+    held: H,
     process: Arc<dyn PartitionOperator>,
     /// What the process holds beside the rows.
     bytes_a_row: usize,
     spill: Spill,
     threads: Threads,
     reservation: Reservation,
-    batches: Vec<Batch>,
     writer: Option<PartitionWriter>,
     row: u64,
 }
 
-impl PartitionedSink {
+impl PartitionedSink<HeldBatches> {
+    /// A sink that holds rows as they came.
     pub(crate) fn sink(
         keys: Vec<usize>,
         kinds: Vec<Type>,
         (process, bytes_a_row): (Arc<dyn PartitionOperator>, usize),
         context: &Context,
-    ) -> Sink<CompactBatches, PartitionedSink> {
-        let commit = PartitionedSink {
+    ) -> Sink<CompactBatches, PartitionedSink<HeldBatches>> {
+        let held = HeldBatches { process: process.clone(), batches: Vec::new() };
+        let commit = PartitionedSink::new((keys, kinds), held, (process, bytes_a_row), context);
+        Sink { worker: Arc::new(CompactBatches), commit }
+    }
+}
+
+impl<H: HeldRows> PartitionedSink<H> {
+    /// The ordered side of a sink over rows with these keys and their types.
+    pub(crate) fn new(
+        (keys, kinds): (Vec<usize>, Vec<Type>),
+        held: H,
+        (process, bytes_a_row): (Arc<dyn PartitionOperator>, usize),
+        context: &Context,
+    ) -> PartitionedSink<H> {
+        PartitionedSink {
             keys,
             kinds,
+            held,
             process,
             bytes_a_row,
             spill: context.spill.clone(),
             threads: context.threads().clone(),
             reservation: context.budget.reservation(),
-            batches: Vec::new(),
             writer: None,
             row: 0,
-        };
-        Sink { worker: Arc::new(CompactBatches), commit }
+        }
     }
 
-    fn partition(&mut self, batch: &Batch) -> Result<()> {
-        let keys: Vec<ArrayRef> = self.keys.iter().filter_map(|i| batch.columns.get(*i).cloned()).collect();
-        let numbers: Vec<u64> = (self.row..self.row + batch.rows as u64).collect();
-        self.row += batch.rows as u64;
-        if self.writer.is_none() {
-            self.writer = Some(PartitionWriter::new(self.kinds.clone(), &self.spill)?);
+    /// Writes the rows that are held to their partitions.
+    fn partition(&mut self) -> Result<()> {
+        for batch in self.held.drain()? {
+            let keys: Vec<ArrayRef> =
+                self.keys.iter().filter_map(|i| batch.columns.get(*i).cloned()).collect();
+            let numbers: Vec<u64> = (self.row..self.row + batch.rows as u64).collect();
+            self.row += batch.rows as u64;
+            if self.writer.is_none() {
+                self.writer = Some(PartitionWriter::new(self.kinds.clone(), &self.spill)?);
+            }
+            if let Some(writer) = &mut self.writer {
+                writer.push(&batch, &keys, &numbers)?;
+            }
         }
-        match &mut self.writer {
-            Some(writer) => writer.push(batch, &keys, &numbers),
-            None => Ok(()),
-        }
+        Ok(())
     }
 }
 
-impl Commit for PartitionedSink {
-    type Part = Batch;
+impl<H: HeldRows> Commit for PartitionedSink<H> {
+    type Part = PartOf<H>;
     type Output = Materialized;
 
-    fn commit(&mut self, batch: Batch, _: &mut MorselOutput) -> Result<bool> {
-        if batch.rows == 0 {
-            return Ok(true);
-        }
+    fn commit(&mut self, part: PartOf<H>, _: &mut MorselOutput) -> Result<bool> {
+        let (bytes, rows) = self.held.push(part)?;
         if self.writer.is_some() {
-            return self.partition(&batch).map(|()| true);
+            return self.partition().map(|()| true);
         }
-        let fits = self.reservation.try_add(batch.memory() + batch.rows * self.bytes_a_row);
-        self.batches.push(batch);
-        if !fits {
-            for batch in std::mem::take(&mut self.batches) {
-                self.partition(&batch)?;
-            }
+        if !self.reservation.try_add(bytes + rows * self.bytes_a_row) {
+            self.partition()?;
             self.reservation.hold(0)?;
             memory::give_back();
         }
@@ -353,10 +407,7 @@ impl Commit for PartitionedSink {
     }
 
     fn finish(mut self, _: &mut MorselOutput) -> Result<Materialized> {
-        let Some(writer) = self.writer.take() else {
-            let made = self.process.rows(std::mem::take(&mut self.batches))?;
-            return Ok(Materialized::Batches(made.into_iter().map(|(batch, _)| batch).collect()));
-        };
+        let Some(writer) = self.writer.take() else { return self.held.finish(self.reservation) };
         let keys = self.keys.clone();
         let files = Partitions {
             kinds: &self.kinds,

@@ -16,6 +16,8 @@ pub struct Window {
     pub order: Vec<WindowKey>,
     /// What is computed, one a column.
     pub calls: Vec<Call>,
+    /// The columns of its input that it alone reads: they end here.
+    pub unread: Vec<ColumnId>,
 }
 
 /// A key of a window's order: a column.
@@ -63,10 +65,19 @@ impl Operator for Window {
         self.calls.retain(|call| needed.contains(&call.field.id));
         if self.is_idle() {
             pruning.changed = true;
-        } else {
-            add(&mut needed, self.columns());
+            return needed;
         }
+        let mut unread: Vec<ColumnId> = self.columns().filter(|id| !needed.contains(id)).collect();
+        unread.sort_unstable();
+        unread.dedup();
+        pruning.changed |= unread != self.unread;
+        self.unread = unread;
+        add(&mut needed, self.columns());
         needed
+    }
+
+    fn ended(&self) -> &[ColumnId] {
+        &self.unread
     }
 
     fn is_idle(&self) -> bool {

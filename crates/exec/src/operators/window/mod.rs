@@ -1,31 +1,46 @@
 //! `window`: partitions, each in its order; results go back to where the rows stand.
 //!
-//! All rows of a partition meet in memory, in one file after the other if not all partitions fit (`spill::partitioned`). Of the
-//! rows only the columns that the window uses are put together; partitions are sorted and worked out on all threads.
+//! | module | what it holds |
+//! | --- | --- |
+//! | `distribute` | rows by the hashes of their partitions, as the workers hand them over |
+//! | `held`, `bucket` | all rows of some partitions together, worked out while they are near |
+//! | `output` | the rows in their order again |
+//! | `order`, `frames`, `tasks` | sorted rows, their frames, and what calls give for them |
+//! | `external` | a partition that does not fit in memory |
+//!
+//! Of the rows only the columns that the window reads go to buckets; a column that nothing else reads ends there. Rows that do
+//! not fit in memory are partitioned to files (`spill::partitioned`), of which one after the other is worked out in the same
+//! way. Cost: each value that the window reads is copied twice, each result once, from front to back; what is looked at in any
+//! order are the rows of one bucket.
 
+mod bucket;
+mod distribute;
 mod external;
 mod frames;
+mod held;
 mod order;
-mod partitions;
-mod results;
+mod output;
 mod tasks;
 
+use std::collections::BTreeSet;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicU32, Ordering};
 
-use arrow_array::{Array, ArrayRef, UInt32Array};
 use churn_core::parallel::Threads;
-use churn_core::{Batch, Error, ErrorKind, OrFault, Result, Type, taken};
+use churn_core::{Batch, Error, ErrorKind, OrFault, Result, Type};
 use churn_expr::windows::{Frame, Task};
+use churn_kernels::known::known_place;
 use churn_plan::operators::{self as plan, Call, WindowKey};
-use order::{Ordered, PlacedKey};
-use partitions::{PartitionChunk, chunks};
-use results::Results;
+use distribute::{BLOCK_ROWS, Distribute};
+use held::WindowRows;
+use order::PlacedKey;
+use output::Origin;
 
 use super::{Build, OperatorPlace, pipeline_of, places};
-use crate::runtime::materialized::concat;
 use crate::runtime::pipeline::{self, Pipeline};
-use crate::spill::partitioned::{ExternalOperator, PartitionOperator, PartitionedSink, Transformed};
+use crate::runtime::sink::Sink;
+use crate::spill::partitioned::{
+    ExternalOperator, HeldRows, PartitionOperator, PartitionedSink, Transformed,
+};
 use crate::spill::{Disk, Run};
 
 impl Build for plan::Window {
@@ -53,23 +68,45 @@ impl Build for plan::Window {
             })
         };
         let (by, kinds) = (places(&layout, &self.by)?, place.kinds(&self.by));
-        let window = Window {
+        let order: Vec<PlacedKey> = self.order.iter().map(key).collect::<Result<_>>()?;
+        let calls: Vec<WindowCall> = self.calls.iter().map(call).collect::<Result<_>>()?;
+        let of_call = |call: &WindowCall| call.args.iter().chain(&call.only).copied().collect::<Vec<_>>();
+        let used: BTreeSet<usize> =
+            order.iter().map(|key| key.place).chain(calls.iter().flat_map(of_call)).collect();
+        let is_kept = |place: &usize| layout.get(*place).is_some_and(|id| !self.unread.contains(id));
+        let is_rest = |place: &usize| !used.contains(place) && (is_kept(place) || !by.contains(place));
+        let window = Arc::new(Window {
+            width: layout.len(),
+            kept: (0..layout.len()).filter(is_kept).collect(),
+            rest: (0..layout.len()).filter(is_rest).collect(),
+            used: used.into_iter().collect(),
             by: by.clone(),
             kinds: kinds.clone(),
-            order: self.order.iter().map(key).collect::<Result<_>>()?,
-            calls: self.calls.iter().map(call).collect::<Result<_>>()?,
+            order,
+            calls,
             text: place.text(),
             threads: context.threads().clone(),
-        };
-        let bytes_a_row = window.bytes_a_row();
-        let sink = PartitionedSink::sink(by, kinds, (Arc::new(window), bytes_a_row), context);
+        });
+        let operator: Arc<dyn PartitionOperator> = Arc::new(WindowOperator(window.clone()));
+        let process = (operator, window.bytes_a_row());
+        let commit = PartitionedSink::new((by, kinds), WindowRows::new(window.clone()), process, context);
+        let sink = Sink { worker: Arc::new(Distribute(window)), commit };
+        layout.retain(|id| !self.unread.contains(id));
         layout.extend(self.calls.iter().map(|c| c.field.id));
         Ok(pipeline_of(pipeline::run(pipeline, sink, context)?, layout))
     }
 }
 
-/// A window, its columns placed.
+/// A window, its columns placed among those of its input.
 pub struct Window {
+    /// How many columns the input has.
+    width: usize,
+    /// The columns that come out.
+    kept: Vec<usize>,
+    /// The columns that are in no bucket.
+    rest: Vec<usize>,
+    /// The columns that are read of rows in buckets.
+    used: Vec<usize>,
     pub(crate) by: Vec<usize>,
     pub(crate) kinds: Vec<Type>,
     pub(crate) order: Vec<PlacedKey>,
@@ -87,15 +124,34 @@ pub struct WindowCall {
     pub(crate) kind: Type,
 }
 
-impl PartitionOperator for Window {
-    /// Each batch with the results behind its columns.
+/// A window as an operator over partitions.
+struct WindowOperator(Arc<Window>);
+
+impl PartitionOperator for WindowOperator {
+    /// The columns of each batch that come out, with the results behind them.
     fn rows(&self, batches: Vec<Batch>) -> Result<Vec<Transformed>> {
         let rows: usize = batches.iter().map(|b| b.rows).sum();
         if u32::try_from(rows).is_err() {
             let what = "More than 4 billion rows meet in one window.";
-            return Err(Error::new(ErrorKind::Memory, what).in_step(&self.text));
+            return Err(Error::new(ErrorKind::Memory, what).in_step(&self.0.text));
         }
-        self.with_results(batches, rows)
+        if rows == 0 {
+            return Ok(batches.iter().map(|batch| (self.0.without_rows(batch), None)).collect());
+        }
+        let mut held = WindowRows::new(self.0.clone());
+        let (mut block, mut rows) = (Vec::new(), 0);
+        for batch in batches {
+            rows += batch.rows;
+            block.push(batch);
+            if rows >= BLOCK_ROWS {
+                rows = 0;
+                held.push(self.0.distributed(std::mem::take(&mut block))?)?;
+            }
+        }
+        if !block.is_empty() {
+            held.push(self.0.distributed(block)?)?;
+        }
+        Ok(held.worked_out()?.all()?.into_iter().map(|batch| (batch, None)).collect())
     }
 
     fn external(&self) -> Option<&dyn ExternalOperator> {
@@ -103,9 +159,9 @@ impl PartitionOperator for Window {
     }
 }
 
-impl ExternalOperator for Window {
+impl ExternalOperator for WindowOperator {
     fn run_external(&self, run: &Run, disk: &Disk) -> Result<Run> {
-        external::run_external(self, run, disk).map_err(|e| e.in_step(&self.text))
+        external::run_external(&self.0, run, disk).map_err(|e| e.in_step(&self.0.text))
     }
 }
 
@@ -116,99 +172,35 @@ impl Window {
         16 + self.order.len() * 24 + used
     }
 
-    /// The batches with the results of all calls behind their columns.
-    fn with_results(&self, mut batches: Vec<Batch>, rows: usize) -> Result<Vec<Transformed>> {
-        if rows == 0 {
-            let empty = |call: &WindowCall| arrow_array::new_empty_array(&call.kind.arrow());
-            let with_empty = |batch: &Batch| {
-                let columns = batch.columns.iter().cloned().chain(self.calls.iter().map(empty)).collect();
-                (Batch { columns, rows: 0 }, None)
-            };
-            return Ok(batches.iter().map(with_empty).collect());
-        }
-        let (starts, mut places) = self.partitions(&batches, rows)?;
-        let columns = self.columns(&mut batches)?;
-        let results: Vec<Option<Results>> =
-            self.calls.iter().map(|call| Results::new(&call.kind, rows)).collect();
-        // Where the results of other types stand, in the order of the partitions.
-        let back: Vec<AtomicU32> = match results.iter().all(Option::is_some) {
-            true => Vec::new(),
-            false => std::iter::repeat_with(AtomicU32::default).take(rows).collect(),
-        };
-        let worked = self.threads.each(chunks(&starts, &mut places).into_iter(), |chunk| {
-            let PartitionChunk { from, places, ends } = chunk;
-            let order = Ordered::new(&self.order, &columns, places)?;
-            let sorted = order.sorted(&ends);
-            order.rows(&sorted, places);
-            for (place, row) in (from..).zip(&*places) {
-                back.get(*row as usize).into_iter().for_each(|slot| slot.store(place, Ordering::Relaxed));
-            }
-            let partitions = tasks::WindowPartitions::new(places, &sorted, &ends, &order, &columns);
-            let mut others = Vec::new();
-            for (call, results) in self.calls.iter().zip(&results) {
-                let result = partitions.result(call).map_err(|e| e.in_step(&self.text))?;
-                match results {
-                    Some(results) => results.put(places, &result)?,
-                    None => others.push(result),
-                }
-            }
-            Ok(others)
-        })?;
-        drop(columns);
-        drop(places);
-        let others = self.gathered(&worked, back)?;
-        drop(worked);
-        let mut others = others.into_iter();
-        let column = |results: Option<Results>| results.map(Results::finish).or_else(|| others.next());
-        let results: Vec<ArrayRef> = results.into_iter().filter_map(column).collect();
-        let mut start = 0;
-        let with_results = |mut batch: Batch| {
-            batch.columns.extend(results.iter().map(|column| column.slice(start, batch.rows)));
-            start += batch.rows;
-            (batch, None)
-        };
-        Ok(batches.into_iter().map(with_results).collect())
+    /// The output of a batch that has no rows.
+    fn without_rows(&self, batch: &Batch) -> Batch {
+        let kept = self.kept.iter().filter_map(|place| batch.columns.get(*place).cloned());
+        let results = self.calls.iter().map(|call| arrow_array::new_empty_array(&call.kind.arrow()));
+        Batch { columns: kept.chain(results).collect(), rows: 0 }
     }
 
-    /// Results that stand in the order of the partitions, a column a call; each row takes its own from where it is `back`.
-    fn gathered(&self, worked: &[Vec<ArrayRef>], back: Vec<AtomicU32>) -> Result<Vec<ArrayRef>> {
-        let back: Vec<u32> = back.into_iter().map(AtomicU32::into_inner).collect();
-        let back = UInt32Array::from(back);
-        let calls = worked.first().map_or(0, Vec::len);
-        self.threads.each(0..calls, |call| {
-            let parts: Vec<&dyn Array> =
-                worked.iter().filter_map(|results| results.get(call)).map(AsRef::as_ref).collect();
-            taken(&arrow_select::concat::concat(&parts).map_err(churn_core::arrow_error)?, &back)
-        })
+    /// The columns that are read of rows in buckets and that come out.
+    fn read_and_kept(&self) -> impl Iterator<Item = usize> + '_ {
+        self.used.iter().copied().filter(|place| self.kept.contains(place))
     }
 
-    /// The columns that the window uses, each in one piece, at their places; the batches have slices of them from now on.
-    fn columns(&self, batches: &mut [Batch]) -> Result<Vec<Option<ArrayRef>>> {
-        let width = batches.first().map_or(0, |b| b.columns.len());
-        let mut used = vec![false; width];
-        let of_calls = self.calls.iter().flat_map(|call| call.args.iter().chain(&call.only));
-        for place in self.order.iter().map(|key| &key.place).chain(of_calls) {
-            if let Some(used) = used.get_mut(*place) {
-                *used = true;
-            }
-        }
-        let parts: &[Batch] = batches;
-        let whole = self.threads.each(used.into_iter().enumerate(), |(place, used)| {
-            let parts = parts.iter().filter(|_| used).filter_map(|batch| {
-                let column = churn_core::widen::widen(batch.columns.get(place)?);
-                Some(column.map(|column| Batch { columns: vec![column], rows: batch.rows }))
-            });
-            Ok(concat(parts.collect::<Result<_>>()?)?.pop().and_then(|mut whole| whole.columns.pop()))
-        })?;
-        for (place, whole) in whole.iter().enumerate() {
-            let Some(whole) = whole else { continue };
-            let mut start = 0;
-            for batch in &mut *batches {
-                let own = batch.columns.get_mut(place).filter(|own| own.data_type() == whole.data_type());
-                own.into_iter().for_each(|own| *own = whole.slice(start, batch.rows));
-                start += batch.rows;
-            }
-        }
-        Ok(whole)
+    /// Where the columns of the output come from: those of the input that come out, then the results.
+    fn origins(&self) -> Vec<Origin> {
+        let read: Vec<usize> = self.read_and_kept().collect();
+        let kept = self.kept.iter().map(|place| match read.binary_search(place) {
+            Ok(number) => Origin::Bucket(number),
+            Err(_) => Origin::Rest(known_place(&self.rest, place)),
+        });
+        kept.chain((read.len()..read.len() + self.calls.len()).map(Origin::Bucket)).collect()
+    }
+
+    /// Where the columns of the input come from, if the keys of partitions stand behind the columns of a bucket.
+    fn input_origins(&self) -> Vec<Origin> {
+        let origin = |place: usize| match (self.used.binary_search(&place), self.rest.binary_search(&place)) {
+            (Ok(number), _) => Origin::Bucket(number),
+            (_, Ok(number)) => Origin::Rest(number),
+            _ => Origin::Bucket(self.used.len() + self.by.iter().position(|by| *by == place).unwrap_or(0)),
+        };
+        (0..self.width).map(origin).collect()
     }
 }

@@ -5,6 +5,7 @@ use arrow_row::{RowConverter, Rows, SortField};
 use arrow_schema::SortOptions;
 use churn_core::{Result, Type, taken};
 use churn_kernels::known::{known, known_part};
+use churn_kernels::sorting;
 
 use super::frames::turned;
 use crate::keys::normal;
@@ -71,14 +72,16 @@ fn packed(keys: &[PlacedKey], columns: &[ArrayRef]) -> Option<(Vec<u128>, u32)> 
 }
 
 /// Sorts rows by their words; equal ones stay in order. `packed` makes one word of a row's word and its place.
-fn sort_by_words<W: Ord>(
+fn sort_by_words<W: Ord + Copy>(
     words: &[u128],
     rows: &mut [u32],
     packed: impl Fn(u128, u32) -> W,
     row: impl Fn(&W) -> u32,
 ) {
     let mut keyed: Vec<W> = words.iter().zip(&*rows).map(|(word, row)| packed(*word, *row)).collect();
-    keyed.sort_unstable();
+    if !sorting::insert(&mut keyed) {
+        keyed.sort_unstable();
+    }
     rows.iter_mut().zip(&keyed).for_each(|(to, keyed)| *to = row(keyed));
 }
 

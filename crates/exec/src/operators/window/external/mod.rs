@@ -19,7 +19,7 @@ use crate::spill::{Disk, Run};
 /// Rows that are worked on together.
 const PIECE: usize = 1 << 12;
 
-/// The rows of a file with the results behind their columns; the first column are the places.
+/// The rows of a file, the columns that come out, with the results behind them; the first column are the places.
 pub(super) fn run_external(window: &Window, run: &Run, disk: &Disk) -> Result<Run> {
     let sorted = SortedPartition::new(window, run, disk)?;
     let mut calls = window
@@ -46,6 +46,8 @@ pub(super) fn run_external(window: &Window, run: &Run, disk: &Disk) -> Result<Ru
     let mut from = 0;
     for batch in run.reader()?.into_iter().flatten() {
         let mut batch = batch?;
+        let kept = std::iter::once(0).chain(window.kept.iter().map(|place| place + 1));
+        batch.columns = kept.filter_map(|place| batch.columns.get(place).cloned()).collect();
         batch.columns.extend(results.rows(from..from + batch.rows)?.columns);
         from += batch.rows;
         made.write(batch)?;

@@ -11,9 +11,9 @@ use churn_kernels::known::known_place;
 use super::cursor::PartitionCursor;
 use crate::keys::normal;
 use crate::operators::sort::{Changes, OrderKey, Sorter, batches, is_word, words_of};
+use crate::operators::window::Window;
 use crate::operators::window::frames::{FramePartition, turned};
 use crate::operators::window::order::PlacedKey;
-use crate::operators::window::{Window, WindowCall};
 use crate::spill::partitioned::decode_positions;
 use crate::spill::{Disk, Run};
 
@@ -41,10 +41,7 @@ pub(super) struct SortedPartition {
 impl SortedPartition {
     /// Sorts the rows of a file by partition and order; equal ones stay as they are.
     pub(super) fn new(window: &Window, run: &Run, disk: &Disk) -> Result<SortedPartition> {
-        let of_call = |call: &WindowCall| call.args.iter().chain(&call.only).copied().collect::<Vec<_>>();
-        let of_order = window.order.iter().map(|key| key.place);
-        let used: BTreeSet<usize> = of_order.chain(window.calls.iter().flat_map(of_call)).collect();
-        let used: Vec<usize> = used.into_iter().collect();
+        let used = window.used.clone();
         let first = 1 + window.by.len();
         let place = |place: usize| first + known_place(&used, &place);
         let by =

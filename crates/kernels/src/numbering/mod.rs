@@ -1,14 +1,21 @@
 //! Keys of 16 bytes numbered in order of first appearance.
 //!
 //! A table of numbers with the keys beside it, in order: one look at each for a key that is known. While it fits
-//! in the cache most places are empty, so that a second look is rare; a large one is up to half full.
+//! in the cache most places are empty, so that a second look is rare; a large one is up to three quarters full, and its slots hold
+//! a part of the hash as well ([`tagged`]).
+
+mod tagged;
 
 use crate::hash;
 use crate::perfect_hash::PerfectHash;
 use crate::prefetch;
+use tagged::TaggedSlots;
 
 /// Keys that are looked up together.
 const CHUNK: usize = 128;
+
+/// Slots above which a table is large.
+const LARGE: usize = 1 << 16;
 
 /// Keys and their numbers.
 #[derive(Clone, Debug, Default)]
@@ -16,6 +23,8 @@ pub struct Numbering {
     keys: Vec<u128>,
     /// One more than the number of the key that has its place here; 0 where there is none.
     slots: Vec<u32>,
+    /// The slots of a large table, in place of those.
+    tagged: Option<TaggedSlots>,
     /// A table of its own while the keys are few.
     perfect_hash: Option<PerfectHash>,
 }
@@ -23,7 +32,7 @@ pub struct Numbering {
 impl Numbering {
     /// The numbering of keys that are all different, in this order.
     pub fn of_distinct(keys: Vec<u128>) -> Numbering {
-        let mut numbering = Numbering { keys, slots: Vec::new(), perfect_hash: None };
+        let mut numbering = Numbering { keys, ..Numbering::default() };
         numbering.rebuild(room_for(numbering.keys.len()));
         numbering
     }
@@ -40,26 +49,33 @@ impl Numbering {
 
     /// Gives up the tables that find keys, for one whose keys are only listed from now on.
     pub fn end(&mut self) {
-        (self.slots, self.perfect_hash) = (Vec::new(), None);
+        (self.slots, self.tagged, self.perfect_hash) = (Vec::new(), None, None);
     }
 
     /// Bytes in use.
     pub fn memory(&self) -> usize {
-        self.keys.capacity() * 16 + self.slots.capacity() * 4
+        let tagged = self.tagged.as_ref().map_or(0, |tagged| tagged.len() * 8);
+        self.keys.capacity() * 16 + self.slots.capacity() * 4 + tagged
     }
 
     /// Makes room for so many keys.
     pub fn reserve(&mut self, keys: usize) {
         self.keys.reserve(keys.saturating_sub(self.keys.len()));
-        if room_for(keys) > self.slots.len() {
+        let slots = self.tagged.as_ref().map_or(self.slots.len(), TaggedSlots::len);
+        if room_for(keys) > slots {
             self.rebuild(room_for(keys));
         }
+    }
+
+    /// How many keys the slots are enough for.
+    fn room(&self) -> usize {
+        self.tagged.as_ref().map_or(self.slots.len() / 2, |tagged| tagged.len() / 4 * 3)
     }
 
     /// The number of a key, the next one if it is new: for a key that comes alone.
     pub fn insert(&mut self, key: u128) -> u32 {
         let wanted = self.keys.len() + 1;
-        if wanted * 2 > self.slots.len() {
+        if wanted > self.room() {
             self.rebuild(room_for(wanted));
         }
         self.find_or_add(key)
@@ -79,7 +95,7 @@ impl Numbering {
             let before = self.keys.len();
             // Room for all of them, so that none finds the table full.
             let wanted = before + some.len();
-            if wanted * 2 > self.slots.len() {
+            if wanted > self.room() {
                 self.rebuild(room_for(wanted));
             }
             let mut others = [0; CHUNK];
@@ -99,6 +115,9 @@ impl Numbering {
     /// have them, so that none waits for another. Gives how many have another key there or none, and lists them.
     #[inline(always)]
     fn look(&self, keys: &[u128], numbers: &mut [u32; CHUNK], others: &mut [u8; CHUNK]) -> usize {
+        if let Some(tagged) = &self.tagged {
+            return tagged.look(&self.keys, keys, numbers, others);
+        }
         let (slots, own) = (self.slots.as_slice(), self.keys.as_slice());
         let mask = slots.len().wrapping_sub(1);
         for (slot, key) in numbers.iter_mut().zip(keys) {
@@ -123,6 +142,13 @@ impl Numbering {
     /// The number of a key, which gets the next one if it is new; the table has room for it.
     #[inline(never)]
     fn find_or_add(&mut self, key: u128) -> u32 {
+        if let Some(tagged) = &mut self.tagged {
+            return tagged.find(&self.keys, key).unwrap_or_else(|| {
+                tagged.add(key, self.keys.len() as u32);
+                self.keys.push(key);
+                self.keys.len() as u32 - 1
+            });
+        }
         let mask = self.slots.len() - 1;
         let mut at = hash::of_key(key) as usize & mask;
         loop {
@@ -141,6 +167,9 @@ impl Numbering {
     /// The number of a key that is known.
     #[inline(never)]
     pub fn find(&self, key: u128) -> Option<u32> {
+        if let Some(tagged) = &self.tagged {
+            return tagged.find(&self.keys, key);
+        }
         let mask = self.slots.len().checked_sub(1)?;
         let mut at = hash::of_key(key) as usize & mask;
         loop {
@@ -171,6 +200,14 @@ impl Numbering {
 
     fn rebuild(&mut self, slots: usize) {
         let slots = slots.max(16);
+        if let Some(tagged) = &mut self.tagged {
+            return tagged.grow(slots);
+        }
+        if slots > LARGE {
+            self.tagged = Some(TaggedSlots::of(&self.keys, slots));
+            self.slots = Vec::new();
+            return;
+        }
         self.slots = vec![0; slots];
         for (number, key) in (1u32..).zip(&self.keys) {
             let mut at = hash::of_key(*key) as usize & (slots - 1);
@@ -182,8 +219,11 @@ impl Numbering {
     }
 }
 
-/// The places that a table of so many keys has.
+/// The slots that a table of so many keys has.
 fn room_for(keys: usize) -> usize {
+    if keys > LARGE / 2 {
+        return (keys + keys.div_ceil(3)).next_power_of_two().max(2 * LARGE);
+    }
     let spare = if keys < 1 << 14 { 4 } else { 2 };
     (keys * spare).next_power_of_two()
 }
@@ -195,7 +235,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn numbers_are_by_first_appearance(keys in prop::collection::vec(0u128..60, 0..600), room in 0usize..100) {
+        fn numbers_are_by_first_appearance(keys in prop::collection::vec(0u128..60, 0..600), room in prop_oneof![0usize..100, Just(40_000)]) {
             let mut numbering = Numbering::default();
             numbering.reserve(room);
             let mut numbers = Vec::new();
@@ -215,5 +255,27 @@ mod tests {
             prop_assert!(keys.iter().map(|key| single.insert(*key)).eq(numbers.iter().copied()));
             prop_assert_eq!(numbering.into_keys(), seen);
         }
+    }
+
+    /// A table that becomes large, and larger, knows what it knew; also keys whose hashes differ in nothing that a slot holds.
+    #[test]
+    fn large_tables() {
+        let keys: Vec<u128> = (0..100_000u128).map(|key| key * 0x9e37_79b9_7f4a_7c15 << (key % 60)).collect();
+        let mut numbering = Numbering::default();
+        let (mut first, mut again) = (Vec::new(), Vec::new());
+        for some in keys.chunks(999) {
+            numbering.number(some, &mut first);
+        }
+        numbering.number(&keys, &mut again);
+        assert_eq!(first, again);
+        let distinct: std::collections::HashSet<&u128> = keys.iter().collect();
+        assert_eq!(numbering.keys().len(), distinct.len());
+        assert!(keys.iter().zip(&first).all(|(key, number)| numbering.keys()[*number as usize] == *key));
+        let others: Vec<u128> = (1..1000).map(|key| key << 127 | key).collect();
+        again.clear();
+        numbering.find_all(&others, &mut again);
+        assert!(
+            others.iter().zip(&again).all(|(key, number)| *number == u32::MAX && !distinct.contains(key))
+        );
     }
 }

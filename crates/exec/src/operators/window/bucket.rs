@@ -1,0 +1,162 @@
+//! The rows of some partitions: put together from blocks, and worked out.
+
+use arrow_array::{Array, ArrayRef, UInt32Array};
+use churn_core::{Batch, Result, taken};
+use churn_kernels::known::{known, known_part};
+use churn_kernels::sorting;
+
+use super::Window;
+use super::distribute::Block;
+use super::order::Ordered;
+use super::tasks::WindowPartitions;
+use crate::keys::KeyTable;
+
+/// Rows of partitions that are worked on together, about.
+const TOGETHER: usize = 1 << 16;
+
+/// All rows of some partitions, in the order of the input.
+pub(super) struct Bucket {
+    table: KeyTable,
+    /// The partition of each row.
+    numbers: Vec<u32>,
+    /// The columns that the window reads, each in pieces.
+    columns: Vec<Vec<ArrayRef>>,
+}
+
+impl Bucket {
+    /// One without rows.
+    pub(super) fn new(window: &Window) -> Bucket {
+        Bucket {
+            table: KeyTable::of_many(window.kinds.clone()),
+            numbers: Vec::new(),
+            columns: vec![Vec::new(); window.used.len()],
+        }
+    }
+
+    /// How many rows there are.
+    pub(super) fn rows(&self) -> usize {
+        self.numbers.len()
+    }
+
+    /// Bytes in use, about.
+    pub(super) fn memory(&self) -> usize {
+        let columns = self.columns.iter().flatten().map(|piece| piece.get_array_memory_size());
+        self.table.memory() + self.numbers.len() * 4 + columns.sum::<usize>()
+    }
+
+    /// Adds the rows of later blocks that belong to this bucket, the one with this number.
+    pub(super) fn add(&mut self, blocks: &[Block], number: usize) -> Result<()> {
+        let before = self.rows();
+        let mut ranges = Vec::with_capacity(blocks.len());
+        for block in blocks {
+            let range = known(&block.starts, number) as usize..known(&block.starts, number + 1) as usize;
+            if let Some(keys) = block.keys.get(number).filter(|_| !range.is_empty()) {
+                let mut partitions = Vec::with_capacity(keys.len());
+                self.table.absorb(keys, &mut partitions)?;
+                let rows = known_part(&block.numbers, range.clone());
+                self.numbers.extend(rows.iter().map(|row| known(&partitions, *row as usize)));
+            }
+            ranges.push(range);
+        }
+        if self.rows() == before {
+            return Ok(());
+        }
+        for (place, pieces) in self.columns.iter_mut().enumerate() {
+            let own = blocks.iter().zip(&ranges).filter(|(_, range)| !range.is_empty());
+            let own = own
+                .filter_map(|(block, range)| Some(block.columns.get(place)?.slice(range.start, range.len())));
+            pieces.push(joined(&own.collect::<Vec<_>>())?);
+        }
+        Ok(())
+    }
+
+    /// The rows as they came: the columns that the window reads, and the keys of the partitions.
+    pub(super) fn into_input(self) -> Result<Batch> {
+        let rows = self.rows();
+        let mut columns = self.columns.iter().map(|pieces| joined(pieces)).collect::<Result<Vec<_>>>()?;
+        columns.extend(self.table.arrays(&self.numbers)?);
+        Ok(Batch { columns, rows })
+    }
+
+    /// The columns that the window reads and that come out, and behind them the results of all calls.
+    pub(super) fn worked_out(self, window: &Window) -> Result<Batch> {
+        let Bucket { table, numbers, columns } = self;
+        let rows = numbers.len();
+        let (starts, mut places) = sorting::by_number(&numbers, table.len());
+        drop((table, numbers));
+        // By the places that columns have in the input.
+        let mut input: Vec<Option<ArrayRef>> = vec![None; window.width];
+        for (place, pieces) in window.used.iter().zip(columns) {
+            let column = joined(&pieces)?;
+            input.get_mut(*place).into_iter().for_each(|slot| *slot = Some(column.clone()));
+        }
+        let mut results: Vec<Vec<ArrayRef>> = vec![Vec::new(); window.calls.len()];
+        for PartitionChunk { places, ends } in chunks(&starts, &mut places) {
+            let order = Ordered::new(&window.order, &input, places)?;
+            let sorted = order.sorted(&ends);
+            order.rows(&sorted, places);
+            let partitions = WindowPartitions::new(places, &sorted, &ends, &order, &input);
+            for (call, results) in window.calls.iter().zip(&mut results) {
+                results.push(partitions.result(call).map_err(|e| e.in_step(&window.text))?);
+            }
+        }
+        let back = back(&places);
+        let kept = |place: &usize| input.get(*place).cloned().flatten();
+        let mut columns: Vec<ArrayRef> = window.read_and_kept().filter_map(|place| kept(&place)).collect();
+        for results in results {
+            columns.push(put_back(&results, back.as_ref())?);
+        }
+        Ok(Batch { columns, rows })
+    }
+}
+
+/// Results in the order of the partitions as a column of the rows as they came.
+fn put_back(results: &[ArrayRef], back: Option<&UInt32Array>) -> Result<ArrayRef> {
+    let whole = joined(results)?;
+    back.map_or_else(|| Ok(whole.clone()), |back| taken(&whole, back))
+}
+
+/// Pieces of a column in one.
+fn joined(pieces: &[ArrayRef]) -> Result<ArrayRef> {
+    if let [piece] = pieces {
+        return Ok(piece.clone());
+    }
+    let pieces: Vec<&dyn Array> = pieces.iter().map(AsRef::as_ref).collect();
+    arrow_select::concat::concat(&pieces).map_err(churn_core::arrow_error)
+}
+
+/// Where each row stands in an order; `None` where the rows stand as they came.
+fn back(order: &[u32]) -> Option<UInt32Array> {
+    if order.is_sorted() {
+        return None;
+    }
+    let mut back = vec![0; order.len()];
+    for (place, row) in (0u32..).zip(order) {
+        back.get_mut(*row as usize).into_iter().for_each(|slot| *slot = place);
+    }
+    Some(UInt32Array::from(back))
+}
+
+/// Partitions that are worked on together.
+struct PartitionChunk<'a> {
+    places: &'a mut [u32],
+    ends: Vec<u32>,
+}
+
+/// The rows of partitions that start there, in chunks.
+fn chunks<'a>(starts: &[u32], mut places: &'a mut [u32]) -> Vec<PartitionChunk<'a>> {
+    let mut chunks = Vec::new();
+    let mut first = 0;
+    while first + 1 < starts.len() {
+        let at = |i: usize| known(starts, i);
+        let mut next = first + 1;
+        while next + 1 < starts.len() && (at(next + 1) - at(first)) as usize <= TOGETHER {
+            next += 1;
+        }
+        let (own, rest) = places.split_at_mut((at(next) - at(first)) as usize);
+        let ends = (first + 1..=next).map(|i| at(i) - at(first)).collect();
+        chunks.push(PartitionChunk { places: own, ends });
+        (places, first) = (rest, next);
+    }
+    chunks
+}

@@ -1,0 +1,104 @@
+//! The rows of a window while they fit in memory: distributed to buckets, of which several are worked out at once.
+
+use std::sync::Arc;
+
+use churn_core::{Batch, Result};
+use churn_kernels::memory;
+
+use super::Window;
+use super::bucket::Bucket;
+use super::distribute::{BUCKETS, Block, Distribute};
+use super::output::{DistributedRows, DistributedScan, Origin, PlacedBlock};
+use crate::runtime::budget::Reservation;
+use crate::runtime::materialized::Materialized;
+use crate::spill::partitioned::HeldRows;
+
+/// Rows of blocks that wait before they are put into their buckets.
+const WAITING: usize = 1 << 20;
+
+/// All rows of a window so far.
+pub(crate) struct WindowRows {
+    window: Arc<Window>,
+    buckets: Vec<Bucket>,
+    /// Blocks whose rows are in the buckets.
+    placed: Vec<PlacedBlock>,
+    waiting: Vec<Block>,
+    waiting_rows: usize,
+}
+
+impl WindowRows {
+    /// No rows yet.
+    pub(super) fn new(window: Arc<Window>) -> WindowRows {
+        let count = if window.by.is_empty() { 1 } else { BUCKETS };
+        let buckets = (0..count).map(|_| Bucket::new(&window)).collect();
+        WindowRows { window, buckets, placed: Vec::new(), waiting: Vec::new(), waiting_rows: 0 }
+    }
+
+    /// Puts the rows that wait into their buckets.
+    fn settle(&mut self) -> Result<()> {
+        let blocks = std::mem::take(&mut self.waiting);
+        self.waiting_rows = 0;
+        let mut next: Vec<u32> = self.buckets.iter().map(|bucket| bucket.rows() as u32).collect();
+        let add = |(number, bucket): (usize, &mut Bucket)| bucket.add(&blocks, number);
+        self.window.threads.each(self.buckets.iter_mut().enumerate(), add)?;
+        for block in blocks {
+            let first = next.clone();
+            for (next, rows) in next.iter_mut().zip(block.starts.windows(2)) {
+                *next += rows.iter().rev().copied().reduce(|end, start| end - start).unwrap_or(0);
+            }
+            self.placed.push(PlacedBlock { rest: block.rest, buckets: block.buckets, first });
+        }
+        Ok(())
+    }
+
+    /// The rows in their order, made of what becomes of each bucket.
+    fn rows(
+        mut self,
+        origins: Vec<Origin>,
+        of: impl Fn(Bucket) -> Result<Batch> + Sync,
+    ) -> Result<DistributedRows> {
+        self.settle()?;
+        let some = |bucket: Bucket| {
+            if bucket.rows() > 0 { of(bucket) } else { Ok(Batch { columns: Vec::new(), rows: 0 }) }
+        };
+        let buckets = self.window.threads.each(self.buckets.into_iter(), some)?;
+        Ok(DistributedRows::new(self.placed, buckets, origins))
+    }
+
+    /// The rows with their results.
+    pub(super) fn worked_out(self) -> Result<DistributedRows> {
+        let window = self.window.clone();
+        self.rows(window.origins(), |bucket| {
+            let bytes = bucket.memory();
+            let rows = bucket.worked_out(&window)?;
+            // What the bucket held is in small pieces among those of others.
+            memory::passed(bytes);
+            Ok(rows)
+        })
+    }
+}
+
+impl HeldRows for WindowRows {
+    type Worker = Distribute;
+
+    fn push(&mut self, block: Block) -> Result<(usize, usize)> {
+        let (bytes, rows) = (block.memory(), block.rows());
+        self.waiting_rows += rows;
+        self.waiting.push(block);
+        if self.waiting_rows >= WAITING {
+            self.settle()?;
+        }
+        Ok((bytes, rows))
+    }
+
+    fn drain(&mut self) -> Result<Vec<Batch>> {
+        let window = self.window.clone();
+        let rows = std::mem::replace(self, WindowRows::new(window.clone()));
+        rows.rows(window.input_origins(), Bucket::into_input)?.all()
+    }
+
+    fn finish(self, reservation: Reservation) -> Result<Materialized> {
+        let rows = self.worked_out()?;
+        Ok(Materialized::Scan(Box::new(DistributedScan::new(rows, reservation))))
+    }
+}
