@@ -120,6 +120,28 @@ fn groups(bencher: Bencher<'_, '_>, keys: &str) {
     timed(bencher, 2, &[&group, "total: n = sum(n)"], |t| assert_eq!(int(t, "n"), ROWS as i64));
 }
 
+/// The first rows of few keys, of many, and of as many as there are rows.
+#[divan::bench(args = ["grade", "farm", "farm, day", "id", "id, farm, day"])]
+fn distinct_by(bencher: Bencher<'_, '_>, keys: &str) {
+    let distinct = format!("distinct by {keys}");
+    timed(bencher, 2, &[&distinct, "total: n = count()"], |t| assert!(int(t, "n") >= 3));
+}
+
+/// Few large partitions, some hundred, and one for each row.
+#[divan::bench(args = ["grade", "farm", "farm, day", "id"])]
+fn partitions(bencher: Bencher<'_, '_>, by: &str) {
+    let window =
+        format!("window by {by} order by day, id: m = mean(litres) over last 7 rows, p = lag(litres)");
+    timed(bencher, 2, &[&window, "total: n = count(m)"], |t| assert_eq!(int(t, "n"), ROWS as i64));
+}
+
+/// Texts looked for: in a column that is mostly empty, and in one of short texts.
+#[divan::bench(args = ["contains(note, 'leak')", "note like '%hose%clean_d'", "matches(note, 'leak, [a-z]+')", "contains(farm, '07')"])]
+fn text_search(bencher: Bencher<'_, '_>, condition: &str) {
+    let filter = format!("filter {condition}");
+    timed(bencher, 2, &[&filter, "total: n = count()"], |t| assert!(int(t, "n") >= (ROWS / 100) as i64));
+}
+
 /// Keys of eight bytes, of twelve, and of more than a packed key holds.
 #[divan::bench(args = ["day", "farm", "farm || ' of the north'"])]
 fn key_width(bencher: Bencher<'_, '_>, key: &str) {

@@ -158,6 +158,28 @@ fn whole_partitions_are_the_same_past_the_memory() {
     });
 }
 
+/// Columns that only the window reads end there: what is left is the same as where all are kept, in memory and past it.
+#[test]
+fn columns_that_end_at_a_window_leave_the_others_alone() {
+    let config = ProptestConfig::with_cases(8);
+    let columns = ["farm", "day", "x", "y", "t", "d"];
+    proptest!(config, |(table in table(), kept in prop::sample::subsequence(columns.to_vec(), 0..4))| {
+        let calls = "\n  m = mean(y) over last 3 rows\n  p = lag(t)\n  r = rank()\n  w = sum(x) where (y > 0)";
+        for by in ["by farm", "by farm, t", ""] {
+            let flow = table.clone().then(&format!("window {by} order by day desc, d{calls}"));
+            let whole = flow.run().unwrap();
+            let wanted: Vec<&str> = kept.iter().copied().chain(["m", "p", "r", "w"]).collect();
+            let some = flow.select(wanted.join(", "));
+            for setting in SETTINGS {
+                let found = some.run_with(&options(setting)).unwrap_or_else(|e| panic!("{some}\n{e}"));
+                for name in &wanted {
+                    prop_assert_eq!(found.values(name), whole.values(name), "{} of {}: {}", name, setting.0, some);
+                }
+            }
+        }
+    });
+}
+
 /// A function that is new in the catalogue is missing above.
 #[test]
 fn every_function_is_called() {

@@ -7,7 +7,7 @@ use churn_io::source::Scan;
 use churn_plan::operators as plan;
 
 use super::require::offending;
-use super::rows_per_key::{first_rows, numbers_of};
+use super::rows_per_key::first_rows;
 use super::seen_keys::SeenKeys;
 use super::{Build, OperatorPlace, ids, named_places, places};
 use crate::runtime::morsel_output::MorselOutput;
@@ -93,14 +93,7 @@ impl SerialOp for RequireUnique {
         let first = self.seen.row;
         self.seen.row += batch.rows as u64;
         if self.seen.full.is_none() {
-            let mut next = self.seen.table.len() as u32;
-            let numbers = numbers_of(&mut self.seen.table, &batch, &self.seen.keys)?;
-            let is_new = |number: &u32| {
-                let new = *number == next;
-                next += u32::from(new);
-                new
-            };
-            let new: Vec<bool> = numbers.iter().map(is_new).collect();
+            let new = self.seen.first_rows(&batch)?;
             if let Some(repeated) = Self::first(&batch, &places_where(&new, false), |row| first + row as u64)
             {
                 return Err(self.refuse(repeated));

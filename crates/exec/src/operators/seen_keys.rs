@@ -5,6 +5,7 @@ use arrow_array::ArrayRef;
 use churn_core::parallel::Threads;
 use churn_core::{Batch, Result, Type};
 
+use super::rows_per_key::numbers_of;
 use crate::keys::KeyTable;
 use crate::runtime::budget::Reservation;
 use crate::runtime::context::Context;
@@ -15,7 +16,7 @@ use crate::spill::{Run, RunWriter, Spill};
 pub(crate) struct SeenKeys {
     pub(crate) keys: Vec<usize>,
     pub(super) kinds: Vec<Type>,
-    pub(super) table: KeyTable,
+    table: KeyTable,
     pub(super) reservation: Reservation,
     pub(super) spill: Spill,
     pub(super) threads: Threads,
@@ -75,6 +76,23 @@ impl SeenKeys {
     pub(super) fn forget(&mut self) -> Result<()> {
         self.table = KeyTable::new(self.kinds.clone());
         self.reservation.hold(0)
+    }
+
+    /// The numbers of the rows' keys, and how many keys there are then.
+    pub(super) fn numbers(&mut self, batch: &Batch) -> Result<(Vec<u32>, usize)> {
+        let numbers = numbers_of(&mut self.table, batch, &self.keys)?;
+        Ok((numbers, self.table.len()))
+    }
+
+    /// Which rows are the first of their keys.
+    pub(super) fn first_rows(&mut self, batch: &Batch) -> Result<Vec<bool>> {
+        let mut next = self.table.len() as u32;
+        let is_first = |number: &u32| {
+            let is_first = *number == next;
+            next += u32::from(is_first);
+            is_first
+        };
+        Ok(numbers_of(&mut self.table, batch, &self.keys)?.iter().map(is_first).collect())
     }
 
     /// What becomes of rows of unknown keys.

@@ -4,7 +4,7 @@
 //! twice for one that is known; and a table grows from front to back, without a look at the keys. Twice as large as numbers
 //! alone, which is why a table that fits in the cache has those.
 
-use super::CHUNK;
+use super::{CHUNK, others_of};
 use crate::{hash, prefetch};
 
 /// Slots in order of the lowest bits of their tags: the tag of a key above one more than its number, or 0.
@@ -88,13 +88,7 @@ impl TaggedSlots {
             *place = number(slot);
             prefetch::near(own, *place as usize);
         }
-        let mut count = 0;
-        for (row, (number, key)) in numbers.iter().zip(keys).enumerate() {
-            let is_own = own.get(*number as usize).is_some_and(|own| own == key);
-            others[count % CHUNK] = row as u8;
-            count += usize::from(!is_own);
-        }
-        count
+        others_of(own, keys, numbers, others)
     }
 
     /// The number of a key, if it has one.

@@ -3,7 +3,7 @@
 use churn_core::{Batch, Event, Result, StepId};
 use churn_io::source::Scan;
 
-use crate::operators::rows_per_key::{first_rows, numbers_of, within};
+use crate::operators::rows_per_key::{first_rows, within};
 use crate::operators::seen_keys::SeenKeys;
 use crate::runtime::morsel_output::MorselOutput;
 use crate::runtime::serial::SerialOp;
@@ -17,7 +17,7 @@ use crate::spill::merge::Merge;
 pub(crate) struct FirstPer {
     pub(crate) count: usize,
     pub(crate) seen: SeenKeys,
-    /// How many rows of each key passed.
+    /// How many rows of each key passed, where it may be more than one.
     pub(crate) passed: Vec<usize>,
     /// Whether rows that do not pass are told of as repeated.
     pub(crate) distinct: bool,
@@ -31,6 +31,16 @@ impl FirstPer {
             work.counters.event(self.step, Event::Repeated, before - kept);
         }
     }
+
+    /// Which rows are among the first of their keys.
+    fn keep(&mut self, batch: &Batch) -> Result<Vec<bool>> {
+        if self.count == 1 {
+            return self.seen.first_rows(batch);
+        }
+        let (numbers, keys) = self.seen.numbers(batch)?;
+        self.passed.resize(keys, 0);
+        Ok(within(&numbers, &mut self.passed, self.count))
+    }
 }
 
 impl SerialOp for FirstPer {
@@ -38,9 +48,7 @@ impl SerialOp for FirstPer {
         let first = self.seen.row;
         self.seen.row += batch.rows as u64;
         if self.seen.full.is_none() {
-            let numbers = numbers_of(&mut self.seen.table, &batch, &self.seen.keys)?;
-            self.passed.resize(self.seen.table.len(), 0);
-            let kept = batch.filter(&within(&numbers, &mut self.passed, self.count).into())?;
+            let kept = batch.filter(&self.keep(&batch)?.into())?;
             self.tell(batch.rows, kept.rows, work);
             self.seen.weigh()?;
             return Ok(kept);
