@@ -2,7 +2,7 @@
 //!
 //! A table of numbers with the keys beside it, in order: one look at each for a key that is known. While it fits
 //! in the cache most places are empty, so that a second look is rare; a large one is up to three quarters full, and its slots hold
-//! a part of the hash as well ([`tagged`]).
+//! a part of the hash as well (`tagged`).
 
 mod tagged;
 

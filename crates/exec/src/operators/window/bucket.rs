@@ -38,10 +38,9 @@ impl Bucket {
         self.numbers.len()
     }
 
-    /// Bytes in use, about.
+    /// Bytes in use, about: of pieces that are parts of a larger array only their own.
     pub(super) fn memory(&self) -> usize {
-        let columns = self.columns.iter().flatten().map(|piece| piece.get_array_memory_size());
-        self.table.memory() + self.numbers.len() * 4 + columns.sum::<usize>()
+        self.rows() * (4 + 8 * self.columns.len())
     }
 
     /// Adds the rows of later blocks that belong to this bucket, the one with this number.

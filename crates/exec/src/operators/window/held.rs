@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use churn_core::{Batch, Result};
+use churn_core::{Batch, Error, ErrorKind, Result};
 use churn_kernels::memory;
 
 use super::Window;
@@ -24,6 +24,8 @@ pub(crate) struct WindowRows {
     placed: Vec<PlacedBlock>,
     waiting: Vec<Block>,
     waiting_rows: usize,
+    /// How many rows there are in all.
+    all: usize,
 }
 
 impl WindowRows {
@@ -31,7 +33,7 @@ impl WindowRows {
     pub(super) fn new(window: Arc<Window>) -> WindowRows {
         let count = if window.by.is_empty() { 1 } else { BUCKETS };
         let buckets = (0..count).map(|_| Bucket::new(&window)).collect();
-        WindowRows { window, buckets, placed: Vec::new(), waiting: Vec::new(), waiting_rows: 0 }
+        WindowRows { window, buckets, placed: Vec::new(), waiting: Vec::new(), waiting_rows: 0, all: 0 }
     }
 
     /// Puts the rows that wait into their buckets.
@@ -43,8 +45,10 @@ impl WindowRows {
         self.window.threads.each(self.buckets.iter_mut().enumerate(), add)?;
         for block in blocks {
             let first = next.clone();
-            for (next, rows) in next.iter_mut().zip(block.starts.windows(2)) {
-                *next += rows.iter().rev().copied().reduce(|end, start| end - start).unwrap_or(0);
+            for (next, (start, end)) in
+                next.iter_mut().zip(block.starts.iter().zip(block.starts.iter().skip(1)))
+            {
+                *next += end - start;
             }
             self.placed.push(PlacedBlock { rest: block.rest, buckets: block.buckets, first });
         }
@@ -83,6 +87,11 @@ impl HeldRows for WindowRows {
 
     fn push(&mut self, block: Block) -> Result<(usize, usize)> {
         let (bytes, rows) = (block.memory(), block.rows());
+        self.all += rows;
+        if u32::try_from(self.all).is_err() {
+            let what = "More than 4 billion rows meet in one window.";
+            return Err(Error::new(ErrorKind::Memory, what).in_step(&self.window.text));
+        }
         self.waiting_rows += rows;
         self.waiting.push(block);
         if self.waiting_rows >= WAITING {

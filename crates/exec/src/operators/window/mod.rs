@@ -26,7 +26,7 @@ use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use churn_core::parallel::Threads;
-use churn_core::{Batch, Error, ErrorKind, OrFault, Result, Type};
+use churn_core::{Batch, OrFault, Result, Type};
 use churn_expr::windows::{Frame, Task};
 use churn_kernels::known::known_place;
 use churn_plan::operators::{self as plan, Call, WindowKey};
@@ -130,12 +130,7 @@ struct WindowOperator(Arc<Window>);
 impl PartitionOperator for WindowOperator {
     /// The columns of each batch that come out, with the results behind them.
     fn rows(&self, batches: Vec<Batch>) -> Result<Vec<Transformed>> {
-        let rows: usize = batches.iter().map(|b| b.rows).sum();
-        if u32::try_from(rows).is_err() {
-            let what = "More than 4 billion rows meet in one window.";
-            return Err(Error::new(ErrorKind::Memory, what).in_step(&self.0.text));
-        }
-        if rows == 0 {
+        if batches.iter().all(|batch| batch.rows == 0) {
             return Ok(batches.iter().map(|batch| (self.0.without_rows(batch), None)).collect());
         }
         let mut held = WindowRows::new(self.0.clone());
