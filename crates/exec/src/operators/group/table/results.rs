@@ -95,7 +95,7 @@ fn tell(batch: &Batch, grouping: &Grouping, work: &mut MorselOutput) {
     work.counters.rows(grouping.step, batch.rows);
 }
 
-/// The partition and the place in it of each group, by first appearance; each partition's rise.
+/// The partition and the place in it of each group, by first appearance; those of each partition rise.
 fn in_order(firsts: &[Vec<u64>], threads: &Threads) -> Result<Vec<Place>> {
     let tables = firsts.iter().filter_map(|first| first.last()).max().map_or(0, |last| (last >> 32) + 1);
     let step = tables.div_ceil(threads.count() as u64 * 4).max(1);
@@ -105,8 +105,8 @@ fn in_order(firsts: &[Vec<u64>], threads: &Threads) -> Result<Vec<Place>> {
     Ok(made.concat())
 }
 
-/// The groups that were first seen in some of the workers' tables. Those of one table are put where their numbers say: a table
-/// has little more numbers than groups that were first seen in it.
+/// The groups that were first seen in some of the workers' tables. Those of one table are put where their numbers say, of
+/// which a table has no more than it had groups or rows: some ten thousand.
 fn of_tables(firsts: &[Vec<u64>], tables: Range<u64>) -> Vec<Place> {
     const NONE: Place = (u32::MAX, u32::MAX);
     let mut next: Vec<usize> =
