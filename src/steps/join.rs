@@ -50,16 +50,7 @@ fn parse(text: StepText<'_>) -> Result<Step> {
     }
     let other = Other::read(&mut head)?;
     let span = head.since(start);
-    let mut join = Join {
-        asof,
-        kind,
-        other,
-        keys: Vec::new(),
-        prefix: None,
-        expect_one: false,
-        expect_all: false,
-        span,
-    };
+    let mut join = Join { asof, kind, span, ..Join::new(other, JoinKind::Inner) };
     while join.option(&mut head)? {}
     if head.take_word("on") {
         head.take_symbol(":");

@@ -36,6 +36,11 @@ impl Batch {
         Batch { columns: self.columns.iter().map(|c| c.slice(from, rows)).collect(), rows }
     }
 
+    /// The columns at these places, which it has.
+    pub fn columns_at(&self, places: &[usize]) -> Vec<ArrayRef> {
+        places.iter().filter_map(|place| self.columns.get(*place).cloned()).collect()
+    }
+
     /// The rows at these indices.
     pub fn take(&self, indices: &UInt32Array) -> Result<Batch> {
         let columns = self

@@ -43,10 +43,7 @@ impl Source for Memory {
                 check_range(part).map_err(|e| e.why(format!("It is the column {name}.")))?;
             }
         }
-        let pick = |batch: &Batch| Batch {
-            columns: request.columns.iter().filter_map(|i| batch.columns.get(*i).cloned()).collect(),
-            rows: batch.rows,
-        };
+        let pick = |batch: &Batch| Batch { columns: batch.columns_at(&request.columns), rows: batch.rows };
         let batches: Vec<Batch> = self.batches.iter().map(pick).collect();
         Ok(Box::new(Batches::new(batches)))
     }

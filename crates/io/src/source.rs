@@ -288,7 +288,7 @@ impl Decoded {
     pub fn tested(batch: Batch, test: Option<&mut dyn RowTest>) -> Result<Decoded> {
         let rows = batch.rows;
         let Some(test) = test else { return Ok(Decoded::of(batch, rows)) };
-        let columns = test.columns().iter().filter_map(|i| batch.columns.get(*i).cloned()).collect();
+        let columns = batch.columns_at(test.columns());
         let keep = test.test(&Batch { columns, rows })?;
         Ok(Decoded::of(batch.filter(&keep)?, rows))
     }

@@ -90,12 +90,21 @@ impl Grid {
             self.places.resize(room, [0; CHUNK]);
         }
         let rule = QuoteRule { width, comment };
+        if bytes.len() > LONG * structure.line_ends().len() {
+            self.walk_long(bytes, structure, rule, wanted);
+        } else {
+            self.walk_short(bytes, structure, rule, wanted);
+        }
+        if wanted.last().is_some_and(|cell| *cell as usize + 1 == width) {
+            self.trim_returns(bytes);
+        }
+    }
+
+    /// The walk over a block of which most rows have their borders in a word.
+    fn walk_short(&mut self, bytes: &[u8], structure: &Structure, rule: QuoteRule, wanted: &[u32]) {
         match Way::choose() {
-            _ if bytes.len() > LONG * structure.line_ends().len() => {
-                self.walk_long(bytes, structure, rule, wanted)
-            }
             #[cfg(target_arch = "x86_64")]
-            Way::Avx512(_) if comment.is_none() => {
+            Way::Avx512(_) if rule.comment.is_none() => {
                 // SAFETY: the way is chosen only where the processor has it.
                 unsafe { self.walk_avx512(bytes, structure, rule, wanted) };
             }
@@ -105,9 +114,6 @@ impl Grid {
                 unsafe { self.walk_bmi2(bytes, structure, rule, wanted) };
             }
             Way::Portable => self.walk_with(bytes, structure, rule, wanted, plain_borders),
-        }
-        if wanted.last().is_some_and(|cell| *cell as usize + 1 == width) {
-            self.trim_returns(bytes);
         }
     }
 

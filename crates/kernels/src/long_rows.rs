@@ -111,9 +111,9 @@ impl LongRows {
         let first = self.next;
         let behind = first + rule.width - 1;
         let is_even = separators.at(behind) >= end && (rule.width == 1 || separators.at(behind - 1) < end);
-        self.next = behind;
-        if !is_even || rule.comment.is_some() {
-            self.next = first;
+        if is_even && rule.comment.is_none() {
+            self.next = behind;
+        } else {
             while separators.at(self.next) < end {
                 self.next += 1;
             }

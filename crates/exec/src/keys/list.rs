@@ -56,6 +56,11 @@ fn places_by_partition(hashes: &[u64], parts: usize, level: u32) -> Vec<Vec<u32>
         let fraction = (hashed >> 32).wrapping_mul(scale) & u64::from(u32::MAX);
         ((fraction * parts as u64) >> 32) as usize
     };
+    places_by(hashes, parts, part)
+}
+
+/// For each of so many parts the places of the hashes that belong to it.
+fn places_by(hashes: &[u64], parts: usize, part: impl Fn(u64) -> usize) -> Vec<Vec<u32>> {
     let mut places = vec![Vec::new(); parts];
     for (place, hashed) in (0u32..).zip(hashes) {
         if let Some(places) = places.get_mut(part(*hashed)) {
@@ -137,10 +142,7 @@ impl KeyTable {
         if let TableKeys::Joint { .. } = self.keys {
             self.unjoin()?;
         }
-        let mut numbers = vec![Vec::new(); buckets];
-        for (number, hashed) in (0u32..).zip(self.hashes(0)?) {
-            numbers.get_mut(hashed as usize & (buckets - 1)).into_iter().for_each(|list| list.push(number));
-        }
+        let numbers = places_by(&self.hashes(0)?, buckets, |hashed| hashed as usize & (buckets - 1));
         Ok(numbers.into_iter().map(|numbers| (self.list_of(&numbers), numbers)).collect())
     }
 

@@ -111,8 +111,7 @@ pub(crate) fn within(numbers: &[u32], seen: &mut [usize], count: usize) -> Vec<b
 
 /// The number of each row's key.
 pub(crate) fn numbers_of(table: &mut KeyTable, batch: &Batch, keys: &[usize]) -> Result<Vec<u32>> {
-    let columns: Vec<_> = keys.iter().filter_map(|i| batch.columns.get(*i).cloned()).collect();
     let mut numbers = Vec::new();
-    table.numbers(&columns, batch.rows, &mut numbers)?;
+    table.numbers(&batch.columns_at(keys), batch.rows, &mut numbers)?;
     Ok(numbers)
 }

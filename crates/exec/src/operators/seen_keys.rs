@@ -103,7 +103,7 @@ impl SeenKeys {
     ) -> Result<Vec<Run>> {
         let files = Partitions {
             kinds: &self.kinds,
-            keys: &|batch| Ok(self.keys.iter().filter_map(|i| batch.columns.get(*i).cloned()).collect()),
+            keys: &|batch| Ok(batch.columns_at(&self.keys)),
             process,
             bytes_a_row: 8,
             spill: &self.spill,
@@ -114,7 +114,7 @@ impl SeenKeys {
 
     /// The rows whose keys the full table knows, and the others.
     pub(super) fn split(&mut self, batch: &Batch, first: u64) -> Result<(UnknownRows, UnknownRows)> {
-        let keys: Vec<_> = self.keys.iter().filter_map(|i| batch.columns.get(*i).cloned()).collect();
+        let keys = batch.columns_at(&self.keys);
         let mut numbers = Vec::new();
         self.table.find(&keys, batch.rows, &mut numbers)?;
         let part = |known: bool| {
@@ -123,7 +123,7 @@ impl SeenKeys {
             let places = rows().map(|row| first + row as u64).collect();
             let found = rows().filter_map(|row| numbers.get(row).copied()).collect();
             let batch = batch.filter(&is_known.into())?;
-            let keys = self.keys.iter().filter_map(|i| batch.columns.get(*i).cloned()).collect();
+            let keys = batch.columns_at(&self.keys);
             Ok(UnknownRows { batch, keys, places, numbers: found })
         };
         Ok((part(true)?, part(false)?))

@@ -79,7 +79,7 @@ impl Morsel for PickedMorsel {
 
     fn next(&mut self, test: Option<&mut dyn RowTest>) -> Result<Option<Decoded>> {
         let Some(Decoded { batch, .. }) = self.morsel.next(None)? else { return Ok(None) };
-        let columns = self.columns.iter().filter_map(|i| batch.columns.get(*i).cloned()).collect();
+        let columns = batch.columns_at(&self.columns);
         Decoded::tested(Batch { columns, rows: batch.rows }, test).map(Some)
     }
 }

@@ -64,7 +64,7 @@ pub(crate) struct Pick(pub(crate) Vec<usize>);
 
 impl StreamOp for Pick {
     fn apply(&self, batch: Batch, _: &mut MorselOutput) -> Result<Batch> {
-        let columns = self.0.iter().filter_map(|i| batch.columns.get(*i).cloned()).collect();
+        let columns = batch.columns_at(&self.0);
         Ok(Batch { columns, rows: batch.rows })
     }
 }

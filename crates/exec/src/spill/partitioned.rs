@@ -374,8 +374,7 @@ impl<H: HeldRows> PartitionedSink<H> {
     /// Writes the rows that are held to their partitions.
     fn partition(&mut self) -> Result<()> {
         for batch in self.held.drain()? {
-            let keys: Vec<ArrayRef> =
-                self.keys.iter().filter_map(|i| batch.columns.get(*i).cloned()).collect();
+            let keys = batch.columns_at(&self.keys);
             let numbers: Vec<u64> = (self.row..self.row + batch.rows as u64).collect();
             self.row += batch.rows as u64;
             if self.writer.is_none() {
@@ -411,7 +410,7 @@ impl<H: HeldRows> Commit for PartitionedSink<H> {
         let keys = self.keys.clone();
         let files = Partitions {
             kinds: &self.kinds,
-            keys: &|batch| Ok(keys.iter().filter_map(|i| batch.columns.get(*i).cloned()).collect()),
+            keys: &|batch| Ok(batch.columns_at(&keys)),
             process: self.process.as_ref(),
             bytes_a_row: self.bytes_a_row,
             spill: &self.spill,

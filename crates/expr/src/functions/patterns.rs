@@ -239,7 +239,10 @@ impl Like {
 
     /// What every text that matches has.
     fn search(&self) -> Option<&TextSearch> {
-        if let Like::General(_, search) = self { search.as_ref() } else { None }
+        match self {
+            Like::Inside(search) | Like::General(_, Some(search)) => Some(search),
+            _ => None,
+        }
     }
 
     fn is_match(&self, x: &str) -> bool {

@@ -147,9 +147,7 @@ impl Morsel for ParquetMorsel {
                     let batch = match test {
                         Some(test) => {
                             // The test's columns are all columns, perhaps in another order.
-                            let columns =
-                                test.columns().iter().filter_map(|i| batch.columns.get(*i).cloned());
-                            let part = Batch { columns: columns.collect(), rows };
+                            let part = Batch { columns: batch.columns_at(test.columns()), rows };
                             batch.filter(&test.test(&part)?)?
                         }
                         None => batch,

@@ -8,7 +8,7 @@ use super::{CHUNK, others_of};
 use crate::{hash, prefetch};
 
 /// Slots in order of the lowest bits of their tags: the tag of a key above one more than its number, or 0.
-#[derive(Clone, Debug, Default)]
+#[derive(Clone, Debug)]
 pub(super) struct TaggedSlots {
     slots: Vec<u64>,
 }

@@ -72,12 +72,9 @@ impl PivotOperator {
     /// The wide rows of long ones, apart for each batch of so many rows that they came in.
     fn pivoted(&self, long: &Batch, batches: &[usize]) -> Result<Vec<Transformed>> {
         let combination = self.combinations_of(long)?;
-        let columns = |places: &[usize]| -> Vec<ArrayRef> {
-            places.iter().filter_map(|place| long.columns.get(*place).cloned()).collect()
-        };
         let mut table = KeyTable::new(self.by_kinds.clone());
         let mut groups = Vec::new();
-        table.numbers(&columns(&self.by), long.rows, &mut groups)?;
+        table.numbers(&long.columns_at(&self.by), long.rows, &mut groups)?;
         // The long row of each group and combination.
         let count = self.combinations.len() + 1;
         let mut rows = vec![vec![UNKNOWN; table.len()]; count];
@@ -100,7 +97,7 @@ impl PivotOperator {
         let firsts: UInt32Array =
             first.iter().enumerate().filter(|(_, f)| **f).map(|(row, _)| Some(row as u32)).collect();
         let mut wide = Vec::new();
-        for column in columns(&self.by) {
+        for column in long.columns_at(&self.by) {
             wide.push(taken(&column, &firsts)?);
         }
         let lost = || Error::new(ErrorKind::Internal, "A pivot lacks a column.");
@@ -144,8 +141,7 @@ impl PivotOperator {
             })
             .collect();
         table.numbers(&known, self.combinations.len(), &mut Vec::new())?;
-        let keys: Vec<ArrayRef> =
-            self.keys.iter().filter_map(|place| long.columns.get(*place).cloned()).collect();
+        let keys = long.columns_at(&self.keys);
         let mut numbers = Vec::new();
         if self.combinations.is_empty() {
             numbers.resize(long.rows, UNKNOWN);
@@ -218,10 +214,8 @@ pub(crate) fn combinations(
             Some(counts) => batch.filter(&counts.into())?,
             None => batch,
         };
-        let keys: Vec<ArrayRef> =
-            wanted.columns.iter().filter_map(|place| batch.columns.get(*place).cloned()).collect();
         numbers.clear();
-        table.numbers(&keys, batch.rows, &mut numbers)?;
+        table.numbers(&batch.columns_at(&wanted.columns), batch.rows, &mut numbers)?;
         if table.len() > wanted.most {
             return Ok(None);
         }

@@ -38,7 +38,7 @@ impl Written {
         let lines: Option<ArrayRef> = match self {
             Written::Lines(place) => batch.columns.get(*place).cloned(),
             Written::Columns(encoder, places) => {
-                let columns = places.iter().filter_map(|c| batch.columns.get(*c).cloned()).collect();
+                let columns = batch.columns_at(places);
                 Some(Arc::new(encoder.lines(&Batch { columns, rows: batch.rows }, None)?))
             }
         };

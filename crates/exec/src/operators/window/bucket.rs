@@ -1,7 +1,7 @@
 //! The rows of some partitions: put together from blocks, and worked out.
 
-use arrow_array::{Array, ArrayRef, UInt32Array};
-use churn_core::{Batch, Result, taken};
+use arrow_array::{ArrayRef, UInt32Array};
+use churn_core::{Batch, OrFault, Result};
 use churn_kernels::known::{known, known_part};
 use churn_kernels::sorting;
 
@@ -10,6 +10,7 @@ use super::distribute::Block;
 use super::order::Ordered;
 use super::tasks::WindowPartitions;
 use crate::keys::KeyTable;
+use crate::runtime::materialized::concat;
 
 /// Rows of partitions that are worked on together, about.
 const TOGETHER: usize = 1 << 16;
@@ -19,18 +20,14 @@ pub(super) struct Bucket {
     table: KeyTable,
     /// The partition of each row.
     numbers: Vec<u32>,
-    /// The columns that the window reads, each in pieces.
-    columns: Vec<Vec<ArrayRef>>,
+    /// The columns that the window reads, in pieces.
+    pieces: Vec<Batch>,
 }
 
 impl Bucket {
     /// One without rows.
     pub(super) fn new(window: &Window) -> Bucket {
-        Bucket {
-            table: KeyTable::of_many(window.kinds.clone()),
-            numbers: Vec::new(),
-            columns: vec![Vec::new(); window.used.len()],
-        }
+        Bucket { table: KeyTable::of_many(window.kinds.clone()), numbers: Vec::new(), pieces: Vec::new() }
     }
 
     /// How many rows there are.
@@ -40,88 +37,64 @@ impl Bucket {
 
     /// Bytes in use, about: of pieces that are parts of a larger array only their own.
     pub(super) fn memory(&self) -> usize {
-        self.rows() * (4 + 8 * self.columns.len())
+        self.rows() * (4 + 8 * self.pieces.first().map_or(0, |piece| piece.columns.len()))
     }
 
     /// Adds the rows of later blocks that belong to this bucket, the one with this number.
     pub(super) fn add(&mut self, blocks: &[Block], number: usize) -> Result<()> {
-        let before = self.rows();
-        let mut ranges = Vec::with_capacity(blocks.len());
+        let mut pieces = Vec::with_capacity(blocks.len());
         for block in blocks {
             let range = known(&block.starts, number) as usize..known(&block.starts, number + 1) as usize;
-            if let Some(keys) = block.keys.get(number).filter(|_| !range.is_empty()) {
-                let mut partitions = Vec::with_capacity(keys.len());
-                self.table.absorb(keys, &mut partitions)?;
-                let rows = known_part(&block.numbers, range.clone());
-                self.numbers.extend(rows.iter().map(|row| known(&partitions, *row as usize)));
-            }
-            ranges.push(range);
+            let Some(keys) = block.keys.get(number).filter(|_| !range.is_empty()) else { continue };
+            let mut partitions = Vec::with_capacity(keys.len());
+            self.table.absorb(keys, &mut partitions)?;
+            let rows = known_part(&block.numbers, range.clone());
+            self.numbers.extend(rows.iter().map(|row| known(&partitions, *row as usize)));
+            pieces.push(block.read.slice(range.start, range.len()));
         }
-        if self.rows() == before {
-            return Ok(());
-        }
-        for (place, pieces) in self.columns.iter_mut().enumerate() {
-            let own = blocks.iter().zip(&ranges).filter(|(_, range)| !range.is_empty());
-            let own = own
-                .filter_map(|(block, range)| Some(block.columns.get(place)?.slice(range.start, range.len())));
-            pieces.push(joined(&own.collect::<Vec<_>>())?);
-        }
+        self.pieces.append(&mut concat(pieces)?);
         Ok(())
     }
 
     /// The rows as they came: the columns that the window reads, and the keys of the partitions.
     pub(super) fn into_input(self) -> Result<Batch> {
-        let rows = self.rows();
-        let mut columns = self.columns.iter().map(|pieces| joined(pieces)).collect::<Result<Vec<_>>>()?;
-        columns.extend(self.table.arrays(&self.numbers)?);
-        Ok(Batch { columns, rows })
+        let mut input = whole(self.pieces)?;
+        input.columns.extend(self.table.arrays(&self.numbers)?);
+        Ok(input)
     }
 
     /// The columns that the window reads and that come out, and behind them the results of all calls.
     pub(super) fn worked_out(self, window: &Window) -> Result<Batch> {
-        let Bucket { table, numbers, columns } = self;
-        let rows = numbers.len();
+        let Bucket { table, numbers, pieces } = self;
         let (starts, mut places) = sorting::by_number(&numbers, table.len());
         drop((table, numbers));
+        let Batch { columns, rows } = whole(pieces)?;
         // By the places that columns have in the input.
         let mut input: Vec<Option<ArrayRef>> = vec![None; window.width];
-        for (place, pieces) in window.used.iter().zip(columns) {
-            let column = joined(&pieces)?;
+        for (place, column) in window.used.iter().zip(columns) {
             input.get_mut(*place).into_iter().for_each(|slot| *slot = Some(column.clone()));
         }
-        let mut results: Vec<Vec<ArrayRef>> = vec![Vec::new(); window.calls.len()];
+        let mut results = Vec::new();
         for PartitionChunk { places, ends } in chunks(&starts, &mut places) {
             let order = Ordered::new(&window.order, &input, places)?;
             let sorted = order.sorted(&ends);
             order.rows(&sorted, places);
             let partitions = WindowPartitions::new(places, &sorted, &ends, &order, &input);
-            for (call, results) in window.calls.iter().zip(&mut results) {
-                results.push(partitions.result(call).map_err(|e| e.in_step(&window.text))?);
-            }
+            let result = |call| partitions.result(call).map_err(|e| e.in_step(&window.text));
+            let columns = window.calls.iter().map(result).collect::<Result<_>>()?;
+            results.push(Batch { columns, rows: places.len() });
         }
-        let back = back(&places);
-        let kept = |place: &usize| input.get(*place).cloned().flatten();
-        let mut columns: Vec<ArrayRef> = window.read_and_kept().filter_map(|place| kept(&place)).collect();
-        for results in results {
-            columns.push(put_back(&results, back.as_ref())?);
-        }
+        let results = whole(results)?;
+        let results = back(&places).map_or_else(|| Ok(results.clone()), |back| results.take(&back))?;
+        let kept = |place: usize| input.get(place).cloned().flatten();
+        let columns = window.read_and_kept().filter_map(kept).chain(results.columns).collect();
         Ok(Batch { columns, rows })
     }
 }
 
-/// Results in the order of the partitions as a column of the rows as they came.
-fn put_back(results: &[ArrayRef], back: Option<&UInt32Array>) -> Result<ArrayRef> {
-    let whole = joined(results)?;
-    back.map_or_else(|| Ok(whole.clone()), |back| taken(&whole, back))
-}
-
-/// Pieces of a column in one.
-fn joined(pieces: &[ArrayRef]) -> Result<ArrayRef> {
-    if let [piece] = pieces {
-        return Ok(piece.clone());
-    }
-    let pieces: Vec<&dyn Array> = pieces.iter().map(AsRef::as_ref).collect();
-    arrow_select::concat::concat(&pieces).map_err(churn_core::arrow_error)
+/// Rows that come in pieces in one; there are some.
+fn whole(pieces: Vec<Batch>) -> Result<Batch> {
+    concat(pieces)?.pop().or_fault("rows of a bucket")
 }
 
 /// Where each row stands in an order; `None` where the rows stand as they came.

@@ -5,9 +5,9 @@
 
 use std::sync::Arc;
 
-use arrow_array::{ArrayRef, UInt32Array};
+use arrow_array::UInt32Array;
 use churn_core::widen::widen;
-use churn_core::{Batch, OrFault, Result, taken};
+use churn_core::{Batch, OrFault, Result};
 use churn_kernels::known::known;
 use churn_kernels::sorting;
 
@@ -35,21 +35,20 @@ pub(crate) struct Block {
     pub(super) keys: Vec<KeyList>,
     /// The number of each distributed row's key in its bucket's list.
     pub(super) numbers: Vec<u32>,
-    /// The columns that the window reads, in the order of the buckets.
-    pub(super) columns: Vec<ArrayRef>,
+    /// The columns that the window reads, as they are computed with, in the order of the buckets.
+    pub(super) read: Batch,
 }
 
 impl Block {
     /// How many rows there are.
     pub(super) fn rows(&self) -> usize {
-        self.numbers.len()
+        self.read.rows
     }
 
     /// Bytes in use, about.
     pub(super) fn memory(&self) -> usize {
         let rest: usize = self.rest.iter().map(Batch::memory).sum();
-        let columns: usize = self.columns.iter().map(|column| column.get_array_memory_size()).sum();
-        rest + columns + self.rows() * 5
+        rest + self.read.memory() + self.rows() * 5
     }
 }
 
@@ -96,11 +95,13 @@ impl Window {
     /// Batches distributed as one block.
     pub(super) fn distributed(&self, batches: Vec<Batch>) -> Result<Block> {
         let rows: usize = batches.iter().map(|batch| batch.rows).sum();
-        let rest = |batch: &Batch| Batch { columns: picked(batch, &self.rest), rows: batch.rows };
-        let mut columns = Vec::with_capacity(self.used.len());
-        for place in &self.used {
-            columns.push(whole(&batches, *place)?);
-        }
+        let rest = |batch: &Batch| Batch { columns: batch.columns_at(&self.rest), rows: batch.rows };
+        let read = |batch: &Batch| {
+            let columns = batch.columns_at(&self.used).iter().map(widen).collect::<Result<_>>()?;
+            Ok(Batch { columns, rows: batch.rows })
+        };
+        let read = concat(batches.iter().map(read).collect::<Result<_>>()?)?;
+        let read = read.into_iter().next().or_fault("rows of a window")?;
         if self.by.is_empty() {
             return Ok(Block {
                 rest: batches.iter().map(rest).collect(),
@@ -108,13 +109,13 @@ impl Window {
                 starts: vec![0, rows as u32],
                 keys: vec![KeyList::None(1)],
                 numbers: vec![0; rows],
-                columns,
+                read,
             });
         }
         let mut table = KeyTable::new(self.kinds.clone());
         let mut numbers = Vec::with_capacity(rows);
         for batch in &batches {
-            table.numbers(&picked(batch, &self.by), batch.rows, &mut numbers)?;
+            table.numbers(&batch.columns_at(&self.by), batch.rows, &mut numbers)?;
         }
         // Of each key its bucket, and its number in the bucket's list.
         let mut of_key = vec![(0u8, 0u32); table.len()];
@@ -129,29 +130,13 @@ impl Window {
         let (starts, order) = sorting::by_number(&buckets, BUCKETS);
         let rank = |row: &u32| known(&of_key, known(&numbers, *row as usize) as usize).1;
         let numbers = order.iter().map(rank).collect();
-        let order = UInt32Array::from(order);
         Ok(Block {
             rest: batches.iter().map(rest).collect(),
             buckets,
             starts,
             keys,
             numbers,
-            columns: columns.iter().map(|column| taken(column, &order)).collect::<Result<_>>()?,
+            read: read.take(&UInt32Array::from(order))?,
         })
     }
-}
-
-/// Some columns of a batch.
-fn picked(batch: &Batch, places: &[usize]) -> Vec<ArrayRef> {
-    places.iter().filter_map(|place| batch.columns.get(*place).cloned()).collect()
-}
-
-/// A column of some batches in one piece, as it is computed with.
-fn whole(batches: &[Batch], place: usize) -> Result<ArrayRef> {
-    let part = |batch: &Batch| {
-        let column = widen(batch.columns.get(place).or_fault("column of a window")?)?;
-        Ok(Batch { columns: vec![column], rows: batch.rows })
-    };
-    let parts = batches.iter().map(part).collect::<Result<_>>()?;
-    concat(parts)?.pop().and_then(|mut whole| whole.columns.pop()).or_fault("rows of a window")
 }

@@ -169,7 +169,7 @@ impl Window {
 
     /// The output of a batch that has no rows.
     fn without_rows(&self, batch: &Batch) -> Batch {
-        let kept = self.kept.iter().filter_map(|place| batch.columns.get(*place).cloned());
+        let kept = batch.columns_at(&self.kept).into_iter();
         let results = self.calls.iter().map(|call| arrow_array::new_empty_array(&call.kind.arrow()));
         Batch { columns: kept.chain(results).collect(), rows: 0 }
     }

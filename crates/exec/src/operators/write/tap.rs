@@ -25,7 +25,7 @@ impl StreamOp for Tap {
         let ready = self.ready.filter(|place| *place < batch.columns.len());
         let ready = ready.map(|place| batch.columns.remove(place));
         let ready = ready.as_ref().and_then(|lines| lines.as_binary_view_opt());
-        let columns = self.columns.iter().filter_map(|i| batch.columns.get(*i).cloned()).collect();
+        let columns = batch.columns_at(&self.columns);
         let rows = Batch { columns, rows: batch.rows };
         if batch.rows > 0 {
             let side = match &self.encoder {

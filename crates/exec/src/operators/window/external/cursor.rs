@@ -34,7 +34,7 @@ impl PartitionCursor {
     fn advance(&mut self) -> Result<()> {
         let lost = || Error::new(ErrorKind::Internal, "A window looked behind the end of a file.");
         let batch = self.left.next().ok_or_else(lost)??;
-        let columns = self.columns.iter().filter_map(|i| batch.columns.get(*i).cloned()).collect();
+        let columns = batch.columns_at(&self.columns);
         let rows = batch.rows;
         self.read.push_back((self.end, Batch { columns, rows }));
         self.end += rows;
