@@ -23,7 +23,7 @@ check: lint elsewhere doc test sizes
 lint:
     cargo fmt --all --check
     cargo clippy --workspace --all-targets -- -D warnings
-    cargo check -p churn --no-default-features
+    for format in "" arrow-ipc avro json parquet workbook; do cargo clippy -q -p churn --no-default-features --features "$format" -- -D warnings; done
 
 # The code for other systems than this one, as far as it can be checked here
 elsewhere:
@@ -43,7 +43,7 @@ examples:
     "${CARGO_TARGET_DIR:-target}"/debug/examples/two_tables
     "${CARGO_TARGET_DIR:-target}"/debug/examples/moving_figures
     "${CARGO_TARGET_DIR:-target}"/debug/examples/wide_and_long
-    "${CARGO_TARGET_DIR:-target}"/debug/examples/own_function
+    for own in function aggregate window source format store; do "${CARGO_TARGET_DIR:-target}"/debug/examples/own_$own; done
     "${CARGO_TARGET_DIR:-target}"/debug/churn run target/demo/worth.churn
 
 # Benchmarks of operators and readers, the answers checked before they are timed; the figures of the time before stay

@@ -3,12 +3,15 @@
 use churn::Flow;
 use churn::extend::{Catalogue, ScalarFunction};
 
-fn main() -> Result<(), churn::Error> {
-    // More fat is better, more cells are worse; where one is missing, so is the score.
-    let quality = ScalarFunction::of_values("quality", |fat: Option<f64>, cells: Option<i64>| {
-        Some(fat? * 10.0 - cells? as f64 / 100.0)
-    });
-    let catalogue = Catalogue::new().with(quality)?;
+/// More fat is better, more cells are worse; where one is missing, so is the score.
+pub fn quality() -> ScalarFunction {
+    let score = |fat: Option<f64>, cells: Option<i64>| Some(fat? * 10.0 - cells? as f64 / 100.0);
+    ScalarFunction::of_values("quality", score).summary("A score of milk by its fat and its cells.")
+}
+
+/// Scores, and what is said of a mistyped name.
+pub fn main() -> churn::Result<()> {
+    let catalogue = Catalogue::new().with(quality())?;
     let milk =
         Flow::steps("values farm, fat, cells: ('F001', 4.1, 200), ('F002', 3.8, 420), ('F003', 4.4, null)");
     let scored = milk.extended(&catalogue).add("score = quality(fat, cells)").sort("score desc");

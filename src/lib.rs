@@ -44,29 +44,7 @@
 #![forbid(unsafe_code)]
 #![deny(missing_docs)]
 
-pub mod extend {
-    //! What a user adds to the language from Rust: functions that the checker knows, offers and calls as it does ours.
-    //!
-    //! ```
-    //! use churn::Flow;
-    //! use churn::extend::{Catalogue, ScalarFunction};
-    //!
-    //! let quality = ScalarFunction::of_values("quality", |fat: Option<f64>, cells: Option<i64>| {
-    //!     Some(fat? * 10.0 - cells? as f64 / 100.0)
-    //! });
-    //! let catalogue = Catalogue::new().with(quality)?;
-    //! let milk = Flow::steps("values fat, cells: (4.1, 200), (3.9, null)").extended(&catalogue);
-    //! let table = milk.clone().add("q = quality(fat, cells)").run()?;
-    //! assert_eq!(table.column::<Option<f64>>("q")?, [Some(39.0), None]);
-    //! // It is offered where its name is mistyped.
-    //! let error = milk.filter("qualty(fat, cells) > 1").check().unwrap_err();
-    //! assert_eq!(error.advice(), ["Did you mean quality?"]);
-    //! # Ok::<(), churn::Error>(())
-    //! ```
-
-    pub use churn_expr::extend::{Catalogue, OverValues, ScalarFunction, Value};
-    pub use churn_io::own::{OwnBatches as Batches, OwnSource as Source};
-}
+pub mod extend;
 mod flow;
 mod lang;
 mod profile;
@@ -96,13 +74,15 @@ pub use churn_expr::functions::{Family, Function, all as functions};
 pub use churn_expr::windows::{WindowFunction, all as window_functions};
 pub use churn_io::csv::{BadCells, BadRows, Encoding};
 pub use churn_io::format::TextEncoding;
+pub use churn_io::store::go_offline;
 pub use churn_io::target::{Mode as WriteMode, write_file};
 pub use churn_io::temporary::abandon as abandon_temporary_files;
-pub use churn_io::web::go_offline;
+/// The version of serde by which the states of your own aggregates are written to disk.
+pub use serde;
 
 pub use flow::{
-    ArrowReader, BatchReader, CheckedPlan, Flow, IntoColumns, IntoExpr, IntoItems, IntoOther, IntoRequire,
-    IntoSortKeys, Join, RowReader, SourceView, Window,
+    ArrowReader, BatchReader, CheckedPlan, Flow, IntoColumns, IntoExpr, IntoItems, IntoOther, IntoPivot,
+    IntoPivotItems, IntoRequire, IntoSortKeys, IntoStep, Join, RowReader, SourceView, Window,
 };
 pub use profile::{
     Bin, ColumnProfile, Count, Detail, Frequent, Lengths, PairProfile, Profile, ProfileView, Quartiles,

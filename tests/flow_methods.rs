@@ -2,7 +2,8 @@
 
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
-use churn::{Flow, Join, Window, column};
+use churn::steps::{self, DenseKey, PivotKey};
+use churn::{Flow, Join, Type, Window, column, sum};
 use rstest::rstest;
 
 fn milk() -> Flow {
@@ -31,6 +32,27 @@ fn milk() -> Flow {
 #[case::fill_up(milk().fill_up("grade", "farm"), "fill grade up by farm")]
 #[case::require(milk().require("litres > 0"), "require litres > 0")]
 #[case::require_unique(milk().require_unique("farm, day"), "require unique by farm, day")]
+#[case::rename_of_pairs(milk().rename([("amount", "litres"), ("d", "day")]), "rename amount = litres, d = day")]
+#[case::rename_with_odd_names(milk().rename([("a = b", "litres")]), "rename \"a = b\" = litres")]
+#[case::pivot_of_keys(
+    milk().pivot([PivotKey::new("grade").values(["A", "B"])], [sum(column("litres")).named("s")]),
+    "pivot grade in ('A', 'B')\n  s = sum(litres)"
+)]
+#[case::pivot_of_a_key(milk().pivot(PivotKey::new("day"), sum(column("litres"))), "pivot day\n  sum(litres)")]
+#[case::pivot_with_options(
+    milk().pivot("day by farm", "s = sum(litres)\nfill 0\ntotals"),
+    "pivot day by farm\n  s = sum(litres)\n  fill 0\n  totals"
+)]
+#[case::pivot_built(
+    milk().pivot(steps::Pivot::new([PivotKey::new("day")]).by([column("farm")]).fill(0), "s = sum(litres)"),
+    "pivot day by farm\n  s = sum(litres)\n  fill 0"
+)]
+#[case::unpivot_built(
+    milk().drop("grade").unpivot(steps::Unpivot::new("value", "what", ["day", "litres"]).skip_nulls()),
+    "drop grade\nunpivot value for what in day, litres skip nulls"
+)]
+#[case::split_built(milk().split(steps::Split::after("farm", [1]).part("a").typed("b", Type::Int).keep()), "split farm after 1 as a, b int keep")]
+#[case::densify_built(milk().densify([DenseKey::values("farm"), DenseKey::values("litres")]), "densify farm, litres")]
 #[case::pivot(milk().pivot("day by farm", "sum(litres)"), "pivot day by farm\n  sum(litres)")]
 #[case::unpivot(milk().drop("grade").unpivot("value for what in day, litres"), "drop grade\nunpivot value for what in day, litres")]
 #[case::split(milk().split("farm at '0' as letter, a, b"), "split farm at '0' as letter, a, b")]
@@ -47,6 +69,54 @@ fn a_method_is_its_text(#[case] flow: Flow, #[case] text: &str) {
     assert_eq!(flow.to_string(), Flow::recipe(&flow.to_string()).to_string());
     let (ours, theirs) = (flow.run().expect("a run"), written.run().expect("a run"));
     assert_eq!(format!("{ours:?}"), format!("{theirs:?}"));
+}
+
+/// What a method is given as text is one step of its kind, whatever stands in it.
+#[rstest]
+#[case(milk().rename("a = litres\nsort day"))]
+#[case(milk().rename("a = litres\n  sort day"))]
+#[case(milk().rename("a = litres; sort day"))]
+#[case(milk().rename(""))]
+#[case(milk().rename([]))]
+#[case(milk().densify([]))]
+#[case(milk().split("farm at '0' as a, b, c\nfirst 1"))]
+#[case(milk().unpivot("value for what in day, litres first 1"))]
+#[case(milk().densify("farm\ndrop day"))]
+#[case(milk().pivot("day", "s = sum(litres)\nsort day"))]
+#[case(milk().pivot("day\nsort s", "s = sum(litres)"))]
+#[case(milk().pivot("day", ""))]
+#[case(milk().pivot("", "s = sum(litres)"))]
+#[case(milk().pivot("day in (1), grade", "s = sum(litres)"))]
+#[case(milk().pivot([], "s = sum(litres)"))]
+fn a_text_adds_no_other_step(#[case] flow: Flow) {
+    let error = flow.check().unwrap_err();
+    assert!(error.kind().is_request(), "{error}");
+    assert_eq!(flow.chain().count(), 1, "{flow}");
+}
+
+/// A path may be any that the system has: it is read and written as it is, and shown as far as it is text.
+#[cfg(target_os = "linux")]
+#[test]
+fn a_path_need_not_be_text() {
+    use std::os::unix::ffi::OsStrExt;
+    let folder = tempfile::tempdir().unwrap();
+    let path = |name: &[u8]| folder.path().join(std::ffi::OsStr::from_bytes(name));
+    let odd = path(b"mil\xff[k].csv");
+    milk().write(&odd).unwrap();
+    assert!(odd.exists());
+    let read = Flow::read(&odd);
+    assert_eq!(read.run().unwrap().len(), 3);
+    assert!(read.to_string().contains("mil\u{fffd}[k].csv"), "{read}");
+    assert_eq!(read.join(&*odd, Join::semi().on("farm")).run().unwrap().len(), 3);
+    let error = Flow::read(path(b"mil\xfe[k].csv")).run().unwrap_err();
+    assert!(error.to_string().contains("There is no file"), "{error}");
+    // A folder of them.
+    std::fs::create_dir(path(b"\xff")).unwrap();
+    std::fs::copy(&odd, path(b"\xff/a.csv")).unwrap();
+    assert_eq!(Flow::read(path(b"\xff")).run().unwrap().len(), 3);
+    // What is read is not written.
+    let error = Flow::read(&odd).write(&odd).unwrap_err();
+    assert_eq!(error.kind(), churn::ErrorKind::Check, "{error}");
 }
 
 #[rstest]

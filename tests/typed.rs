@@ -344,7 +344,7 @@ fn a_recipe_is_read_by_its_path() {
 #[case::a_second_start(milk().step(steps::Read::new("t.csv")), "A chain has one start.")]
 #[case::no_start(Flow::of(steps::Filter::new(true)), "A chain starts with read or values.")]
 #[case::two_expressions(milk().filter("litres > 0\nsort litres"), "is not expected here")]
-#[case::two_steps(milk().rename("l = litres\nsort l"), "One step is wanted here")]
+#[case::two_steps(milk().rename("l = litres\nsort l"), "is not expected here")]
 #[case::a_key_that_is_null(milk().group([lit(None::<i64>).named("k")], count().named("n")), "")]
 fn what_is_built_wrong_is_told(#[case] flow: Flow, #[case] told: &str) {
     match flow.check() {

@@ -278,5 +278,5 @@ fn no_server(#[case] address: &str, #[case] expected: &str) {
 fn addresses_are_not_written() {
     let error =
         Flow::recipe("values a: (1)\nwrite 'http://127.0.0.1:1/a.csv'").run().unwrap_err().to_string();
-    assert!(error.contains("Addresses on the web are read, not written"), "{error}");
+    assert!(error.contains("Addresses of http:// are read, not written."), "{error}");
 }

@@ -309,6 +309,6 @@ fn nothing_is_read_from_the_web_offline() {
         .output()
         .unwrap();
     let told = String::from_utf8_lossy(&output.stderr).into_owned();
-    assert!(told.contains("nothing is read from the web in this run (--offline)"), "{told}");
+    assert!(told.contains("nothing is read from addresses in this run (--offline)"), "{told}");
     assert_eq!(output.status.code(), Some(2));
 }

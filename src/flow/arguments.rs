@@ -9,30 +9,9 @@ use churn_expr::ast::{ColumnRef, ColumnSet};
 use churn_expr::{Expr, Named, SortKey};
 
 use super::Flow;
-use crate::lang::text::layout::{Block, blocks};
-use crate::lang::text::{Cursor, expression};
-use crate::steps::{Item, Other, Require, read_condition, read_key};
-
-/// Reads a text as one thing, on one line or several.
-fn read<T>(text: &str, what: &str, each: impl Fn(&mut Cursor<'_>) -> Result<Vec<T>>) -> Result<Vec<T>> {
-    let source = Arc::new(SourceText { name: what.to_owned(), text: text.to_owned() });
-    let mut found = Vec::new();
-    for block in blocks(&source)? {
-        found.extend(read_line(&block, &each)?);
-    }
-    Ok(found)
-}
-
-/// Reads a line, and those that are indented below it.
-fn read_line<T>(line: &Block, each: &impl Fn(&mut Cursor<'_>) -> Result<Vec<T>>) -> Result<Vec<T>> {
-    let mut cursor = line.cursor();
-    let mut found = each(&mut cursor)?;
-    cursor.expect_end()?;
-    for deeper in &line.below {
-        found.extend(read_line(deeper, each)?);
-    }
-    Ok(found)
-}
+use crate::steps::{self, Item, Other, Require, Step, read_as, read_condition, read_key, read_pivot_keys};
+use churn_expr::text::layout::blocks;
+use churn_expr::text::{Cursor, one, read};
 
 /// Reads a comma list, whose items may also stand on lines of their own.
 fn list<T>(text: &str, what: &str, item: impl Fn(&mut Cursor<'_>) -> Result<T>) -> Result<Vec<T>> {
@@ -54,21 +33,9 @@ impl IntoExpr for Expr {
     }
 }
 
-/// Reads a text as one thing.
-fn one<T>(text: &str, what: &str, each: impl Fn(&mut Cursor<'_>) -> Result<T>) -> Result<T> {
-    let mut found = read(text, what, |c| Ok(vec![each(c)?]))?.into_iter();
-    let error = |told: &str| Error::new(ErrorKind::Syntax, told);
-    match (found.next(), found.next()) {
-        (Some(found), None) => Ok(found),
-        (None, _) => Err(error("An expression is wanted, and the text is empty.")),
-        (Some(_), Some(_)) => Err(error("One expression is wanted, and these are several.")
-            .next("A line break in an expression stands within parentheses.")),
-    }
-}
-
 impl IntoExpr for &str {
     fn into_expr(self) -> Result<Expr> {
-        one(self, "the expression", expression)
+        self.parse()
     }
 }
 
@@ -200,6 +167,144 @@ pieces! {
     IntoItems into_items Item: Expr, Named, Item;
     IntoColumns into_columns ColumnRef: ColumnRef;
     IntoSortKeys into_sort_keys SortKey: Expr, SortKey;
+}
+
+/// What a step does: its text in the language without the keyword, or the step itself.
+pub trait IntoStep<S> {
+    /// Gives the step.
+    ///
+    /// # Errors
+    /// The text is no such step.
+    fn into_step(self) -> Result<Step>;
+}
+
+macro_rules! steps_of_text {
+    ($($step:ident $keyword:literal),*) => {$(
+        impl IntoStep<steps::$step> for steps::$step {
+            fn into_step(self) -> Result<Step> {
+                Ok(self.into())
+            }
+        }
+
+        impl IntoStep<steps::$step> for &str {
+            fn into_step(self) -> Result<Step> {
+                read_as($keyword, self)
+            }
+        }
+
+        impl IntoStep<steps::$step> for String {
+            fn into_step(self) -> Result<Step> {
+                read_as($keyword, &self)
+            }
+        }
+
+        impl IntoStep<steps::$step> for &String {
+            fn into_step(self) -> Result<Step> {
+                read_as($keyword, self)
+            }
+        }
+    )*};
+}
+
+steps_of_text!(Unpivot "unpivot", Split "split", Densify "densify", Rename "rename");
+
+impl<const N: usize> IntoStep<steps::Rename> for [(&str, &str); N] {
+    /// New names, each with the old one behind it.
+    fn into_step(self) -> Result<Step> {
+        let none = Error::new(ErrorKind::Check, "rename has no names.");
+        let renamed = self.into_iter().fold(None::<steps::Rename>, |renamed, (new, old)| {
+            Some(renamed.map_or_else(|| steps::Rename::new(new, old), |renamed| renamed.and(new, old)))
+        });
+        renamed.map(Step::from).ok_or(none)
+    }
+}
+
+impl<const N: usize> IntoStep<steps::Densify> for [steps::DenseKey; N] {
+    fn into_step(self) -> Result<Step> {
+        let mut keys = self.into_iter();
+        let first = keys.next().ok_or_else(|| Error::new(ErrorKind::Check, "densify has no keys."))?;
+        Ok(keys.fold(steps::Densify::new(first), steps::Densify::and).into())
+    }
+}
+
+/// The keys of a pivot, and what makes its rows: text in the language, a key, several of them, or a pivot without items.
+pub trait IntoPivot {
+    /// Gives the pivot, which may lack its items.
+    ///
+    /// # Errors
+    /// The text is no list of keys.
+    fn into_pivot(self) -> Result<steps::Pivot>;
+}
+
+impl IntoPivot for &str {
+    fn into_pivot(self) -> Result<steps::Pivot> {
+        one(self, "the keys", read_pivot_keys)
+    }
+}
+
+impl IntoPivot for steps::Pivot {
+    fn into_pivot(self) -> Result<steps::Pivot> {
+        Ok(self)
+    }
+}
+
+impl IntoPivot for steps::PivotKey {
+    fn into_pivot(self) -> Result<steps::Pivot> {
+        Ok(steps::Pivot::new([self]))
+    }
+}
+
+impl<const N: usize> IntoPivot for [steps::PivotKey; N] {
+    fn into_pivot(self) -> Result<steps::Pivot> {
+        Ok(steps::Pivot::new(self))
+    }
+}
+
+/// What stands in the cells of a pivot: text in the language, which may say `fill`, `totals` and `named`, or items.
+pub trait IntoPivotItems {
+    /// Gives the pivot with these.
+    ///
+    /// # Errors
+    /// The text is no list of items.
+    fn add_to(self, pivot: steps::Pivot) -> Result<steps::Pivot>;
+}
+
+impl IntoPivotItems for &str {
+    fn add_to(self, mut pivot: steps::Pivot) -> Result<steps::Pivot> {
+        let source = Arc::new(SourceText { name: "the items".into(), text: self.to_owned() });
+        for block in blocks(&source)? {
+            for line in std::iter::once(&block).chain(&block.below) {
+                let mut cursor = line.cursor();
+                pivot.contents(&mut cursor, true)?;
+                cursor.expect_end()?;
+            }
+        }
+        Ok(pivot)
+    }
+}
+
+macro_rules! pivot_items {
+    ($($one:ty),*) => {$(
+        impl IntoPivotItems for $one {
+            fn add_to(self, pivot: steps::Pivot) -> Result<steps::Pivot> {
+                Ok(pivot.items([self]))
+            }
+        }
+    )*};
+}
+
+pivot_items!(Expr, Named, Item);
+
+impl<T: Into<Item>, const N: usize> IntoPivotItems for [T; N] {
+    fn add_to(self, pivot: steps::Pivot) -> Result<steps::Pivot> {
+        Ok(pivot.items(self))
+    }
+}
+
+impl<T: Into<Item>> IntoPivotItems for Vec<T> {
+    fn add_to(self, pivot: steps::Pivot) -> Result<steps::Pivot> {
+        Ok(pivot.items(self))
+    }
 }
 
 /// A second table: a path of any readable format, another flow, or an earlier table of a recipe.

@@ -17,18 +17,22 @@ use std::sync::Arc;
 use arrow_array::RecordBatch;
 use churn_core::{Batch, Error, ErrorKind, Ledger, Result, SourceText, Span, Type, deep};
 use churn_exec::RunOptions;
-use churn_expr::extend::Catalogue;
 use churn_expr::moment::Moment;
+use churn_io::format::Formats;
 use churn_io::memory::Memory;
 use churn_io::own::{Own, OwnSource};
 use churn_io::source::{Source, SourceColumn};
 use churn_plan::{Find, Plan, Wanted, rules};
 
-pub use arguments::{IntoColumns, IntoExpr, IntoItems, IntoOther, IntoRequire, IntoSortKeys};
+pub use arguments::{
+    IntoColumns, IntoExpr, IntoItems, IntoOther, IntoPivot, IntoPivotItems, IntoRequire, IntoSortKeys,
+    IntoStep,
+};
 pub use batches::{ArrowReader, BatchReader, RowReader};
 pub use plan::{CheckedPlan, SourceView};
 pub use tables::{Join, Window};
 
+use crate::extend::Catalogue;
 use crate::lang::recipe::{self, Chain, CheckRequest, PlacedStep, Recipe};
 use crate::steps::{self, Given, ReadOptions, Step};
 use crate::table::Table;
@@ -63,7 +67,7 @@ pub struct Flow {
     recipe: Arc<Recipe>,
     givens: Vec<(String, String)>,
     base: PathBuf,
-    /// Functions of the user's own.
+    /// What the user adds to the language.
     catalogue: Arc<Catalogue>,
     /// The first mistake of a step's text.
     mistake: Option<Error>,
@@ -239,11 +243,6 @@ impl Flow {
         }
     }
 
-    /// Adds the one step that a text is.
-    fn written(self, text: &str) -> Flow {
-        self.made(text.parse())
-    }
-
     /// The steps of the chain, its tables' left out; none where a text could not be read.
     pub fn chain(&self) -> impl Iterator<Item = &Step> {
         self.recipe.main.steps.iter().map(|placed| &placed.step)
@@ -273,11 +272,16 @@ impl Flow {
         self
     }
 
-    /// Lets expressions call functions of your own; see [`extend`](crate::extend).
+    /// Lets steps and expressions use what is your own; see [`extend`](crate::extend).
     #[must_use]
     pub fn extended(mut self, catalogue: &Catalogue) -> Flow {
         self.catalogue = Arc::new(catalogue.clone());
         self
+    }
+
+    /// The formats that its files may have.
+    fn formats(&self) -> &Formats {
+        self.catalogue.formats()
     }
 
     /// Sets the folder that paths are relative to.
@@ -306,10 +310,10 @@ impl Flow {
         self.made(columns.into_columns().map(|columns| steps::Drop::new(columns).into()))
     }
 
-    /// Gives columns other names: `"day = collected_on"`.
+    /// Gives columns other names: `"day = collected_on"`, or `[("day", "collected_on")]`.
     #[must_use]
-    pub fn rename(self, pairs: &str) -> Flow {
-        self.written(&format!("rename {pairs}"))
+    pub fn rename(self, pairs: impl IntoStep<steps::Rename>) -> Flow {
+        self.made(pairs.into_step())
     }
 
     /// Adds columns, or replaces them in place: `"share = litres / sum(litres) per table"`.
@@ -387,7 +391,7 @@ impl Flow {
     #[must_use]
     pub fn then_write(self, path: impl AsRef<Path>) -> Flow {
         let path = path.as_ref();
-        let path = if path == Path::new("-") || churn_io::web::is_address(path) {
+        let path = if path == Path::new("-") || churn_io::store::has_scheme(path) {
             path.to_owned()
         } else {
             std::path::absolute(path).unwrap_or_else(|_| path.to_owned())

@@ -9,7 +9,7 @@ use churn_core::{Error, ErrorKind, Ledger, Result, Type, deep};
 use churn_exec::{ColumnarOutput, RunOptions, Writer};
 use churn_io::binary::Out;
 use churn_io::files::WrittenPart;
-use churn_io::format::{Format, WriteOptions};
+use churn_io::format::WriteOptions;
 use churn_io::target;
 use churn_plan::{Plan, picture};
 
@@ -150,7 +150,7 @@ impl CheckedPlan {
         options: &RunOptions,
     ) -> Result<Ledger> {
         let plan = &*self.complete(options)?;
-        let (format, fields) = (Format::named(format)?, &plan.main.fields);
+        let (format, fields) = (self.flow.formats().named(format)?, &plan.main.fields);
         let with = WriteOptions::default();
         let ((), ledger) = match format.encoder(fields, &with) {
             Some(encoder) => {

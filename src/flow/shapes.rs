@@ -1,10 +1,11 @@
 //! Wide to long, long to wide, and cells that hold more than one thing.
 
-use super::{Flow, IntoColumns};
-use crate::steps;
+use super::{Flow, IntoColumns, IntoPivot, IntoPivotItems, IntoStep};
+use crate::steps::{self, Step};
 
 impl Flow {
-    /// Turns values of keys into columns: `.pivot("grade by farm", "litres = sum(litres)")`.
+    /// Turns values of keys into columns: `.pivot("grade by farm", "litres = sum(litres)")`, or
+    /// `.pivot(PivotKey::new("grade"), [sum(column("litres")).named("litres")])`.
     ///
     /// Besides items, lines may say `fill 0`, `totals`, `named grade || ': ' || item`. Keys that name their values,
     /// `"grade in ('A', 'B') by farm"`, let the result's columns be known before the run; else a run finds them first.
@@ -21,13 +22,13 @@ impl Flow {
     /// # Ok::<(), churn::Error>(())
     /// ```
     #[must_use]
-    pub fn pivot(self, keys: &str, items: &str) -> Flow {
-        let lines = items.lines().filter(|line| !line.trim().is_empty());
-        let items: String = lines.map(|line| format!("\n  {}", line.trim())).collect();
-        self.written(&format!("pivot {keys}{items}"))
+    pub fn pivot(self, keys: impl IntoPivot, items: impl IntoPivotItems) -> Flow {
+        let pivot = || keys.into_pivot().and_then(|pivot| items.add_to(pivot)?.whole());
+        self.made(pivot().map(Step::from))
     }
 
-    /// Turns columns into rows: `.unpivot("litres for month in each 'm_*' skip nulls")`.
+    /// Turns columns into rows: `.unpivot("litres for month in each 'm_*' skip nulls")`, or
+    /// `.unpivot(steps::Unpivot::new("litres", "month", [each().like("m_*")]))`.
     ///
     /// ```
     /// use churn::{Flow, Scalar};
@@ -38,11 +39,12 @@ impl Flow {
     /// # Ok::<(), churn::Error>(())
     /// ```
     #[must_use]
-    pub fn unpivot(self, columns: &str) -> Flow {
-        self.written(&format!("unpivot {columns}"))
+    pub fn unpivot(self, columns: impl IntoStep<steps::Unpivot>) -> Flow {
+        self.made(columns.into_step())
     }
 
-    /// Cuts a text column into several: `.split("code at '-' as district, number int")`.
+    /// Cuts a text column into several: `.split("code at '-' as district, number int")`, or
+    /// `.split(steps::Split::at("code", "-").part("district").typed("number", Type::Int))`.
     ///
     /// ```
     /// use churn::{Flow, Scalar};
@@ -53,12 +55,12 @@ impl Flow {
     /// # Ok::<(), churn::Error>(())
     /// ```
     #[must_use]
-    pub fn split(self, how: &str) -> Flow {
-        self.written(&format!("split {how}"))
+    pub fn split(self, how: impl IntoStep<steps::Split>) -> Flow {
+        self.made(how.into_step())
     }
 
     /// Adds rows for combinations of keys and steps of series that do not occur:
-    /// `.densify("month by interval '1' month per farm")`.
+    /// `.densify("month by interval '1' month per farm")`, or `.densify([steps::DenseKey::values("farm")])`.
     ///
     /// ```
     /// # use churn::Flow;
@@ -67,8 +69,8 @@ impl Flow {
     /// # Ok::<(), churn::Error>(())
     /// ```
     #[must_use]
-    pub fn densify(self, keys: &str) -> Flow {
-        self.written(&format!("densify {keys}"))
+    pub fn densify(self, keys: impl IntoStep<steps::Densify>) -> Flow {
+        self.made(keys.into_step())
     }
 
     /// Makes one row for each value of lists.

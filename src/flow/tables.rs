@@ -4,10 +4,10 @@ use std::sync::Arc;
 
 use churn_core::{Error, ErrorKind, JoinKind, Result};
 use churn_expr::ast::ColumnRef;
-use churn_expr::extend::Catalogue;
 use churn_expr::{Expr, SortKey};
 
 use super::{Flow, IntoColumns, IntoExpr, IntoItems, IntoOther, IntoSortKeys};
+use crate::extend::Catalogue;
 use crate::lang::recipe::Chain;
 use crate::steps;
 

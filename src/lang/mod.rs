@@ -1,4 +1,3 @@
-//! The language as text: recipes and expressions into steps, and back to text.
+//! The language as text: recipes into steps, and back to text.
 
 pub(crate) mod recipe;
-pub(crate) mod text;

@@ -15,6 +15,7 @@ use churn_plan::operators::{Compute, Per};
 use churn_plan::{Find, Node, Relation, StepInfo};
 
 use super::table_values;
+use crate::extend::Catalogue;
 use crate::lang::recipe::CheckRequest;
 
 /// A table of a recipe, checked.
@@ -50,6 +51,8 @@ pub struct Checker<'a> {
     /// Parameters, functions and tables that expressions may use.
     pub(crate) environment: Environment,
     pub(crate) ids: Ids,
+    /// What the user adds to the language.
+    pub(crate) catalogue: Arc<Catalogue>,
     /// The folder that paths are relative to.
     pub(crate) base: PathBuf,
     /// What may be used while files are opened.
@@ -103,6 +106,7 @@ impl Checker<'_> {
             source,
             environment,
             ids: Ids::default(),
+            catalogue: request.catalogue.clone(),
             base: request.base.clone(),
             resources: request.resources.clone(),
             streams: Vec::new(),
@@ -265,13 +269,17 @@ impl Checker<'_> {
     }
 
     /// A path, which may be a parameter.
-    pub(crate) fn path(&mut self, path: &Path) -> Option<String> {
+    pub(crate) fn path(&mut self, path: &Path) -> Option<Located> {
+        let text = |text| Some(Located { text, raw: None });
         match path {
-            Path::Text(text, _) => Some(text.clone()),
+            Path::Raw(path) => {
+                Some(Located { text: path.to_string_lossy().into_owned(), raw: Some(path.clone()) })
+            }
+            Path::Text(path, _) => text(path.clone()),
             Path::Parameter(parameter, span) => {
                 let source = self.source.clone();
                 match self.environment.given(parameter, &source, *span) {
-                    Ok(Scalar::Text(text)) => Some(text),
+                    Ok(Scalar::Text(path)) => text(path),
                     Ok(other) => {
                         let what = format!("A path is a text, and ${parameter} is {}.", other.kind());
                         self.wrong(*span, Error::new(ErrorKind::Type, what));
@@ -296,9 +304,9 @@ pub(crate) enum Count {
 
 impl Count {
     /// Reads a number of rows, or a parameter.
-    pub(crate) fn read(c: &mut crate::lang::text::Cursor<'_>) -> churn_core::Result<Count> {
+    pub(crate) fn read(c: &mut churn_expr::text::Cursor<'_>) -> churn_core::Result<Count> {
         let span = c.span();
-        if let Some(crate::lang::text::TokenKind::Parameter(name)) = c.peek() {
+        if let Some(churn_expr::text::TokenKind::Parameter(name)) = c.peek() {
             c.advance();
             return Ok(Count::Parameter(name.clone(), span));
         }
@@ -337,24 +345,38 @@ impl std::fmt::Display for Count {
 pub(crate) enum Path {
     Text(String, Position),
     Parameter(String, Position),
+    /// One that no text can be: it is not UTF-8. It means itself, whatever is in it.
+    Raw(PathBuf),
+}
+
+/// Where a path leads.
+pub(crate) struct Located {
+    /// As messages show it.
+    pub(crate) text: String,
+    /// The path itself, if the text is not it.
+    pub(crate) raw: Option<PathBuf>,
 }
 
 impl Path {
     /// A path that is written in Rust.
     pub(crate) fn of(path: &std::path::Path) -> Path {
-        Path::Text(path.to_string_lossy().into_owned(), Position::default())
+        match path.to_str() {
+            Some(text) => Path::Text(text.to_owned(), Position::default()),
+            None => Path::Raw(path.to_owned()),
+        }
     }
 
     pub(crate) fn span(&self) -> Position {
         match self {
             Path::Text(_, span) | Path::Parameter(_, span) => *span,
+            Path::Raw(_) => Position::default(),
         }
     }
 
     /// Reads a path in single quotes, or a parameter.
-    pub(crate) fn read(c: &mut crate::lang::text::Cursor<'_>) -> churn_core::Result<Path> {
+    pub(crate) fn read(c: &mut churn_expr::text::Cursor<'_>) -> churn_core::Result<Path> {
         let span = c.span();
-        if let Some(crate::lang::text::TokenKind::Parameter(name)) = c.peek() {
+        if let Some(churn_expr::text::TokenKind::Parameter(name)) = c.peek() {
             c.advance();
             return Ok(Path::Parameter(name.clone(), span));
         }
@@ -368,6 +390,7 @@ impl std::fmt::Display for Path {
         match self {
             Path::Text(text, _) => Scalar::Text(text.clone()).fmt(f),
             Path::Parameter(name, _) => write!(f, "${name}"),
+            Path::Raw(path) => Scalar::Text(path.to_string_lossy().into_owned()).fmt(f),
         }
     }
 }

@@ -9,7 +9,7 @@ use churn_expr::expand::{columns_of_list, unknown_column};
 use churn_plan::Relation;
 
 use super::{Check, Checker, Step, StepKind};
-use crate::lang::text::Cursor;
+use churn_expr::text::Cursor;
 
 pub(super) const DROP: StepKind = StepKind {
     keyword: "drop",

@@ -12,7 +12,7 @@ use churn_plan::operators::{self, Series, SeriesStep};
 
 use super::columns;
 use super::{Check, Checker, Step, StepKind};
-use crate::lang::text::{Cursor, operand};
+use churn_expr::text::{Cursor, operand};
 
 pub(super) const KIND: StepKind = StepKind {
     keyword: "densify",

@@ -9,7 +9,7 @@ use churn_plan::{Relation, operators};
 
 use super::columns;
 use super::{Check, Checker, Step, StepKind};
-use crate::lang::text::Cursor;
+use churn_expr::text::Cursor;
 
 pub(super) const KIND: StepKind = StepKind {
     keyword: "distinct",

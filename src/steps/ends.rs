@@ -12,7 +12,7 @@ use churn_plan::operators::{First, Last, Op};
 use super::checker::Count;
 use super::columns;
 use super::{Check, Checker, Step, StepKind, StepText};
-use crate::lang::text::Cursor;
+use churn_expr::text::Cursor;
 
 pub(super) const FIRST: StepKind = StepKind {
     keyword: "first",

@@ -12,7 +12,7 @@ use churn_plan::operators::First;
 
 use super::checker::Count;
 use super::{Check, Checker, Step, StepKind};
-use crate::lang::text::Cursor;
+use churn_expr::text::Cursor;
 
 const KIND: StepKind = StepKind {
     keyword: "skip",
@@ -46,8 +46,8 @@ impl fmt::Display for Skip {
 
 #[test]
 fn the_example_works() {
-    use crate::lang::text::layout::blocks;
     use churn_core::SourceText;
+    use churn_expr::text::layout::blocks;
     use std::sync::Arc;
 
     let parsed = |text: &str| {

@@ -15,7 +15,7 @@ use churn_plan::operators::{Call, Compute, Window};
 
 use super::columns;
 use super::{Check, Checker, Step, StepKind};
-use crate::lang::text::{Cursor, expression};
+use churn_expr::text::{Cursor, expression};
 
 pub(super) const KIND: StepKind = StepKind {
     keyword: "fill",

@@ -7,7 +7,7 @@ use churn_expr::bind::Beside;
 use churn_plan::{Relation, operators};
 
 use super::{Check, Checker, Step, StepKind};
-use crate::lang::text::expression;
+use churn_expr::text::expression;
 
 pub(super) const KIND: StepKind = StepKind {
     keyword: "filter",

@@ -9,7 +9,7 @@ use churn_expr::build::{Named, Naming, column};
 use churn_expr::expand::{default_name, over_set};
 
 use super::Checker;
-use crate::lang::text::{Cursor, TokenKind, expression};
+use churn_expr::text::{Cursor, TokenKind, expression};
 
 /// An item: an expression, its name if it has one, or what its names are made of. Made of an [`Expr`] or a [`Named`].
 #[derive(Clone, Debug, PartialEq)]

@@ -13,7 +13,7 @@ use churn_plan::operators::{Comparison, KeyPair, PrefilterTests};
 use super::item::guarded;
 use super::other::Other;
 use super::{Check, Checker, Step, StepKind, StepText};
-use crate::lang::text::{Cursor, expression};
+use churn_expr::text::{Cursor, expression};
 
 pub(super) const KIND: StepKind = StepKind {
     keyword: "join",

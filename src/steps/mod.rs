@@ -52,10 +52,14 @@ mod window;
 mod write;
 
 use churn_core::error::nearest;
-use churn_core::{Error, ErrorKind, Result};
+use std::sync::Arc;
+
+use churn_core::error::OrFault;
+use churn_core::{Error, ErrorKind, Result, SourceText};
 
 pub(crate) use checker::{Checker, DeclaredTable};
 pub(crate) use given::Given;
+pub(crate) use pivot::read_keys as read_pivot_keys;
 pub(crate) use read::{OPTIONS as READ_OPTIONS, reading};
 pub(crate) use require::read_condition;
 pub(crate) use sort::read_key;
@@ -92,8 +96,8 @@ pub use values::Values;
 pub use window::Window;
 pub use write::{Settings as WriteOptions, Write};
 
-use crate::lang::text::layout::Block;
-use crate::lang::text::{Cursor, TokenKind, step_for};
+use churn_expr::text::layout::{Block, blocks};
+use churn_expr::text::{Cursor, TokenKind, step_for};
 
 /// What the language knows of a step.
 pub struct StepKind {
@@ -141,6 +145,23 @@ pub const CATALOGUE: &[StepKind] = &[
 /// Finds a step by its first word.
 pub fn find(keyword: &str) -> Option<&'static StepKind> {
     CATALOGUE.iter().find(|kind| kind.keyword.eq_ignore_ascii_case(keyword))
+}
+
+/// Reads the text of a step of a kind, without its keyword, as that step and nothing else.
+pub(crate) fn read_as(keyword: &str, text: &str) -> Result<Step> {
+    let source = Arc::new(SourceText { name: keyword.to_owned(), text: text.to_owned() });
+    let blocks = blocks(&source)?;
+    let (head, lines) = match blocks.split_first() {
+        Some((head, lines)) => (head.cursor(), head.below.iter().chain(lines)),
+        None => {
+            return Err(Error::new(
+                ErrorKind::Syntax,
+                format!("What {keyword} is to do is wanted, and the text is empty."),
+            ));
+        }
+    };
+    let kind = find(keyword).or_fault("step of this name")?;
+    (kind.parse)(StepText { head, lines: lines.map(Block::cursor).collect() })
 }
 
 /// The text of one step: what follows its keyword, and the lines below it.

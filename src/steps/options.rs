@@ -7,7 +7,7 @@ use churn_core::names::{comma, name};
 use churn_core::{Error, ErrorKind, Position, Result, Scalar, Type};
 
 use super::Checker;
-use crate::lang::text::{Cursor, TokenKind};
+use churn_expr::text::{Cursor, TokenKind};
 
 /// What the language knows of an option.
 pub(crate) struct OptionKind {

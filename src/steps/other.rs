@@ -10,7 +10,7 @@ use super::read::Read;
 use super::read_recipe::{ReadRecipe, Shown};
 use super::read_table::ReadTable;
 use super::{Check, Checker};
-use crate::lang::text::{Cursor, TokenKind};
+use churn_expr::text::{Cursor, TokenKind};
 
 /// The second table of a step: an earlier table, a file, or the result of a recipe.
 #[derive(Clone, Debug, PartialEq)]

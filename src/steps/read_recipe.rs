@@ -5,14 +5,13 @@ use std::sync::Arc;
 
 use churn_core::names::{comma, name};
 use churn_core::{Error, ErrorKind, Position, Result, Scalar, SourceText, deep};
-use churn_expr::expand::Environment;
 use churn_plan::Relation;
 
 use super::checker::{Path, RecipeResult};
 use super::read_table::shared;
 use super::{Check, Checker};
 use crate::lang::recipe::{self, Argument, GivenBy};
-use crate::lang::text::{Cursor, TokenKind};
+use churn_expr::text::{Cursor, TokenKind};
 
 /// `read` of a recipe: its result as a table.
 #[derive(Clone, Debug, PartialEq)]
@@ -117,9 +116,8 @@ impl ReadRecipe {
         checker.files.reads(std::slice::from_ref(&file))?;
         let source = Arc::new(SourceText { name: path.display().to_string(), text });
         let recipe = recipe::parse(&source)?;
-        let environment = recipe::environment(&recipe, &arguments, GivenBy::Step)?;
-        let catalogue = checker.environment.catalogue.clone();
-        let environment = Environment { catalogue, ..environment };
+        let functions = checker.environment.functions.clone();
+        let environment = recipe::environment(&recipe, &arguments, GivenBy::Step, &functions)?;
         let base = path.parent().map(std::path::Path::to_owned).unwrap_or_default();
         let outer = (
             std::mem::replace(&mut checker.source, source),

@@ -9,6 +9,7 @@ use churn_core::{ColumnId, Error, ErrorKind, Field, Position};
 use churn_plan::operators::Shared;
 use churn_plan::{Node, Relation};
 
+use super::read::relation;
 use super::{Check, Checker};
 
 /// `read NAME`: the rows of an earlier table.
@@ -20,19 +21,28 @@ impl ReadTable {
     pub fn new(name: &str) -> ReadTable {
         ReadTable(name.to_owned(), Position::default())
     }
+
+    /// The error of a table that is not there.
+    fn missing(&self, checker: &Checker<'_>) -> Error {
+        let error =
+            Error::new(ErrorKind::Name, format!("There is no table {} before this line.", name(&self.0)));
+        let declared = checker.tables.iter().map(|t| t.name.as_str());
+        match nearest(&self.0, declared.chain(checker.catalogue.table_names())) {
+            Some(near) => error.next(format!("Did you mean {}?", name(near))),
+            None => {
+                error.next(format!("If it is a file, its path stands in single quotes: read '{}'.", self.0))
+            }
+        }
+    }
 }
 
 impl Check for ReadTable {
     fn check(&self, _: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
         let Some(index) = checker.tables.iter().position(|t| t.name == self.0) else {
-            let error =
-                Error::new(ErrorKind::Name, format!("There is no table {} before this line.", name(&self.0)));
-            let near = nearest(&self.0, checker.tables.iter().map(|t| t.name.as_str()));
-            let error = match near {
-                Some(near) => error.next(format!("Did you mean {}?", name(near))),
-                None => error
-                    .next(format!("If it is a file, its path stands in single quotes: read '{}'.", self.0)),
-            };
+            if let Some(source) = checker.catalogue.table(&self.0).cloned() {
+                return Some(relation(source, None, checker));
+            }
+            let error = self.missing(checker);
             checker.wrong(self.1, error);
             return None;
         };

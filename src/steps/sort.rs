@@ -11,7 +11,7 @@ use churn_plan::operators;
 
 use super::item::guarded;
 use super::{Check, Checker, Step, StepKind};
-use crate::lang::text::{Cursor, expression};
+use churn_expr::text::{Cursor, expression};
 
 pub(super) const KIND: StepKind = StepKind {
     keyword: "sort",

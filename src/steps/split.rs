@@ -13,7 +13,7 @@ use churn_plan::Relation;
 use churn_plan::operators::Compute;
 
 use super::{Check, Checker, Step, StepKind};
-use crate::lang::text::Cursor;
+use churn_expr::text::Cursor;
 
 pub(super) const KIND: StepKind = StepKind {
     keyword: "split",

@@ -15,7 +15,7 @@ use churn_plan::operators::Scan;
 use churn_plan::{Node, Relation};
 
 use super::{Check, Checker, Step, StepKind, StepText};
-use crate::lang::text::{Cursor, expression};
+use churn_expr::text::{Cursor, expression};
 
 pub(super) const KIND: StepKind = StepKind {
     keyword: "values",

@@ -16,7 +16,7 @@ use super::columns;
 use super::item::{self, Item, write_below};
 use super::sort::read_key;
 use super::{Check, Checker, Step, StepKind, StepText};
-use crate::lang::text::Cursor;
+use churn_expr::text::Cursor;
 
 pub(super) const KIND: StepKind = StepKind {
     keyword: "window",

@@ -2,12 +2,11 @@
 
 use churn_core::names::name;
 use churn_core::{Error, ErrorKind, Result, Scalar};
-use jiff::ToSpan;
 use jiff::civil::{Date, DateTime, Time};
 
 use super::Table;
 
-/// What a value of a column can be in Rust: `bool`, `i64`, `f64`, `String`, dates and times of `jiff`, a [`Scalar`], or an
+/// What a value of a column can be in Rust: `bool`, whole numbers, `f64`, `String`, dates and times of `jiff`, a [`Scalar`], or an
 /// `Option` of one of them where nulls may be.
 pub trait Cell: Sized {
     /// What it is called in a message.
@@ -18,44 +17,21 @@ pub trait Cell: Sized {
 }
 
 macro_rules! cells {
-    ($($kind:ty: $name:literal, $value:ident => $of:expr;)*) => {$(
+    ($($kind:ty: $name:literal),*) => {$(
         impl Cell for $kind {
             const NAME: &'static str = $name;
 
-            fn of($value: Scalar) -> Option<$kind> {
-                $of
+            fn of(value: Scalar) -> Option<$kind> {
+                value.try_into().ok()
             }
         }
     )*};
 }
 
-const EPOCH: Date = Date::constant(1970, 1, 1);
-
-cells! {
-    bool: "bool", value => if let Scalar::Bool(value) = value { Some(value) } else { None };
-    i64: "i64", value => if let Scalar::Int(value) = value { Some(value) } else { None };
-    f64: "f64", value => match value {
-        Scalar::Float(value) => Some(value),
-        Scalar::Int(value) => Some(value as f64),
-        Scalar::Decimal(..) => value.plain().parse().ok(),
-        _ => None,
-    };
-    String: "String", value => if let Scalar::Text(value) = value { Some(value) } else { None };
-    Scalar: "Scalar", value => Some(value);
-    Date: "Date", value => match value {
-        Scalar::Date(days) => EPOCH.checked_add(days.days()).ok(),
-        _ => None,
-    };
-    Time: "Time", value => match value {
-        Scalar::Time(micros) => Time::midnight().checked_add(micros.microseconds()).ok(),
-        _ => None,
-    };
-    DateTime: "DateTime", value => match value {
-        Scalar::Timestamp(micros) => EPOCH.at(0, 0, 0, 0).checked_add(micros.microseconds()).ok(),
-        Scalar::Date(days) => EPOCH.checked_add(days.days()).ok().map(|date| date.at(0, 0, 0, 0)),
-        _ => None,
-    };
-}
+cells!(
+    bool: "bool", i32: "i32", i64: "i64", u32: "u32", u64: "u64", usize: "usize", f64: "f64", String: "String",
+    Scalar: "Scalar", Date: "Date", Time: "Time", DateTime: "DateTime"
+);
 
 impl<T: Cell> Cell for Option<T> {
     const NAME: &'static str = T::NAME;

@@ -107,7 +107,7 @@ fn files_that_are_cut_short(
 
 #[rstest]
 fn files_with_a_wrong_byte(
-    #[values("t.csv", "t.ndjson", "t.parquet", "t.arrow", "t.xlsx", "t.csv.gz", "t.csv.zst")] name: &str,
+    #[values("t.csv", "t.ndjson", "t.parquet", "t.arrow", "t.avro", "t.xlsx", "t.csv.gz", "t.csv.zst")] name: &str,
 ) {
     let folder = tempfile::tempdir().unwrap();
     let bytes = whole(&folder, name);

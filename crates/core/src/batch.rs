@@ -91,5 +91,5 @@ pub fn taken(column: &ArrayRef, places: &dyn Array) -> Result<ArrayRef> {
 
 /// Turns an error of the Arrow crates, which only a fault of ours can cause, into ours.
 pub fn arrow_error(error: ArrowError) -> Error {
-    Error::new(ErrorKind::Internal, format!("A column could not be rearranged: {error}."))
+    Error::new(ErrorKind::Internal, format!("A column could not be rearranged: {error}.")).caused_by(error)
 }

@@ -130,10 +130,10 @@ pub enum Place {
 ///
 /// `Display` gives the whole message on several lines; the parts are there as accessors. One check finds every
 /// mistake it can: the others stand in [`Error::others`].
-#[derive(Clone, PartialEq, Eq)]
+#[derive(Clone)]
 pub struct Error(Box<Inner>);
 
-#[derive(Clone, PartialEq, Eq)]
+#[derive(Clone)]
 struct Inner {
     kind: ErrorKind,
     what: String,
@@ -142,6 +142,7 @@ struct Inner {
     next: Vec<String>,
     step: Option<String>,
     others: Vec<Error>,
+    source: Option<Arc<dyn std::error::Error + Send + Sync>>,
 }
 
 impl Error {
@@ -155,6 +156,7 @@ impl Error {
             next: Vec::new(),
             step: None,
             others: Vec::new(),
+            source: None,
         }))
     }
 
@@ -195,6 +197,22 @@ impl Error {
             self.0.step = Some(step.into());
         }
         self
+    }
+
+    /// Keeps the error of another library that this one tells of.
+    #[must_use]
+    pub fn caused_by(mut self, source: impl std::error::Error + Send + Sync + 'static) -> Error {
+        self.0.source = Some(Arc::new(source));
+        self
+    }
+
+    /// As [`Error::caused_by`], of an error of the system that is told of in several places.
+    #[must_use]
+    pub fn caused_by_io(self, error: &std::io::Error) -> Error {
+        self.caused_by(match error.raw_os_error() {
+            Some(code) => std::io::Error::from_raw_os_error(code),
+            None => std::io::Error::new(error.kind(), error.to_string()),
+        })
     }
 
     /// Why: a line each, as far as it is known.
@@ -338,7 +356,24 @@ impl fmt::Debug for Error {
     }
 }
 
-impl std::error::Error for Error {}
+impl std::error::Error for Error {
+    fn source(&self) -> Option<&(dyn std::error::Error + 'static)> {
+        self.0.source.as_ref().map(|source| &**source as _)
+    }
+}
+
+/// Errors are equal if they tell the same; what caused them is not compared.
+impl PartialEq for Error {
+    fn eq(&self, other: &Error) -> bool {
+        let told = |error: &Error| {
+            let Inner { kind, what, place, why, next, step, others, source: _ } = &*error.0;
+            (*kind, what.clone(), place.clone(), why.clone(), next.clone(), step.clone(), others.clone())
+        };
+        told(self) == told(other)
+    }
+}
+
+impl Eq for Error {}
 
 /// Gives the names nearest to a mistyped one, best first.
 pub fn nearest<'a>(name: &str, known: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {

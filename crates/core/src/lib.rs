@@ -31,8 +31,9 @@ mod ledger;
 pub mod names;
 pub mod parallel;
 pub mod readable;
+mod rust_values;
 pub mod scalar;
-mod types;
+pub mod types;
 pub mod widen;
 
 pub use batch::{Batch, arrow_error, taken};

@@ -365,25 +365,6 @@ pub fn array_of(values: &[&Scalar], kind: &Type) -> ArrayRef {
     }
 }
 
-macro_rules! from_rust {
-    ($($from:ty => $variant:ident $with:expr),*) => {$(
-        impl From<$from> for Scalar {
-            fn from(value: $from) -> Scalar {
-                Scalar::$variant($with(value))
-            }
-        }
-    )*};
-}
-
-from_rust!(
-    bool => Bool |v| v,
-    i32 => Int i64::from,
-    i64 => Int |v| v,
-    f64 => Float |v| v,
-    &str => Text str::to_owned,
-    String => Text |v| v
-);
-
 impl fmt::Display for Interval {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let Interval { months, days, micros } = *self;

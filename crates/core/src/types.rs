@@ -1,8 +1,13 @@
 //! The types of the language and the Arrow types that carry them.
 
 use std::fmt;
+use std::str::FromStr;
 
 use arrow_schema::{DataType, Field, IntervalUnit, TimeUnit};
+
+use crate::error::nearest;
+use crate::names::{comma, name};
+use crate::{Error, ErrorKind, Result};
 
 /// A type of the language.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, serde::Serialize, serde::Deserialize)]
@@ -147,6 +152,82 @@ impl Type {
     /// The names that [`Type::from_name`] reads, and the two that take arguments.
     pub const NAMES: [&str; 10] =
         ["bool", "int", "float", "decimal", "text", "date", "time", "timestamp", "list", "binary"];
+}
+
+/// A type as the language writes it.
+///
+/// ```
+/// use churn_core::Type;
+/// assert_eq!("list(decimal(10, 2))".parse(), Ok(Type::List(Box::new(Type::Decimal(10, 2)))));
+/// assert_eq!("string".parse::<Type>().unwrap_err().advice(), ["Did you mean text?"]);
+/// ```
+impl FromStr for Type {
+    type Err = Error;
+
+    fn from_str(text: &str) -> Result<Type> {
+        let mut item = text.trim();
+        let mut lists = 0;
+        while let Some(inner) = within(item, "list") {
+            item = inner.trim();
+            lists += 1;
+            if lists > DEEPEST {
+                return Err(Error::new(ErrorKind::Syntax, "Lists stand too deep in one another."));
+            }
+        }
+        let kind = match within(item, "decimal") {
+            Some(digits) => decimal(digits)?,
+            None => Type::from_name(&item.to_ascii_lowercase()).ok_or_else(|| no_type(item))?,
+        };
+        Ok((0..lists).fold(kind, |item, _| Type::List(Box::new(item))))
+    }
+}
+
+/// How deep lists may stand in one another.
+const DEEPEST: usize = 100;
+
+/// What stands in parentheses behind a word.
+fn within<'a>(text: &'a str, word: &str) -> Option<&'a str> {
+    let (start, rest) = text.split_at_checked(word.len())?;
+    let rest = rest.trim_start().strip_prefix('(')?.strip_suffix(')')?;
+    start.eq_ignore_ascii_case(word).then_some(rest)
+}
+
+/// A decimal type by its digits and those behind the point.
+fn decimal(digits: &str) -> Result<Type> {
+    let (all, behind) = digits.split_once(',').unwrap_or((digits, ""));
+    match (all.trim().parse(), behind.trim().parse()) {
+        (Ok(all @ 1..=38u8), Ok(behind @ 0..)) if i16::from(behind) <= i16::from(all) => {
+            Ok(Type::Decimal(all, behind))
+        }
+        _ => {
+            let what = "A decimal has 1 to 38 digits, and no more of them after the point.";
+            Err(Error::new(ErrorKind::Syntax, what).next("Write decimal(10, 2)."))
+        }
+    }
+}
+
+/// The error of a name that is no type's.
+pub fn no_type(word: &str) -> Error {
+    let error = Error::new(ErrorKind::Syntax, format!("There is no type {}.", name(word)))
+        .why(format!("The types are {}.", comma(Type::NAMES)));
+    match nearest(word, Type::NAMES).or(alias(&word.to_ascii_lowercase())) {
+        Some(near) => error.next(format!("Did you mean {near}?")),
+        None => error,
+    }
+}
+
+/// What other languages call the types.
+fn alias(word: &str) -> Option<&'static str> {
+    Some(match word {
+        "string" | "varchar" | "char" => "text",
+        "integer" | "bigint" | "smallint" | "long" => "int",
+        "double" | "real" | "number" | "numeric" => "float",
+        "boolean" => "bool",
+        "datetime" => "timestamp",
+        "array" => "list",
+        "bytes" | "blob" => "binary",
+        _ => return None,
+    })
 }
 
 impl fmt::Display for Type {

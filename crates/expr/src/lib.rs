@@ -2,7 +2,8 @@
 //!
 //! | module | what it holds |
 //! | --- | --- |
-//! | `ast`, `build`, `print` | the tree as written, built in Rust, and back into text |
+//! | `ast`, `build` | the tree as written, and built in Rust |
+//! | `text`, `print` | text into the tree, and back |
 //! | `dictionary` | what is worked out once for each value of a dictionary |
 //! | `expand` | parameters, defined functions and column sets put in their places |
 //! | `bind` | names to columns, functions to kernels, silent conversions written out |
@@ -32,6 +33,7 @@ mod logic;
 pub mod moment;
 pub mod pattern;
 mod print;
+pub mod text;
 pub mod windows;
 
 use churn_core::{Scalar, Type};

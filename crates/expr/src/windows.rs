@@ -7,6 +7,7 @@ use std::ops::Range;
 use churn_core::{Field, Interval, Scalar, Type};
 
 use super::aggregates::Made;
+use super::extend::PartitionFunction;
 use super::functions::{Arguments, Complaint};
 use super::{Bound, cast};
 
@@ -24,7 +25,7 @@ pub struct WindowFunction {
     pub needs_order: bool,
     /// Whether it takes a frame.
     pub takes_frame: bool,
-    bind: fn(&mut Arguments) -> Result<(Task, Type), Complaint>,
+    pub(crate) bind: Bind,
 }
 
 /// What is worked out for each row.
@@ -48,6 +49,15 @@ pub enum Task {
     Shift(i64),
     /// The value of a row of the frame.
     Nth(Nth),
+    /// What a function of a user's own gives.
+    Own(PartitionFunction),
+}
+
+/// A checked call: what is worked out, the type of its results, and its arguments.
+pub struct WindowTask {
+    pub(crate) task: Task,
+    pub(crate) kind: Type,
+    pub(crate) args: Vec<Bound>,
 }
 
 /// Which row of a frame.
@@ -94,35 +104,35 @@ pub const ALL: &[WindowFunction] = &[
         "row_number()",
         "The row's place in its partition, from 1.",
         "window by farm order by collected_on: n = row_number()",
-        |args| none(args, Task::RowNumber),
+        |args| none(args, Task::RowNumber, Type::Int),
     ),
     ranked(
         "rank",
         "rank()",
         "One more than the number of rows before it; equal rows share it.",
         "window by farm order by litres desc: place = rank()",
-        |args| none(args, Task::Rank),
+        |args| none(args, Task::Rank, Type::Int),
     ),
     ranked(
         "dense_rank",
         "dense_rank()",
         "As rank, without gaps behind equal rows.",
         "window order by grade: place = dense_rank()",
-        |args| none(args, Task::DenseRank),
+        |args| none(args, Task::DenseRank, Type::Int),
     ),
     ranked(
         "percent_rank",
         "percent_rank()",
         "The rank from 0 to 1: (rank - 1) / (rows - 1).",
         "window order by litres: share = percent_rank()",
-        |args| float(args, Task::PercentRank),
+        |args| none(args, Task::PercentRank, Type::Float),
     ),
     ranked(
         "cume_dist",
         "cume_dist()",
         "The share of rows up to this one and those equal to it.",
         "window order by litres: share = cume_dist()",
-        |args| float(args, Task::CumeDist),
+        |args| none(args, Task::CumeDist, Type::Float),
     ),
     plain(
         "ntile",
@@ -131,9 +141,8 @@ pub const ALL: &[WindowFunction] = &[
         "window order by litres: quarter = ntile(4)",
         |args| {
             args.count(1..=1)?;
-            let parts = positive(args, 0, "The number of parts is a whole number from 1.")?;
-            args.values.clear();
-            Ok((Task::Ntile(parts), Type::Int))
+            let parts = positive(&args, 0, "The number of parts is a whole number from 1.")?;
+            Ok(WindowTask { task: Task::Ntile(parts), kind: Type::Int, args: Vec::new() })
         },
     ),
     framed(
@@ -155,16 +164,16 @@ pub const ALL: &[WindowFunction] = &[
         "nth_value(x, n)",
         "The value of the frame's n-th row, from 1.",
         "window by farm order by collected_on: second = nth_value(litres, 2)",
-        |args| {
+        |mut args| {
             args.count(2..=2)?;
-            let n = positive(args, 1, "The place is a whole number from 1.")?;
+            let n = positive(&args, 1, "The place is a whole number from 1.")?;
             args.values.truncate(1);
             nth(args, Nth::At(n))
         },
     ),
 ];
 
-type Bind = fn(&mut Arguments) -> Result<(Task, Type), Complaint>;
+type Bind = fn(Arguments) -> Result<WindowTask, Complaint>;
 
 const fn plain(
     name: &'static str,
@@ -206,26 +215,15 @@ pub fn all() -> impl Iterator<Item = &'static WindowFunction> {
     ALL.iter()
 }
 
-impl WindowFunction {
-    /// Checks the arguments: what becomes of them, and the type of the result.
-    pub(crate) fn bound(&self, args: &mut Arguments) -> Result<(Task, Type), Complaint> {
-        (self.bind)(args)
-    }
-}
-
-fn none(args: &Arguments, task: Task) -> Result<(Task, Type), Complaint> {
+/// A task without arguments.
+fn none(args: Arguments, task: Task, kind: Type) -> Result<WindowTask, Complaint> {
     args.count(0..=0)?;
-    Ok((task, Type::Int))
+    Ok(WindowTask { task, kind, args: args.values })
 }
 
-fn float(args: &Arguments, task: Task) -> Result<(Task, Type), Complaint> {
-    args.count(0..=0)?;
-    Ok((task, Type::Float))
-}
-
-fn nth(args: &Arguments, which: Nth) -> Result<(Task, Type), Complaint> {
+fn nth(args: Arguments, which: Nth) -> Result<WindowTask, Complaint> {
     args.count(1..=1)?;
-    Ok((Task::Nth(which), args.kind(0)))
+    Ok(WindowTask { task: Task::Nth(which), kind: args.kind(0), args: args.values })
 }
 
 fn positive(args: &Arguments, place: usize, what: &str) -> Result<usize, Complaint> {
@@ -235,7 +233,7 @@ fn positive(args: &Arguments, place: usize, what: &str) -> Result<usize, Complai
     }
 }
 
-fn shift(args: &mut Arguments, direction: i64) -> Result<(Task, Type), Complaint> {
+fn shift(mut args: Arguments, direction: i64) -> Result<WindowTask, Complaint> {
     args.count(1..=3)?;
     let rows = match args.values.get(1).map(Bound::as_literal) {
         None => 1,
@@ -253,7 +251,7 @@ fn shift(args: &mut Arguments, direction: i64) -> Result<(Task, Type), Complaint
     } else {
         args.values.truncate(1);
     }
-    Ok((Task::Shift(direction * rows), kind))
+    Ok(WindowTask { task: Task::Shift(direction * rows), kind, args: args.values })
 }
 
 /// The rows of a partition that a function sees from a row.

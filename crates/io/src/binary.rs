@@ -5,9 +5,9 @@ use std::io::Write;
 use std::path::PathBuf;
 
 use churn_core::parallel::Threads;
-use churn_core::{Batch, Error, ErrorKind, Field, Result};
+use churn_core::{Batch, Error, ErrorKind, Field, Result, Type};
 
-use super::format::WriteOptions;
+use super::format::{FileFormat, WriteOptions};
 
 /// Takes rows in order and writes them as a file of a columnar format.
 pub trait RowWriter: Send {
@@ -95,5 +95,18 @@ pub fn failed(error: &std::io::Error) -> Error {
         return Error::new(ErrorKind::Interrupted, "The reader of the output went away.");
     }
     Error::new(ErrorKind::Output, format!("The output cannot be written: {error}."))
+        .caused_by_io(error)
         .why("Nothing was changed: an older file of that name is as it was.")
+}
+
+/// Checks that there is no interval among some columns, for a format that holds none.
+///
+/// # Errors
+/// There is one.
+pub(crate) fn without_intervals(format: &impl FileFormat, fields: &[Field]) -> Result<()> {
+    let Some(field) = fields.iter().find(|field| field.kind == Type::Interval) else { return Ok(()) };
+    let (title, column) = (format.title(), churn_core::names::name(&field.name));
+    let what = format!("{title} files hold no intervals of months and microseconds, and {column} is one.");
+    let next = format!("Write it as text: add {column} = cast({column} as text).");
+    Err(Error::new(ErrorKind::Type, what).next(next))
 }

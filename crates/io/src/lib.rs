@@ -4,7 +4,7 @@
 //! | --- | --- |
 //! | `place` | files, globs, folders, standard input; compression |
 //! | `streams` | inputs that are read from front to back: standard input, pipes, addresses |
-//! | `web` | the bytes at an address on the web |
+//! | `store`, `web` | what stands behind addresses; the web |
 //! | `charset` | text in other encodings and with other line ends |
 //! | `temporary` | temporary folders that have names, and what killed runs left of them |
 //! | `source` | what every format offers to the plan and the run |
@@ -19,6 +19,7 @@
 //! | `machine` | the memory that a run may use |
 //! | `waiting_rows` | rows that wait until there are enough of them to be written |
 //! | `binary` | what columnar formats that are written share |
+//! | `sheet` | what options say of the sheets of workbooks |
 //! | `zip` | text within a zip archive of one file |
 //! | `files` | the files that a request reads and writes: none may be both |
 //! | `folders`, `split` | folders of `key=value` folders, read and written |
@@ -27,8 +28,15 @@
 //! | `target` | files that are complete or not there |
 
 #![forbid(unsafe_code)]
+// What several formats share is used by none where a build has few of them.
+#![cfg_attr(
+    not(all(feature = "parquet", feature = "arrow-ipc", feature = "avro", feature = "workbook")),
+    allow(dead_code)
+)]
 
+#[cfg(feature = "arrow-ipc")]
 pub mod arrow;
+#[cfg(feature = "avro")]
 pub mod avro;
 pub mod binary;
 pub mod charset;
@@ -39,24 +47,30 @@ pub mod files;
 pub mod folders;
 pub mod format;
 pub mod identity;
+#[cfg(feature = "json")]
 pub mod json;
+mod json_text;
 pub mod machine;
 pub mod markdown;
 pub mod memory;
 pub mod merge_schemas;
 pub mod open_files;
 pub mod own;
+#[cfg(feature = "parquet")]
 pub mod parquet;
 pub mod part;
 pub mod place;
 pub mod ranges;
 mod segments;
+pub mod sheet;
 pub mod source;
 pub mod split;
+pub mod store;
 pub mod streams;
 pub mod target;
 pub mod temporary;
 mod waiting_rows;
-pub mod web;
+mod web;
+#[cfg(feature = "workbook")]
 pub mod workbook;
 pub mod zip;

@@ -3,12 +3,47 @@
 //! Cells read as in a table on a terminal: null is `·`, floats have six significant digits or more. Texts stand in full;
 //! a bar in one is escaped, a line break is `<br>`.
 
+use std::path::PathBuf;
+use std::sync::Arc;
+
 use arrow_array::BinaryViewArray;
 use churn_core::readable::shown;
 use churn_core::widen::widen;
-use churn_core::{Batch, Field, Result, Scalar};
+use churn_core::{Batch, Error, ErrorKind, Field, Result, Scalar};
 
-use super::format::Encoder;
+use super::format::{Encoder, FileFormat, Opening, WriteOptions};
+use super::source::Source;
+
+/// Tables of Markdown among the formats; they are only written.
+#[derive(Debug)]
+pub(crate) struct Markdown;
+
+impl FileFormat for Markdown {
+    fn title(&self) -> &str {
+        "Markdown"
+    }
+
+    fn names(&self) -> Vec<&str> {
+        vec!["md", "markdown"]
+    }
+
+    fn is_text(&self) -> bool {
+        true
+    }
+
+    fn open(&self, _: &[PathBuf], _: Opening) -> Result<Arc<dyn Source>> {
+        let next = "Save the table as delimited text, such as .csv, and read that.";
+        Err(Error::new(ErrorKind::Input, "Markdown is written, not read.").next(next))
+    }
+
+    fn reads_with(&self, _: &str) -> bool {
+        true
+    }
+
+    fn encoder(&self, fields: &[Field], _: &WriteOptions) -> Option<Box<dyn Encoder>> {
+        Some(Box::new(MarkdownEncoder::new(fields)))
+    }
+}
 
 /// Writes rows as a table of Markdown, its columns aligned.
 pub struct MarkdownEncoder {

@@ -21,8 +21,10 @@ pub type OwnBatches = Box<dyn Iterator<Item = Result<RecordBatch>> + Send>;
 /// It may be read several times in a run, and from threads of the run, one at a time for each reading. Its batches are not
 /// held: a run reads on as it goes, and stops where it has enough.
 pub trait OwnSource: fmt::Debug + Send + Sync + 'static {
-    /// What plans, ledgers and messages call it.
-    fn name(&self) -> String;
+    /// What plans, ledgers and messages call it, where no table and no file has it.
+    fn name(&self) -> String {
+        "a source of your own".into()
+    }
 
     /// Its columns, the same whenever it is asked.
     fn schema(&self) -> SchemaRef;
@@ -42,7 +44,7 @@ pub trait OwnSource: fmt::Debug + Send + Sync + 'static {
 /// A user's own source as the engine reads it.
 #[derive(Debug)]
 pub struct Own {
-    source: Arc<dyn OwnSource>,
+    source: Arc<Named>,
     columns: Vec<SourceColumn>,
     about: About,
 }
@@ -53,12 +55,21 @@ impl Own {
     /// # Errors
     /// It has no column, or one of a type that the language lacks.
     pub fn new(source: impl OwnSource) -> Result<Own> {
-        let source: Arc<dyn OwnSource> = Arc::new(source);
-        let schema = source.schema();
+        let name = source.name();
+        Own::named(Arc::new(source), name)
+    }
+
+    /// As [`Own::new`], by the name of its table or its file.
+    ///
+    /// # Errors
+    /// As [`Own::new`].
+    pub fn named(source: Arc<dyn OwnSource>, called: String) -> Result<Own> {
+        let source = Named { source, name: called };
+        let schema = source.guarded(|source| Ok(source.schema()))?;
         if schema.fields().is_empty() {
             return Err(Error::new(
                 ErrorKind::Input,
-                format!("The source {} has no columns.", source.name()),
+                format!("{} has no columns.", capitalized(&source.name)),
             ));
         }
         let column = |field: &Arc<arrow_schema::Field>| match Type::of(field.data_type()) {
@@ -72,8 +83,14 @@ impl Own {
             }
         };
         let columns = schema.fields().iter().map(column).collect::<Result<_>>()?;
-        let about = About { rows: source.rows(), ..About::default() };
-        Ok(Own { source, columns, about })
+        let about = About { rows: source.guarded(|source| Ok(source.rows()))?, ..About::default() };
+        Ok(Own { source: Arc::new(source), columns, about })
+    }
+
+    /// The same, of one file of so many bytes.
+    pub(crate) fn of_file(mut self, bytes: Option<u64>) -> Own {
+        (self.about.files, self.about.bytes) = (1, bytes);
+        self
     }
 }
 
@@ -88,20 +105,35 @@ impl Source for Own {
 
     fn open(&self, request: Request) -> Result<Box<dyn Scan>> {
         let columns = request.columns.iter().filter_map(|i| self.columns.get(*i).cloned()).collect();
-        let batches = guarded(&*self.source, || self.source.read(&request.columns))?;
+        let batches = self.source.guarded(|source| source.read(&request.columns))?;
         let reading = Reading { batches, done: 0, ended: false };
         let (source, rows) = (self.source.clone(), self.about.rows);
         Ok(Box::new(OwnScan { source, columns, rows, reading: Mutex::new(reading) }))
     }
 }
 
-/// Runs code of the user's; a panic in it is an error that names the source.
-fn guarded<T>(source: &dyn OwnSource, read: impl FnOnce() -> Result<T>) -> Result<T> {
-    caught(read).unwrap_or_else(|why| Err(failed(source, format!("It panicked: {why}."))))
+/// A user's source, and what it is called.
+#[derive(Debug)]
+struct Named {
+    source: Arc<dyn OwnSource>,
+    name: String,
 }
 
-fn failed(source: &dyn OwnSource, why: String) -> Error {
-    Error::new(ErrorKind::Input, format!("The source {} failed.", source.name())).why(why)
+impl Named {
+    /// Runs code of the user's; a panic in it is an error that names the source.
+    fn guarded<T>(&self, read: impl FnOnce(&dyn OwnSource) -> Result<T>) -> Result<T> {
+        caught(|| read(&*self.source)).unwrap_or_else(|why| Err(self.failed(format!("It panicked: {why}."))))
+    }
+
+    fn failed(&self, why: String) -> Error {
+        Error::new(ErrorKind::Input, format!("{} could not be read.", capitalized(&self.name))).why(why)
+    }
+}
+
+/// A name at the start of a sentence.
+pub(crate) fn capitalized(name: &str) -> String {
+    let mut letters = name.chars();
+    letters.next().into_iter().flat_map(char::to_uppercase).chain(letters).collect()
 }
 
 /// How far a reading is.
@@ -113,7 +145,7 @@ struct Reading {
 }
 
 struct OwnScan {
-    source: Arc<dyn OwnSource>,
+    source: Arc<Named>,
     columns: Vec<SourceColumn>,
     rows: Option<u64>,
     reading: Mutex<Reading>,
@@ -126,7 +158,7 @@ impl OwnScan {
         if !found.clone().eq(self.columns.iter().map(|column| &column.data)) {
             let wanted = comma(self.columns.iter().map(|c| format!("{} {}", name(&c.name), c.data)));
             let why = format!("It gave columns of {} where it was asked for {wanted}.", comma(found));
-            return Err(failed(&*self.source, why));
+            return Err(self.source.failed(why));
         }
         for (array, column) in batch.columns().iter().zip(&self.columns) {
             check_range(array).map_err(|e| e.why(format!("It is the column {}.", name(&column.name))))?;
@@ -145,7 +177,7 @@ impl Scan for OwnScan {
         if reading.ended {
             return Ok(None);
         }
-        match guarded(&*self.source, || reading.batches.next().transpose())? {
+        match self.source.guarded(|_| reading.batches.next().transpose())? {
             Some(batch) => {
                 reading.done += batch.num_rows() as u64;
                 Ok(Some(Box::new(Ready::new(self.checked(&batch)?))))

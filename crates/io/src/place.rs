@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 use churn_core::error::nearest;
 use churn_core::{Error, ErrorKind, Result, cancel};
 
-use super::web;
+use super::store;
 use super::zip::{self, Member};
 
 /// How a file is compressed.
@@ -158,38 +158,41 @@ pub fn files(path: &str, base: &Path) -> Result<Vec<PathBuf>> {
     if path == STANDARD {
         return Ok(vec![PathBuf::from(STANDARD)]);
     }
-    if web::is_address(Path::new(path)) {
-        return Ok(vec![PathBuf::from(path)]);
+    let full = base.join(path);
+    if full.exists() || !path.contains(['*', '?', '[']) {
+        return files_at(Path::new(path), path, base);
     }
+    // Only the path as it is written is a pattern, not the folder it is relative to.
+    let base = glob::Pattern::escape(&base.to_string_lossy());
+    let pattern = Path::new(&base).join(path);
+    let pattern = pattern.to_string_lossy();
+    let paths = glob::glob(&pattern).map_err(|error| {
+        Error::new(ErrorKind::Input, format!("{path} is not a pattern of file names: {}.", error.msg))
+    })?;
+    let mut found: Vec<PathBuf> = paths.filter_map(Result::ok).filter(|p| p.is_file()).collect();
+    found.sort();
+    if found.is_empty() {
+        return Err(Error::new(ErrorKind::Input, format!("No file fits {path}.")).next(looked_in(&full)));
+    }
+    Ok(found)
+}
+
+/// The files that a path means which is no pattern: itself, or a folder's, in order of name.
+///
+/// # Errors
+/// Nothing is there; the message shows the path so, and names what is nearby.
+pub fn files_at(path: &Path, shown: &str, base: &Path) -> Result<Vec<PathBuf>> {
     let full = base.join(path);
     if full.is_dir() {
         let mut found = Vec::new();
         list(&full, &mut found, &mut HashSet::new())?;
         found.sort();
         if found.is_empty() {
-            return Err(Error::new(ErrorKind::Input, format!("The folder {path} holds no files.")));
+            return Err(Error::new(ErrorKind::Input, format!("The folder {shown} holds no files.")));
         }
         return Ok(found);
     }
-    if full.exists() {
-        return Ok(vec![full]);
-    }
-    if path.contains(['*', '?', '[']) {
-        // Only the path as it is written is a pattern, not the folder it is relative to.
-        let base = glob::Pattern::escape(&base.to_string_lossy());
-        let pattern = Path::new(&base).join(path);
-        let pattern = pattern.to_string_lossy();
-        let paths = glob::glob(&pattern).map_err(|error| {
-            Error::new(ErrorKind::Input, format!("{path} is not a pattern of file names: {}.", error.msg))
-        })?;
-        let mut found: Vec<PathBuf> = paths.filter_map(Result::ok).filter(|p| p.is_file()).collect();
-        found.sort();
-        if found.is_empty() {
-            return Err(Error::new(ErrorKind::Input, format!("No file fits {path}.")).next(looked_in(&full)));
-        }
-        return Ok(found);
-    }
-    Err(missing(path, &full))
+    if full.exists() { Ok(vec![full]) } else { Err(missing(shown, &full)) }
 }
 
 fn looked_in(full: &Path) -> String {
@@ -271,6 +274,6 @@ pub(crate) fn unreadable(path: &Path, error: &std::io::Error) -> Error {
     if are_too_many_open(error) {
         return too_many_open();
     }
-    let shown = if web::is_address(path) { web::shown(path) } else { path.display().to_string() };
-    Error::new(ErrorKind::Input, format!("{shown} cannot be read: {error}."))
+    let shown = store::at(path).map_or_else(|| path.display().to_string(), |at| at.shown());
+    Error::new(ErrorKind::Input, format!("{shown} cannot be read: {error}.")).caused_by_io(error)
 }

@@ -13,9 +13,10 @@ use std::sync::{LazyLock, Mutex, MutexGuard, PoisonError};
 
 use churn_core::{Error, ErrorKind, Result};
 
+use super::own::capitalized;
 use super::place::{self, Compression, STANDARD};
+use super::store;
 use super::temporary::Folder;
-use super::web;
 
 /// A stream of which some bytes may have been read.
 struct Opened {
@@ -33,7 +34,7 @@ fn open_streams() -> MutexGuard<'static, HashMap<PathBuf, Option<Opened>>> {
 /// Whether a path is an input that is read from front to back: standard input, a pipe, a device, an address, or a file
 /// that the system makes while it is read, whose size is told as 0.
 pub fn is_stream(path: &Path) -> bool {
-    if path == Path::new(STANDARD) || web::is_address(path) {
+    if path == Path::new(STANDARD) || store::is_address(path) {
         return true;
     }
     match std::fs::metadata(path) {
@@ -48,16 +49,16 @@ pub fn is_stream(path: &Path) -> bool {
 
 /// What messages call a stream.
 pub(crate) fn shown(path: &Path) -> String {
-    match path {
-        path if path == Path::new(STANDARD) => "standard input".to_owned(),
-        path if web::is_address(path) => web::shown(path),
-        path => path.display().to_string(),
+    match store::at(path) {
+        Some(at) => at.shown(),
+        None if path == Path::new(STANDARD) => "standard input".to_owned(),
+        None => path.display().to_string(),
     }
 }
 
 /// What messages call a file that is known by a name of its own unless it is standard input or an address.
 pub(crate) fn named(path: &Path, name: &str) -> String {
-    let has_own = path == Path::new(STANDARD) || web::is_address(path);
+    let has_own = path == Path::new(STANDARD) || store::is_address(path);
     if has_own { shown(path) } else { name.to_owned() }
 }
 
@@ -66,7 +67,7 @@ fn opened<'a>(
     path: &Path,
 ) -> Result<&'a mut Option<Opened>> {
     if !streams.contains_key(path) {
-        let rest = if web::is_address(path) { web::open(path) } else { waiting::open(path) };
+        let rest = store::at(path).map_or_else(|| waiting::open(path), |at| at.read());
         let rest = rest.map_err(|e| place::unreadable(path, &e))?;
         streams.insert(path.to_owned(), Some(Opened { first: Vec::new(), rest }));
     }
@@ -76,9 +77,7 @@ fn opened<'a>(
 /// The error of a stream that was read before.
 pub fn read_once(path: &Path) -> Error {
     let shown = shown(path);
-    let mut letters = shown.chars();
-    let shown: String = letters.next().into_iter().flat_map(char::to_uppercase).chain(letters).collect();
-    Error::new(ErrorKind::Input, format!("{shown} can be read only once."))
+    Error::new(ErrorKind::Input, format!("{} can be read only once.", capitalized(&shown)))
         .next("Write it to a file first, and read the file.")
 }
 
@@ -146,8 +145,7 @@ pub(crate) fn take(path: &Path) -> Result<Box<dyn Read + Send>> {
 /// The stream cannot be read, or the folder for temporary files is full.
 pub fn spool(path: &Path, temporary: Option<&Path>) -> Result<(Folder, PathBuf)> {
     let folder = super::temporary::folder(temporary)?;
-    let name =
-        if web::is_address(path) { web::file_name(path) } else { shown(path).replace(['/', '\\'], " ") };
+    let name = store::at(path).map_or_else(|| shown(path), |at| at.file_name()).replace(['/', '\\'], " ");
     let target = folder.path().join(name.trim());
     let mut reader = take(path)?;
     let full = |e: std::io::Error| {

@@ -14,6 +14,7 @@ use churn_core::{Error, ErrorKind, Result};
 use super::identity::FileId;
 use super::part::{Part, Wanted, folder_of, followed};
 use super::place::{self, Compression, STANDARD};
+use super::{store, temporary};
 
 /// What to do where the target is there already.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -38,6 +39,23 @@ pub struct Target {
     wanted: Wanted,
     /// The older file that rows are appended to, so that nobody else appends to it meanwhile.
     _locked: Option<File>,
+    /// Where the file goes when it is complete, if the path is an address.
+    sent: Option<Sent>,
+}
+
+/// A file that stands in a temporary folder until it is complete, and then goes to an address.
+struct Sent {
+    to: store::At,
+    file: PathBuf,
+    _folder: temporary::Folder,
+}
+
+impl Sent {
+    fn send(self) -> std::io::Result<()> {
+        let mut file = File::open(&self.file)?;
+        let length = file.metadata()?.len();
+        self.to.write(&mut file, length)
+    }
 }
 
 enum Out {
@@ -127,7 +145,14 @@ impl Target {
             continues,
             wanted,
             _locked: locked,
+            sent: None,
         };
+        if let Some(to) = store::at(path) {
+            let folder = temporary::folder(None)?;
+            let file = folder.path().join(to.file_name());
+            let sent = Some(Sent { to, file: file.clone(), _folder: folder });
+            return Ok(Target { path: path.to_owned(), sent, ..Target::create(&file, Mode::Replace)? });
+        }
         if is_stream(path) {
             let stream: Box<dyn Write + Send> = if is_standard(path) {
                 Box::new(std::io::stdout())
@@ -185,6 +210,13 @@ impl Target {
     /// # Errors
     /// The last bytes or the name could not be written; there is a file where there was none.
     pub fn finish(mut self) -> Result<()> {
+        let sent = self.sent.take();
+        self.complete()?;
+        sent.map_or(Ok(()), |sent| sent.send().map_err(|e| not_written(&self.path, &e)))
+    }
+
+    /// Gives the file its name.
+    fn complete(&mut self) -> Result<()> {
         let Some(out) = self.out.take() else { return Ok(()) };
         let named = |e: std::io::Error| match e.kind() {
             std::io::ErrorKind::AlreadyExists => there_already(&self.path),
@@ -235,7 +267,7 @@ pub fn is_stream(path: &Path) -> bool {
 /// # Errors
 /// It may not; the kind of the error is that of a request.
 pub fn may_be_written(path: &Path) -> Result<()> {
-    if is_stream(path) {
+    if is_stream(path) || store::is_address(path) {
         return Ok(());
     }
     let wrong = |what: String| Err(Error::new(ErrorKind::Check, what));
@@ -368,7 +400,11 @@ fn copy_older(path: &Path, out: &mut Out) -> Result<()> {
 }
 
 fn shown(path: &Path) -> String {
-    if is_standard(path) { "standard output".to_owned() } else { path.display().to_string() }
+    match store::at(path) {
+        Some(at) => at.shown(),
+        None if is_standard(path) => "standard output".to_owned(),
+        None => path.display().to_string(),
+    }
 }
 
 /// The error of a target that is there and must be new.
@@ -383,7 +419,7 @@ fn not_written(path: &Path, error: &std::io::Error) -> Error {
         return Error::new(ErrorKind::Interrupted, "The reader of the output went away.");
     }
     let shown = if is_standard(path) { "Standard output".to_owned() } else { shown(path) };
-    Error::new(ErrorKind::Output, format!("{shown} cannot be written: {error}."))
+    Error::new(ErrorKind::Output, format!("{shown} cannot be written: {error}.")).caused_by_io(error)
 }
 
 /// The error of a target that cannot be written while no target has its name yet.

@@ -8,12 +8,13 @@ use churn_core::error::nearest;
 use churn_core::names::{comma, name};
 use churn_core::{Counters, Error, ErrorKind, Field, Result, Scalar, Type};
 use churn_expr::expand::{Environment, GivenValue};
-use churn_expr::extend::Catalogue;
+use churn_expr::extend::Functions;
 use churn_expr::moment::Moment;
 use churn_io::source::ReadResources;
 use churn_plan::{Find, Plan, Relation, StepInfo};
 
 use super::{Chain, GivenDefault, Recipe};
+use crate::extend::Catalogue;
 use crate::steps::{Checker, DeclaredTable, declare_table};
 
 /// What a check needs beside the recipe.
@@ -27,7 +28,7 @@ pub(crate) struct CheckRequest {
     pub(crate) resources: ReadResources,
     /// What `now()` stands for.
     pub(crate) moment: Moment,
-    /// Functions of the user's own, in Rust.
+    /// What the user adds to the language.
     pub(crate) catalogue: Arc<Catalogue>,
 }
 
@@ -37,8 +38,8 @@ pub(crate) struct CheckRequest {
 /// All mistakes that were found, as one error.
 pub(crate) fn check(recipe: &Recipe, request: &CheckRequest, find: Option<Find<'_>>) -> Result<Plan> {
     let given = request.givens.iter().map(|(name, text)| (name.clone(), Argument::Text(text.clone())));
-    let environment = environment(recipe, &given.collect::<Vec<_>>(), GivenBy::Request)?;
-    let environment = Environment { catalogue: request.catalogue.clone(), ..environment };
+    let functions = request.catalogue.functions();
+    let environment = environment(recipe, &given.collect::<Vec<_>>(), GivenBy::Request, functions)?;
     let mut checker = Checker::new(recipe.source.clone(), environment, request, find);
     let main = check_scope(recipe, &mut checker);
     if let Some(error) = Error::all(std::mem::take(&mut checker.errors)) {
@@ -207,8 +208,13 @@ pub(crate) enum GivenBy {
 ///
 /// # Errors
 /// A value for a parameter that there is not, one of another type, or none where one is needed.
-pub(crate) fn environment(recipe: &Recipe, given: &[(String, Argument)], by: GivenBy) -> Result<Environment> {
-    let mut environment = Environment::default();
+pub(crate) fn environment(
+    recipe: &Recipe,
+    given: &[(String, Argument)],
+    by: GivenBy,
+    functions: &Arc<Functions>,
+) -> Result<Environment> {
+    let mut environment = Environment { functions: functions.clone(), ..Environment::default() };
     for parameter in &recipe.givens {
         let default = match &parameter.default {
             GivenDefault::Value(value) => GivenValue::Value(value.clone()),
@@ -227,8 +233,12 @@ pub(crate) fn environment(recipe: &Recipe, given: &[(String, Argument)], by: Giv
         let value = value.ok_or_else(|| unfit(parameter, &declared.default, argument))?;
         environment.givens.insert(parameter.clone(), value);
     }
-    let mut known = Environment { givens: environment.givens.clone(), ..Environment::default() };
+    let mut known = environment.clone();
     for (name, define) in &recipe.defines {
+        if functions.names().any(|function| function == name) {
+            let what = format!("There is a function {name} already, given from Rust.");
+            return Err(Error::new(ErrorKind::Name, what).next("Define it by another name."));
+        }
         // A function may use those before it, so that none can use itself.
         let body = known.expand(&define.body, &recipe.source)?;
         let define = churn_expr::expand::Define { parameters: define.parameters.clone(), body };

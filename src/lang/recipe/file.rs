@@ -5,7 +5,7 @@ use std::path::Path;
 
 use churn_core::error::nearest;
 use churn_core::{Error, ErrorKind, Result};
-use churn_io::format::Format;
+use churn_io::format::Formats;
 use churn_io::place;
 
 use crate::steps;
@@ -45,7 +45,7 @@ pub(crate) fn read_file(path: &Path) -> Result<String> {
 
 /// What a file is that is no recipe, by its first bytes; `None` if it may be one.
 fn no_recipe(path: &Path, first: &[u8]) -> Option<String> {
-    if let Some(format) = Format::of_bytes(first) {
+    if let Some(format) = Formats::default().of_bytes(first) {
         return Some(format!("it holds {format} data"));
     }
     if place::has_control_bytes(first) {
@@ -59,7 +59,7 @@ fn no_recipe(path: &Path, first: &[u8]) -> Option<String> {
     let keywords = || steps::CATALOGUE.iter().map(|kind| kind.keyword).chain(["given", "define", "table"]);
     let is_keyword = keywords().any(|keyword| keyword == word);
     // A mistyped word is told as such, unless the name of the file says that it holds data.
-    let may_be_mistyped = Format::of(path).is_none() && nearest(&word, keywords()).is_some();
+    let may_be_mistyped = Formats::default().of(path).is_none() && nearest(&word, keywords()).is_some();
     if is_keyword || may_be_mistyped {
         return None;
     }

@@ -8,9 +8,9 @@ use churn_expr::expand::Define;
 use churn_expr::{aggregates, functions};
 
 use super::{Chain, Given, GivenDefault, PlacedStep, Recipe};
-use crate::lang::text::layout::{Block, blocks};
-use crate::lang::text::{Cursor, expression};
 use crate::steps;
+use churn_expr::text::layout::{Block, blocks};
+use churn_expr::text::{Cursor, expression};
 
 /// Reads a recipe. Every line that cannot be read is told, not only the first.
 ///

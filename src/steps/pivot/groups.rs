@@ -136,7 +136,7 @@ impl Pivot {
         let mut computed = Vec::new();
         let mut items = Vec::new();
         for item in item::named(&self.items, &fields, &key_names, checker) {
-            let is_only = !has_aggregate(&item.expr);
+            let is_only = !checker.environment.has_aggregate(&item.expr);
             if is_only && self.totals {
                 let what = format!("{} has no aggregate, so it has no total.", name(&item.name));
                 let error = Error::new(ErrorKind::Check, what);
@@ -256,15 +256,4 @@ pub(super) fn too_many(columns: usize) -> Error {
     Error::new(ErrorKind::Check, format!("The pivot would make {many} columns."))
         .why(format!("At most {MOST} are made; a key with so many values is better kept in rows."))
         .next("Group by the key instead, filter its values before, or name those that are wanted: pivot grade in ('A', 'B')")
-}
-
-fn has_aggregate(expr: &Expr) -> bool {
-    if let Kind::Call(function, _) = &expr.kind
-        && aggregates::find(function).is_some()
-    {
-        return true;
-    }
-    let mut found = false;
-    expr.for_each_part(&mut |part| found |= has_aggregate(part));
-    found
 }

@@ -14,7 +14,7 @@ use churn_plan::operators::{Sort, SortKey};
 
 use super::item::{self, Item, write_below};
 use super::{Check, Checker, Step, StepKind, StepText};
-use crate::lang::text::{Cursor, expression};
+use churn_expr::text::{Cursor, expression};
 
 /// More columns than these are a mistake.
 const MOST: usize = 10_000;
@@ -92,11 +92,7 @@ fn read_key(c: &mut Cursor<'_>) -> Result<PivotKey> {
 
 fn parse(text: StepText<'_>) -> Result<Step> {
     let StepText { mut head, lines, .. } = text;
-    let start = head.span();
-    let keys = head.list(read_key)?;
-    let by = if head.take_word("by") { Some(head.list(Item::read)?) } else { None };
-    let span = head.since(start);
-    let mut pivot = Pivot { keys, by, items: Vec::new(), fill: None, totals: false, named: None, span };
+    let mut pivot = read_keys(&mut head)?;
     let has_items = head.take_symbol(":");
     pivot.contents(&mut head, has_items)?;
     head.expect_end()?;
@@ -104,17 +100,15 @@ fn parse(text: StepText<'_>) -> Result<Step> {
         pivot.contents(&mut line, true)?;
         line.expect_end()?;
     }
-    let given = pivot.keys.iter().filter(|key| key.values.is_some()).count();
-    if given != 0 && given != pivot.keys.len() {
-        let error = head.error_at(span, "Some keys name their values and some do not.");
-        return Err(error.next("Write in (…) after each key, or after none."));
-    }
-    if pivot.items.is_empty() {
-        return Err(head
-            .error_at(span, "A pivot needs items: what stands in the cells.")
-            .next("Write: pivot grade by farm: litres = sum(litres)"));
-    }
-    Ok(Step::from(pivot))
+    pivot.whole().map(Step::from).map_err(|error| error.at(head.source, pivot.span))
+}
+
+/// Reads the keys, and the columns that make the rows.
+pub(crate) fn read_keys(c: &mut Cursor<'_>) -> Result<Pivot> {
+    let start = c.span();
+    let keys = c.list(read_key)?;
+    let by = if c.take_word("by") { Some(c.list(Item::read)?) } else { None };
+    Ok(Pivot { by, span: c.since(start), ..Pivot::new(keys) })
 }
 
 impl Pivot {
@@ -161,8 +155,25 @@ impl Pivot {
         Pivot { named: Some(template.into()), ..self }
     }
 
+    /// The pivot, if its parts go together.
+    ///
+    /// # Errors
+    /// Some keys name their values and some do not; it has no items.
+    pub(crate) fn whole(&self) -> Result<Pivot> {
+        let given = self.keys.iter().filter(|key| key.values.is_some()).count();
+        if given != 0 && given != self.keys.len() {
+            return Err(Error::new(ErrorKind::Syntax, "Some keys name their values and some do not.")
+                .next("Write in (…) after each key, or after none."));
+        }
+        if self.items.is_empty() {
+            return Err(Error::new(ErrorKind::Syntax, "A pivot needs items: what stands in the cells.")
+                .next("Write: pivot grade by farm: litres = sum(litres)"));
+        }
+        Ok(self.clone())
+    }
+
     /// Reads items, with commas between them, and options, with commas or without.
-    fn contents(&mut self, c: &mut Cursor<'_>, has_items: bool) -> Result<()> {
+    pub(crate) fn contents(&mut self, c: &mut Cursor<'_>, has_items: bool) -> Result<()> {
         let mut may_be_item = has_items;
         while !c.at_end() {
             if self.option(c)? {

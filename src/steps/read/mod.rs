@@ -11,25 +11,20 @@ use std::sync::Arc;
 
 use churn_core::names::{comma, name};
 use churn_core::{Error, ErrorKind, Field, Position, Result, Type};
-use churn_io::arrow::ArrowSource;
-use churn_io::avro::AvroSource;
-use churn_io::csv::{BadCells, BadRows, CsvOptions, CsvSource};
+use churn_io::csv::{BadRows, CsvOptions};
 use churn_io::files::WrittenPart;
-use churn_io::format::Format;
-use churn_io::json::{JsonOptions, JsonSource};
-use churn_io::parquet::ParquetSource;
-use churn_io::source::{Lacking, ReadResources, Source, Spooled};
-use churn_io::workbook::WorkbookSource;
-use churn_io::{folders, place, streams, target, web, zip};
+use churn_io::format::{Format, Opening, WriteOptions};
+use churn_io::source::{Lacking, Source};
+use churn_io::{folders, place, store, streams, target, zip};
 use churn_plan::operators::Scan;
 use churn_plan::{Node, Relation};
 
-use super::checker::Path;
+use super::checker::{Located, Path};
 use super::options::{self as with, Setting};
 use super::read_recipe::ReadRecipe;
 use super::read_table::ReadTable;
 use super::{Check, Checker, Step, StepKind};
-use crate::lang::text::{Cursor, TokenKind};
+use churn_expr::text::{Cursor, TokenKind};
 
 pub(crate) use options::OPTIONS;
 use options::set;
@@ -107,8 +102,16 @@ impl Read {
     fn files(&self, checker: &mut Checker<'_>) -> Option<Vec<PathBuf>> {
         let mut files = Vec::new();
         for path in &self.paths {
-            let text = checker.path(path)?;
-            match place::files(&text, &checker.base.clone()) {
+            let Located { text, raw } = checker.path(path)?;
+            let addresses = match raw {
+                Some(raw) => place::files_at(&raw, &text, &checker.base).map(Some),
+                None => checker.catalogue.stores().addresses(&text),
+            };
+            let found = addresses.and_then(|found| match found {
+                Some(found) => Ok(found),
+                None => place::files(&text, &checker.base),
+            });
+            match found {
                 Ok(found) => files.extend(found.into_iter().map(|f| (f, path.span()))),
                 Err(error) => {
                     checker.wrong(path.span(), error);
@@ -121,14 +124,12 @@ impl Read {
         Some(files.into_iter().map(|(f, _)| f).collect())
     }
 
-    fn csv_options(&self, format: Format, checker: &mut Checker<'_>) -> CsvOptions {
+    fn csv_options(&self, format: &Format, checker: &mut Checker<'_>) -> CsvOptions {
         let mut csv = CsvOptions::default();
-        if format == Format::Tsv {
-            csv.separator = b'\t';
-        }
+        csv.separator = format.separator(&WriteOptions::default()).unwrap_or(csv.separator);
         for setting in &self.options {
             let Some(value) = setting.resolved(checker) else { continue };
-            let of_sheets = ["sheet", "area"].contains(&setting.name.as_str()) && format != Format::Workbook;
+            let of_sheets = ["sheet", "area"].contains(&setting.name.as_str()) && !format.has_sheets();
             let fits = OPTIONS.iter().any(|option| option.name == setting.name)
                 && (of_sheets || !format.reads_with(&setting.name));
             let result = if fits { Err(unused(setting, format)) } else { set(&mut csv, setting, &value) };
@@ -147,7 +148,7 @@ impl Read {
         if let Some(setting) = self.options.iter().find(|s| s.name == "format") {
             let value = setting.resolved(checker)?;
             let word = value.word().or(value.text()).unwrap_or_default();
-            return match Format::named(word) {
+            return match checker.catalogue.formats().named(word) {
                 Ok(format) => Some(format),
                 Err(error) => {
                     checker.wrong(setting.span, error);
@@ -155,11 +156,13 @@ impl Read {
                 }
             };
         }
-        let by_name = files.iter().find_map(|f| Some((f, Format::of_file(f)?)));
-        if let Some((first, format)) = by_name {
-            let is_other = |f: &&PathBuf| Format::of_file(f).is_some_and(|other| !other.is_read_as(format));
-            if let Some(other) = files.iter().find(is_other) {
-                checker.wrong(self.span, several_formats(first, other));
+        let catalogue = checker.catalogue.clone();
+        let formats = catalogue.formats();
+        let by_name: Vec<(&PathBuf, Format)> =
+            files.iter().filter_map(|f| Some((f, formats.of_file(f)?))).collect();
+        if let Some((first, format)) = by_name.first() {
+            if let Some((other, of_other)) = by_name.iter().find(|(_, other)| !other.is_read_as(format)) {
+                checker.wrong(self.span, several_formats([(first, format), (other, of_other)]));
                 return None;
             }
             if let Some(packed) = files.iter().find(|f| zip::is_named_so(f) && !format.is_text()) {
@@ -173,7 +176,7 @@ impl Read {
                 );
                 return None;
             }
-            return Some(format);
+            return Some(format.clone());
         }
         let first = match files.first() {
             Some(file) if streams::is_stream(file) => {
@@ -184,12 +187,12 @@ impl Read {
             Some(file) => place::first_bytes(file),
             None => Vec::new(),
         };
-        Some(Format::of_bytes(&first).unwrap_or(Format::Csv))
+        Some(formats.of_bytes(&first).unwrap_or_else(|| formats.csv()))
     }
 
     /// Notes the inputs that can be read only once; one that a step before reads is a mistake.
     fn notes_streams(&self, files: &[PathBuf], checker: &mut Checker<'_>) -> Option<()> {
-        for file in files.iter().filter(|file| streams::is_stream(file) && !web::is_address(file)) {
+        for file in files.iter().filter(|file| streams::is_stream(file) && !store::is_address(file)) {
             if checker.streams.contains(file) {
                 checker.wrong(self.span, streams::read_once(file));
                 return None;
@@ -200,81 +203,11 @@ impl Read {
     }
 }
 
-/// How files are opened as one table.
-#[derive(Clone)]
-struct Opening {
-    format: Format,
-    /// The folder that messages show paths relative to.
-    base: PathBuf,
-    options: CsvOptions,
-    resources: ReadResources,
-}
-
-impl Opening {
-    /// Opens files; the line to add for a new format.
-    fn open(self, files: &[PathBuf]) -> Result<Arc<dyn Source>> {
-        if !self.format.is_text() && files.iter().any(|file| streams::is_stream(file)) {
-            return self.open_copies(files);
-        }
-        let Opening { format, base, options, resources } = self;
-        let file_column = options.file_column.clone();
-        Ok(match format {
-            Format::Csv | Format::Tsv => Arc::new(CsvSource::new(files, &base, options)?),
-            Format::Workbook => Arc::new(WorkbookSource::new(files, options, &resources)?),
-            Format::Parquet => Arc::new(ParquetSource::new(files, &base, file_column.as_deref())?),
-            Format::Arrow => Arc::new(ArrowSource::new(files, &base, file_column.as_deref())?),
-            Format::Avro => Arc::new(AvroSource::new(files, &base, file_column.as_deref())?),
-            Format::Markdown => {
-                let next = "Save the table as delimited text, such as .csv, and read that.";
-                return Err(Error::new(ErrorKind::Input, "Markdown is written, not read.").next(next));
-            }
-            Format::Json | Format::NdJson => {
-                if let Some((column, _)) = options.patterns.first() {
-                    let what =
-                        format!("JSON has one pattern for all dates, and {} has its own.", name(column));
-                    return Err(Error::new(ErrorKind::Check, what).next("Say with (dates = '%d/%m/%Y')."));
-                }
-                let options = JsonOptions {
-                    types: options.types,
-                    missing: options.missing.unwrap_or_default(),
-                    dates: options.dates,
-                    lenient: options.bad_cells == BadCells::Null,
-                    file_column,
-                };
-                Arc::new(JsonSource::new(files, &base, options)?)
-            }
-        })
-    }
-
-    /// Opens files of a format that is read at more than one place, those that are streams from copies.
-    fn open_copies(mut self, files: &[PathBuf]) -> Result<Arc<dyn Source>> {
-        let mut folders = Vec::new();
-        let mut copies = Vec::new();
-        for file in files {
-            if streams::is_stream(file) {
-                let (folder, copy) = streams::spool(file, self.resources.temporary.as_deref())?;
-                folders.push(folder);
-                copies.push(copy);
-            } else {
-                copies.push(file.clone());
-            }
-        }
-        // A single stream is told of by its own name.
-        if let (Some(folder), [_]) = (folders.first(), files) {
-            folder.path().clone_into(&mut self.base);
-        }
-        Ok(Arc::new(Spooled { source: self.open(&copies)?, _folders: folders }))
-    }
-}
-
 /// The error of files of several formats that would be read as one table.
-fn several_formats(one: &FilePath, other: &FilePath) -> Error {
-    let shown = |path: &FilePath| {
-        let format = Format::of_file(path).map(|format| format.to_string()).unwrap_or_default();
-        format!("{} ({format})", path.display())
-    };
+fn several_formats(files: [(&PathBuf, &Format); 2]) -> Error {
+    let [one, other] = files.map(|(path, format)| format!("{} ({format})", path.display()));
     Error::new(ErrorKind::Input, "The files are of several formats.")
-        .why(format!("Two of them are {} and {}.", shown(one), shown(other)))
+        .why(format!("Two of them are {one} and {other}."))
         .next("Read them apart, and append one to the other; or say which format all of them have: with (format = …).")
 }
 
@@ -287,7 +220,7 @@ fn other_columns(Lacking { column, file, other }: &Lacking) -> Error {
 }
 
 /// The error of an option that says nothing to files of a format.
-fn unused(setting: &Setting, format: Format) -> Error {
+fn unused(setting: &Setting, format: &Format) -> Error {
     let error = Error::new(ErrorKind::Check, format!("{} is not for {format} files.", setting.name));
     if setting.name == "sheet" || setting.name == "area" {
         return error.why("It says which part of a workbook is read.").next("Leave the option out.");
@@ -316,7 +249,7 @@ impl Check for Read {
         }
         let mistakes = checker.errors.len();
         let format = self.format(&files, checker)?;
-        let options = self.csv_options(format, checker);
+        let options = self.csv_options(&format, checker);
         if checker.errors.len() > mistakes {
             return None;
         }
@@ -332,11 +265,11 @@ impl Check for Read {
             return None;
         }
         let (base, resources) = (checker.base.clone(), checker.resources.clone());
-        let opening = Opening { format, base, options, resources };
+        let opening = Opening { base, options, resources };
         let opened = folders::opened(&files, &opening.base, &|files, types| {
             let mut opening = opening.clone();
             opening.options.types.extend(types.iter().cloned());
-            opening.open(files)
+            format.open_files(files, opening)
         });
         match opened {
             Ok(source) => {

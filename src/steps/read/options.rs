@@ -3,7 +3,7 @@
 use churn_core::Result;
 use churn_expr::pattern;
 use churn_io::csv::{BadCells, BadRows, CsvOptions, Encoding, Header};
-use churn_io::workbook::SheetPart;
+use churn_io::sheet::SheetPart;
 
 use crate::steps::options::{OptionKind, OptionValue, Setting};
 

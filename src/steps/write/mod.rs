@@ -14,13 +14,13 @@ use churn_io::files::WrittenPart;
 use churn_io::format::{Format, TextEncoding, WriteOptions};
 use churn_io::split::may_stand_at;
 use churn_io::target::{self, Mode, starts_with};
-use churn_io::{part, web, zip};
+use churn_io::{part, store, zip};
 use churn_plan::{Relation, operators};
 
-use super::checker::Path;
+use super::checker::{Located, Path};
 use super::options::{self as with, Setting};
 use super::{Check, Checker, Step, StepKind};
-use crate::lang::text::Cursor;
+use churn_expr::text::Cursor;
 
 pub(crate) use options::OPTIONS;
 use options::{Written, fits_format, set};
@@ -53,7 +53,7 @@ fn read(c: &mut Cursor<'_>) -> Result<Write> {
 struct Place<'a> {
     text: &'a str,
     path: &'a FilePath,
-    format: Format,
+    format: &'a Format,
 }
 
 impl Write {
@@ -70,12 +70,14 @@ impl Write {
 
     /// How the file is written; options that cannot be are noted.
     fn written(&self, path: &FilePath, checker: &mut Checker<'_>) -> Written {
+        let catalogue = checker.catalogue.clone();
+        let formats = catalogue.formats();
         let mut written =
-            Written { options: WriteOptions::default(), mode: Mode::Replace, format: Format::of(path) };
+            Written { options: WriteOptions::default(), mode: Mode::Replace, format: formats.of(path) };
         written.options.order = checker.step();
         for setting in &self.options {
             let Some(value) = setting.resolved(checker) else { continue };
-            if let Err(error) = set(&mut written, setting, &value) {
+            if let Err(error) = set(&mut written, setting, &value, formats) {
                 checker.wrong(setting.span, error);
             }
         }
@@ -84,9 +86,8 @@ impl Write {
 
     /// Checks that a file of the format may have such a name.
     fn check_name(&self, place: &Place<'_>, checker: &mut Checker<'_>) {
-        if let Some(ending) = Format::only_read(place.path).filter(|_| place.format == Format::Workbook) {
-            let what = format!("Workbooks of the kind .{ending} are read, not written.");
-            checker.wrong(self.span, Error::new(ErrorKind::Check, what).next("Write a workbook as .xlsx."));
+        if let Err(error) = place.format.may_be_written(place.path) {
+            checker.wrong(self.span, error);
         }
         if zip::is_named_so(place.path) {
             let error = Error::new(ErrorKind::Check, "Zip archives are read, not written.");
@@ -126,6 +127,11 @@ impl Write {
     /// Checks that the target may be there, or that rows may be added to it.
     fn check_mode(&self, place: &Place<'_>, mode: Mode, options: &WriteOptions, checker: &mut Checker<'_>) {
         let Place { text, path, format } = *place;
+        if store::is_address(path) && mode != Mode::Replace {
+            let error = Error::new(ErrorKind::Check, "What stands at an address is replaced as a whole.");
+            checker.wrong(self.span, error.next("Write a file of its own beside it, without mode."));
+            return;
+        }
         if mode == Mode::New && path.exists() && !target::is_stream(path) {
             let error = Error::new(ErrorKind::Check, format!("{text} is there already."));
             checker.wrong(self.path.span(), error.next("Choose another name, or say mode = replace."));
@@ -133,30 +139,22 @@ impl Write {
         if mode != Mode::Append {
             return;
         }
-        let error = match format {
-            Format::Json => Error::new(ErrorKind::Check, "Rows cannot be appended to a JSON array.")
-                .next("Write NDJSON: a record a line."),
-            Format::Workbook => Error::new(ErrorKind::Check, "Rows cannot be appended to a workbook.").next(
-                "Write a workbook of its own beside it, or all sheets in one run: with (sheet = 'Farms').",
-            ),
-            _ if !format.is_text() => {
-                Error::new(ErrorKind::Check, "Rows cannot be appended to a columnar file.")
-                    .next("Write a file of its own beside it: read takes both as one table.")
-            }
-            _ if options.encoding == TextEncoding::Utf16 => {
+        let error = match format.may_be_extended() {
+            Err(error) => error,
+            Ok(()) if options.encoding == TextEncoding::Utf16 => {
                 Error::new(ErrorKind::Check, "Rows cannot be appended to UTF-16.")
                     .next("Write a file of its own beside it: read takes both as one table.")
             }
-            _ => return,
+            Ok(()) => return,
         };
         checker.wrong(self.span, error);
     }
 
     /// Checks that the target can be written, and that no other step reads or writes it.
     fn check_place(&self, place: &Place<'_>, mode: Mode, options: &WriteOptions, checker: &mut Checker<'_>) {
-        let Place { text, path, .. } = *place;
+        let Place { text, path, format } = *place;
         let (placed, part) = match (&options.sheet, options.split_by.is_empty()) {
-            (_, false) => (folder_may_stand_at(path, options, mode), WrittenPart::Folder),
+            (_, false) => (folder_may_stand_at(path, options, mode, format), WrittenPart::Folder),
             (Some(sheet), true) => (target::may_be_written(path), WrittenPart::Sheet(sheet.clone())),
             (None, true) => (target::may_be_written(path), WrittenPart::File),
         };
@@ -187,8 +185,8 @@ impl Write {
 }
 
 /// Checks that a folder of files can be written.
-fn folder_may_stand_at(path: &FilePath, options: &WriteOptions, mode: Mode) -> Result<()> {
-    may_stand_at(path, &options.split_by, mode)?;
+fn folder_may_stand_at(path: &FilePath, options: &WriteOptions, mode: Mode, format: &Format) -> Result<()> {
+    may_stand_at(path, &options.split_by, mode, format)?;
     let folder = part::folder_of(path);
     if folder.is_dir() {
         return Ok(());
@@ -199,25 +197,38 @@ fn folder_may_stand_at(path: &FilePath, options: &WriteOptions, mode: Mode) -> R
 impl Check for Write {
     fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
         let input = input?;
-        let text = checker.path(&self.path)?;
-        if web::is_address(FilePath::new(&text)) {
-            let error = Error::new(ErrorKind::Check, "Addresses on the web are read, not written.");
-            checker.wrong(self.span, error.next("Write a file, and send it from there."));
-            return Some(input);
-        }
-        let path = if text == "-" { text.clone().into() } else { checker.base.join(&text) };
+        let Located { text, raw } = checker.path(&self.path)?;
+        let written = match &raw {
+            Some(raw) => Ok(Some(checker.base.join(raw))),
+            None => checker.catalogue.stores().written(&text),
+        };
+        let path = match written {
+            Ok(Some(path)) => path,
+            Ok(None) if text == "-" => text.clone().into(),
+            Ok(None) => checker.base.join(&text),
+            Err(error) => {
+                checker.wrong(self.span, error);
+                return Some(input);
+            }
+        };
         let Written { options, mode, format } = self.written(&path, checker);
-        let Some(format) = format.or((text == "-").then_some(Format::Csv)) else {
+        let Some(format) = format.or((text == "-").then(|| checker.catalogue.formats().csv())) else {
             let error = Error::new(ErrorKind::Check, format!("The name {text} does not tell a format."));
             let next = "Give it an ending such as .csv, or say with (format = csv).";
             checker.wrong(self.span, error.next(next));
             return Some(input);
         };
         let fields = input.fields.clone();
-        let place = Place { text: &text, path: &path, format };
+        let place = Place { text: &text, path: &path, format: &format };
         self.check_name(&place, checker);
         self.check_columns(&fields, &options, checker);
         let is_split = !options.split_by.is_empty();
+        if is_split && store::is_address(&path) {
+            let error = Error::new(ErrorKind::Check, "split_by writes a folder, and this is an address.");
+            checker
+                .wrong(self.span, error.next("Write the folder beside you, and send its files from there."));
+            return Some(input);
+        }
         if !is_split {
             self.check_mode(&place, mode, &options, checker);
         }
@@ -226,11 +237,11 @@ impl Check for Write {
             checker.wrong(self.span, error);
         }
         for setting in &self.options {
-            if let Err(error) = fits_format(setting, format, &options) {
+            if let Err(error) = fits_format(setting, &format, &options) {
                 checker.wrong(setting.span, error);
             }
         }
-        if mode == Mode::Append && !is_split {
+        if mode == Mode::Append && !is_split && !store::is_address(&path) {
             self.check_heading(&place, &fields, &options, checker);
         }
         let step = checker.step();

@@ -2,9 +2,9 @@
 
 use churn_core::names::comma;
 use churn_core::{Error, ErrorKind, Result};
-use churn_io::format::{Codec, Format, TextEncoding, WriteOptions};
+use churn_io::format::{Codec, Format, Formats, TextEncoding, WriteOptions};
+use churn_io::sheet::fault_of_name;
 use churn_io::target::Mode;
-use churn_io::workbook::fault_of_name;
 
 use crate::steps::options::{OptionKind, OptionValue, Setting};
 
@@ -107,10 +107,15 @@ pub(super) struct Written {
 ///
 /// # Errors
 /// There is no such option, or it does not take such a value.
-pub(super) fn set(written: &mut Written, setting: &Setting, value: &OptionValue) -> Result<()> {
+pub(super) fn set(
+    written: &mut Written,
+    setting: &Setting,
+    value: &OptionValue,
+    formats: &Formats,
+) -> Result<()> {
     let Written { options: write, mode, format } = written;
     match setting.name.as_str() {
-        "format" => *format = Some(Format::named(value.word().or(value.text()).unwrap_or_default())?),
+        "format" => *format = Some(formats.named(value.word().or(value.text()).unwrap_or_default())?),
         "mode" => {
             *mode = match value.word().or(value.text()) {
                 Some("replace") => Mode::Replace,
@@ -183,7 +188,7 @@ pub(super) fn set(written: &mut Written, setting: &Setting, value: &OptionValue)
 ///
 /// # Errors
 /// It does not.
-pub(super) fn fits_format(setting: &Setting, format: Format, options: &WriteOptions) -> Result<()> {
+pub(super) fn fits_format(setting: &Setting, format: &Format, options: &WriteOptions) -> Result<()> {
     let wrong = |what: &str, next: &str| Err(Error::new(ErrorKind::Check, what).next(next));
     match setting.name.as_str() {
         "compression" if format.is_text() && options.codec.is_some_and(|c| c != Codec::None) => wrong(
@@ -199,10 +204,7 @@ pub(super) fn fits_format(setting: &Setting, format: Format, options: &WriteOpti
             _ => Ok(()),
         },
         "level" => {
-            let levels = options
-                .codec
-                .filter(|_| matches!(format, Format::Parquet | Format::Avro))
-                .and_then(Codec::levels);
+            let levels = options.codec.filter(|_| format.has_levels()).and_then(Codec::levels);
             let Some((low, high)) = levels else {
                 let next = "Say with (compression = zstd, level = 9) of a Parquet or Avro file, or leave the option out.";
                 return wrong(
@@ -219,15 +221,15 @@ pub(super) fn fits_format(setting: &Setting, format: Format, options: &WriteOpti
             wrong("A quote cannot separate cells.", "Texts that hold the separator stand in quotes.")
         }
         "separator" | "header" | "missing" | "quote" | "decimal" | "encoding" | "line_end"
-            if !matches!(format, Format::Csv | Format::Tsv) =>
+            if format.separator(options).is_none() =>
         {
             wrong(&format!("{} is for delimited text.", setting.name), "Leave the option out.")
         }
-        "decimal" if format == Format::Csv && options.decimal == options.separator => wrong(
+        "decimal" if format.separator(options) == Some(options.decimal) => wrong(
             "decimal and separator are the same character.",
             "Say with (separator = ';', decimal = ','), so that they can be told from each other.",
         ),
-        "sheet" | "number_formats" if format != Format::Workbook => {
+        "sheet" | "number_formats" if !format.has_sheets() => {
             wrong(&format!("{} is for workbooks.", setting.name), "Leave the option out.")
         }
         _ => Ok(()),

@@ -7,7 +7,7 @@ use churn_core::{Result, Type};
 use serde::{Deserialize, Serialize};
 
 use super::super::functions::{Arguments, Complaint};
-use super::{Aggregate, Made, State, each_valid, made};
+use super::{Aggregate, AggregateState, Made, each_valid, made};
 
 pub(super) const AGGREGATES: &[Aggregate] = &[Aggregate {
     name: "count",
@@ -20,7 +20,7 @@ pub(super) const AGGREGATES: &[Aggregate] = &[Aggregate {
 #[derive(Clone, Default, Serialize, Deserialize)]
 struct CountState(i64);
 
-impl State for CountState {
+impl AggregateState for CountState {
     fn merge(&mut self, later: &mut Self) {
         self.0 += later.0;
     }

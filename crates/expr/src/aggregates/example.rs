@@ -12,7 +12,7 @@ use churn_core::Type;
 use serde::{Deserialize, Serialize};
 
 use super::super::functions::{Arguments, Complaint};
-use super::{Aggregate, Made, State, column, each_value, made};
+use super::{Aggregate, AggregateState, Made, column, each_value, made};
 use crate::{Bound, Node};
 
 const AGGREGATES: &[Aggregate] = &[Aggregate {
@@ -27,7 +27,7 @@ const AGGREGATES: &[Aggregate] = &[Aggregate {
 #[derive(Clone, Default, Serialize, Deserialize)]
 struct Ends(Option<(f64, f64)>);
 
-impl State for Ends {
+impl AggregateState for Ends {
     fn merge(&mut self, later: &mut Self) {
         if let Some((least, most)) = later.0 {
             self.see(least);

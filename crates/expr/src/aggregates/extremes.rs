@@ -13,7 +13,7 @@ use serde::{Deserialize, Serialize};
 
 use super::super::compare;
 use super::super::functions::{Arguments, Complaint};
-use super::{Aggregate, Made, State, column, each_valid, each_value, made};
+use super::{Aggregate, AggregateState, Made, column, each_valid, each_value, made};
 
 pub(super) const AGGREGATES: &[Aggregate] = &[
     Aggregate {
@@ -121,7 +121,7 @@ impl OrderedValue for Scalar {
     }
 }
 
-impl<T: OrderedValue, const MAX: bool> State for Best<T, MAX> {
+impl<T: OrderedValue, const MAX: bool> AggregateState for Best<T, MAX> {
     fn merge(&mut self, later: &mut Self) {
         if let Some(value) = later.0.take() {
             self.offer(value, T::order);
@@ -198,7 +198,7 @@ fn scalars<'a>(values: impl Iterator<Item = Option<&'a Scalar>>, kind: &Type) ->
 #[derive(Clone, Default, Serialize, Deserialize)]
 struct FirstOrLast<const FIRST: bool>(Option<Scalar>);
 
-impl<const FIRST: bool> State for FirstOrLast<FIRST> {
+impl<const FIRST: bool> AggregateState for FirstOrLast<FIRST> {
     fn merge(&mut self, later: &mut Self) {
         if let Some(value) = later.0.take()
             && (!FIRST || self.0.is_none())
@@ -245,7 +245,7 @@ impl<const MAX: bool> ByKey<MAX> {
     }
 }
 
-impl<const MAX: bool> State for ByKey<MAX> {
+impl<const MAX: bool> AggregateState for ByKey<MAX> {
     fn merge(&mut self, later: &mut Self) {
         if let Some((key, value)) = later.0.take() {
             self.offer(key, || value);

@@ -11,7 +11,7 @@ use serde::{Deserialize, Serialize};
 use smallvec::SmallVec;
 
 use super::super::functions::{Arguments, Complaint};
-use super::{Aggregate, Made, State, column, each_valid, made};
+use super::{Aggregate, AggregateState, Made, column, each_valid, made};
 
 pub(super) const AGGREGATES: &[Aggregate] = &[
     Aggregate {
@@ -34,7 +34,7 @@ pub(super) const AGGREGATES: &[Aggregate] = &[
 #[derive(Clone, Default, Serialize, Deserialize)]
 struct ListState(Option<SmallVec<[Scalar; 1]>>);
 
-impl State for ListState {
+impl AggregateState for ListState {
     fn merge(&mut self, later: &mut Self) {
         match (&mut self.0, later.0.take()) {
             (Some(ours), Some(mut theirs)) => ours.append(&mut theirs),
@@ -99,7 +99,7 @@ impl Joined {
     }
 }
 
-impl State for Joined {
+impl AggregateState for Joined {
     fn merge(&mut self, later: &mut Self) {
         if let Some(text) = later.text.take() {
             let separator = std::mem::take(&mut later.separator);

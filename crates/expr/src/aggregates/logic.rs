@@ -8,7 +8,7 @@ use churn_core::{Result, Type};
 use serde::{Deserialize, Serialize};
 
 use super::super::functions::{Arguments, Complaint};
-use super::{Aggregate, Made, State, column, each_valid, made};
+use super::{Aggregate, AggregateState, Made, column, each_valid, made};
 
 pub(super) const AGGREGATES: &[Aggregate] = &[
     Aggregate {
@@ -33,7 +33,7 @@ struct LogicState {
     is_false: bool,
 }
 
-impl State for LogicState {
+impl AggregateState for LogicState {
     fn merge(&mut self, later: &mut Self) {
         self.is_true |= later.is_true;
         self.is_false |= later.is_false;

@@ -133,15 +133,19 @@ pub trait Accumulator: Send {
     fn as_any(&mut self) -> &mut dyn Any;
 }
 
-/// One group's state; it can be kept on disk.
-pub(crate) trait State: Clone + Default + Send + Serialize + DeserializeOwned + 'static {
-    /// Adds the state of later rows.
+/// What an aggregate keeps of the rows of one group; its default is that of no rows.
+///
+/// States are merged, the earlier rows' first, written to disk by serde where memory is short, and read back: what a state
+/// gives must not depend on how the rows were cut.
+pub trait AggregateState: Clone + Default + Send + Serialize + DeserializeOwned + 'static {
+    /// Adds the state of later rows, which is not needed any more.
     fn merge(&mut self, later: &mut Self);
-    /// Bytes that a state holds outside itself.
+    /// Bytes that the state holds outside itself, in vectors and texts: what the memory of a run is counted by.
     fn heap(&self) -> usize {
         0
     }
     /// The state of the first rows alone, where the state is one of more than so many values.
+    #[doc(hidden)]
     fn part(&mut self, _most: usize) -> Option<Self> {
         None
     }
@@ -158,7 +162,7 @@ struct SlidingStates<S, U, F> {
 
 impl<S, U, F> Sliding for SlidingStates<S, U, F>
 where
-    S: State,
+    S: AggregateState,
     U: Fn(&mut [S], &[u32], &[ArrayRef]) -> Result<()>,
     F: Fn(&mut [S]) -> Result<ArrayRef>,
 {
@@ -192,7 +196,7 @@ impl<S, U: Clone, F: Clone> States<S, U, F> {
 
 impl<S, U, F> Accumulator for States<S, U, F>
 where
-    S: State,
+    S: AggregateState,
     U: Fn(&mut [S], &[u32], &[ArrayRef]) -> Result<()> + Clone + Send + 'static,
     F: Fn(&mut [S]) -> Result<ArrayRef> + Clone + Send + 'static,
 {
@@ -296,7 +300,7 @@ where
     }
 
     fn memory(&self) -> usize {
-        self.states.capacity() * size_of::<S>() + self.states.iter().map(State::heap).sum::<usize>()
+        self.states.capacity() * size_of::<S>() + self.states.iter().map(AggregateState::heap).sum::<usize>()
     }
 
     fn as_any(&mut self) -> &mut dyn Any {
@@ -313,9 +317,9 @@ fn unsaved(error: &postcard::Error) -> Error {
 }
 
 /// Checks done: the aggregate with its arguments, its result's type and its two closures.
-fn made<S, U, F>(args: Arguments, kind: Type, update: U, finish: F) -> Made
+pub(crate) fn made<S, U, F>(args: Arguments, kind: Type, update: U, finish: F) -> Made
 where
-    S: State,
+    S: AggregateState,
     U: Fn(&mut [S], &[u32], &[ArrayRef]) -> Result<()> + Clone + Send + Sync + 'static,
     F: Fn(&mut [S]) -> Result<ArrayRef> + Clone + Send + Sync + 'static,
 {
@@ -331,7 +335,7 @@ fn made_external<S, U, F>(
     external: Arc<dyn ExternalValues<S>>,
 ) -> Made
 where
-    S: State,
+    S: AggregateState,
     U: Fn(&mut [S], &[u32], &[ArrayRef]) -> Result<()> + Clone + Send + Sync + 'static,
     F: Fn(&mut [S]) -> Result<ArrayRef> + Clone + Send + Sync + 'static,
 {
@@ -346,7 +350,7 @@ fn made_with<S, U, F>(
     external: Option<Arc<dyn ExternalValues<S>>>,
 ) -> Made
 where
-    S: State,
+    S: AggregateState,
     U: Fn(&mut [S], &[u32], &[ArrayRef]) -> Result<()> + Clone + Send + Sync + 'static,
     F: Fn(&mut [S]) -> Result<ArrayRef> + Clone + Send + Sync + 'static,
 {

@@ -17,7 +17,7 @@ use serde::{Deserialize, Serialize};
 use super::super::functions::{Arguments, Complaint};
 use super::bits::{bits_of, has_bits, of_bits};
 use super::external::{ExternalValues, FromSorted};
-use super::{Aggregate, Made, State, column, each_valid, made, made_external};
+use super::{Aggregate, AggregateState, Made, column, each_valid, made, made_external};
 
 pub(super) const AGGREGATES: &[Aggregate] = &[Aggregate {
     name: "mode",
@@ -98,7 +98,7 @@ impl<V> Default for Counts<V> {
     }
 }
 
-impl<V: ModeValue> State for Counts<V> {
+impl<V: ModeValue> AggregateState for Counts<V> {
     fn merge(&mut self, later: &mut Self) {
         if self.values.is_empty() {
             std::mem::swap(&mut self.values, &mut later.values);

@@ -11,7 +11,7 @@ use churn_kernels::moments::Moments;
 use serde::{Deserialize, Serialize};
 
 use super::super::functions::{Arguments, Complaint};
-use super::{Aggregate, Made, State, at, column, each_valid, made};
+use super::{Aggregate, AggregateState, Made, at, column, each_valid, made};
 
 const fn pair(
     name: &'static str,
@@ -82,7 +82,7 @@ pub(super) const AGGREGATES: &[Aggregate] = &[
     ),
 ];
 
-impl State for Moments {
+impl AggregateState for Moments {
     fn merge(&mut self, later: &mut Self) {
         Moments::merge(self, later);
     }
@@ -108,7 +108,7 @@ impl Weighted {
     }
 }
 
-impl State for Weighted {
+impl AggregateState for Weighted {
     fn merge(&mut self, later: &mut Self) {
         self.products.merge(later.products);
         self.weights.merge(later.weights);
@@ -116,7 +116,7 @@ impl State for Weighted {
 }
 
 /// An aggregate of two columns of floats: `add` takes the values of a row where neither is null.
-fn of_pairs<S: State>(
+fn of_pairs<S: AggregateState>(
     mut args: Arguments,
     add: fn(&mut S, f64, f64),
     finish: fn(&S) -> Option<f64>,

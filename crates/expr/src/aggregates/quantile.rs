@@ -11,7 +11,7 @@ use serde::{Deserialize, Serialize};
 use super::super::functions::{Arguments, Complaint};
 use super::super::{Bound, compare};
 use super::external::{ExternalValues, FromSorted};
-use super::{Aggregate, Made, State, column, each_value, made_external};
+use super::{Aggregate, AggregateState, Made, column, each_value, made_external};
 
 pub(super) const AGGREGATES: &[Aggregate] = &[
     Aggregate {
@@ -48,7 +48,7 @@ pub(super) const AGGREGATES: &[Aggregate] = &[
 #[derive(Clone, Default, Serialize, Deserialize)]
 struct QuantileState(Vec<f64>);
 
-impl State for QuantileState {
+impl AggregateState for QuantileState {
     fn merge(&mut self, later: &mut Self) {
         if self.0.is_empty() {
             std::mem::swap(&mut self.0, &mut later.0);

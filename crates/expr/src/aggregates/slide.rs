@@ -17,7 +17,7 @@ use arrow_array::{ArrayRef, Float64Array};
 use churn_core::Result;
 use churn_kernels::known::known_part;
 
-use super::State;
+use super::AggregateState;
 use crate::compare::order_floats;
 
 /// Results that are made at once: states of many values would else be held for all rows.
@@ -45,7 +45,7 @@ impl<S> Singles<S> for WholeFrame<'_, S> {
 }
 
 /// The results of frames whose ends only rise; rows come in from `ahead`, and are looked at again in `behind`.
-pub(super) fn slide<S: State>(
+pub(super) fn slide<S: AggregateState>(
     frame: &mut SlidingFrame<S>,
     frames: impl ExactSizeIterator<Item = Range<usize>>,
     ahead: &mut impl Singles<S>,
@@ -83,7 +83,7 @@ pub(super) struct SlidingFrame<S> {
     to: usize,
 }
 
-impl<S: State> SlidingFrame<S> {
+impl<S: AggregateState> SlidingFrame<S> {
     /// Moves the frame on; gives its state.
     fn moved(
         &mut self,
@@ -196,7 +196,7 @@ pub(super) struct FrameBlock<S> {
 
 impl<S, U> Singles<S> for Fetched<'_, S, U>
 where
-    S: State,
+    S: AggregateState,
     U: Fn(&mut [S], &[u32], &[ArrayRef]) -> Result<()>,
 {
     fn of(&mut self, rows: Range<usize>) -> Result<&[S]> {

@@ -14,7 +14,7 @@ use serde::{Deserialize, Serialize};
 
 use super::super::arithmetic;
 use super::super::functions::{Arguments, Complaint};
-use super::{Aggregate, Made, State, column, each_value, made};
+use super::{Aggregate, AggregateState, Made, column, each_value, made};
 
 pub(super) const AGGREGATES: &[Aggregate] = &[
     Aggregate {
@@ -64,7 +64,7 @@ impl WholeSum {
     }
 }
 
-impl State for WholeSum {
+impl AggregateState for WholeSum {
     fn merge(&mut self, later: &mut Self) {
         let count = self.count + later.count;
         self.add(later.sum);
@@ -79,7 +79,7 @@ struct Real {
     count: i64,
 }
 
-impl State for Real {
+impl AggregateState for Real {
     fn merge(&mut self, later: &mut Self) {
         self.sum.merge(later.sum);
         self.count += later.count;
@@ -179,7 +179,7 @@ fn mean(mut args: Arguments) -> Result<Made, Complaint> {
     }))
 }
 
-impl State for Deviations {
+impl AggregateState for Deviations {
     fn merge(&mut self, later: &mut Self) {
         Deviations::merge(self, later);
     }

@@ -6,22 +6,24 @@ use churn_core::error::nearest;
 use churn_core::{Error, ErrorKind, Scalar, SourceText, Span, Type};
 
 use super::{Binder, Place};
+use crate::Bound;
 use crate::ast::{Expr, Kind};
-use crate::extend::ScalarFunction;
+use crate::expand::Environment;
+use crate::extend::ScalarCallable;
+use crate::functions::Complaint;
 use crate::functions::synonyms::synonym;
-use crate::functions::{self, Arguments, Complaint};
-use crate::{Bound, aggregates, windows};
 
 /// Functions of values of any type.
 const OF_ANY: [&str; 2] = ["if", "coalesce"];
 
 impl Binder<'_> {
     pub(super) fn call(&mut self, function: &str, args: &[Expr], span: Span, place: &mut Place<'_>) -> Bound {
-        if aggregates::find(function).is_some() {
+        let functions = &self.environment.functions;
+        if functions.aggregate(function).is_some() {
             let call = Expr::new(Kind::Call(function.to_owned(), args.to_vec()), span);
             return self.aggregate(&call, place);
         }
-        if windows::find(function).is_some() {
+        if functions.window(function).is_some() {
             let call = Expr::new(Kind::Call(function.to_owned(), args.to_vec()), span);
             if let Place::Window(_) = place {
                 return self.window_call(&call, None, span, place);
@@ -31,17 +33,14 @@ impl Binder<'_> {
             return self
                 .wrong(span, error.next(format!("Write: window by farm order by collected_on: {call}")));
         }
-        let Some(found) = functions::find(function) else {
-            return match self.environment.catalogue.clone().find(function) {
-                Some(own) => self.own_call(own, args, span, place),
-                None => self.unknown_function(function, span),
-            };
+        let Some(ScalarCallable { call: found, takes_unit }) = functions.scalar(function) else {
+            return self.unknown_function(function, span);
         };
         let mut values = Vec::new();
         for (i, arg) in args.iter().enumerate() {
             // A unit of time is a word, not a column.
             let unit = match &arg.kind {
-                Kind::Name(word) if i == 0 && found.takes_unit() => Some(word),
+                Kind::Name(word) if i == 0 && takes_unit => Some(word),
                 _ => None,
             };
             values.push(match unit {
@@ -52,37 +51,22 @@ impl Binder<'_> {
         if values.iter().any(|v| v.kind == Type::Unknown) {
             return Bound::unknown();
         }
-        let is_interval = |v: &Bound| v.kind == Type::Interval && !OF_ANY.contains(&found.name);
+        let takes_intervals = found.is_own || OF_ANY.contains(&found.name);
+        let is_interval = |v: &Bound| v.kind == Type::Interval && !takes_intervals;
         if let Some(i) = values.iter().position(is_interval) {
             let at = args.get(i).map_or(span, |a| a.span);
             return self.type_error(at, format!("{function} takes no interval."), "");
         }
         let spans: Vec<Span> = args.iter().map(|a| a.span).collect();
-        let made = (found.bind)(Arguments { name: found.name, usage: found.usage, values });
-        {
-            let bound = self.complained(made, span, &spans);
-            self.folded(bound)
-        }
-    }
-
-    /// A call of a function of the user's own. It is not worked out before the run, however constant its arguments are.
-    fn own_call(&mut self, own: &ScalarFunction, args: &[Expr], span: Span, place: &mut Place<'_>) -> Bound {
-        let values: Vec<Bound> = args.iter().map(|arg| self.expression(arg, place)).collect();
-        if values.iter().any(|value| value.kind == Type::Unknown) {
-            return Bound::unknown();
-        }
-        let spans: Vec<Span> = args.iter().map(|arg| arg.span).collect();
-        self.complained(own.bound(values), span, &spans)
+        let bound = self.complained(found.bound(values), span, &spans);
+        // A user's own function is not called before the run, however constant its arguments are.
+        if found.is_own { bound } else { self.folded(bound) }
     }
 
     pub(super) fn unknown_function(&mut self, function: &str, span: Span) -> Bound {
         let error = Error::new(ErrorKind::Name, format!("There is no function {function}."));
-        let known = functions::all()
-            .map(|f| f.name)
-            .chain(aggregates::all().map(|a| a.name))
-            .chain(windows::all().map(|w| w.name))
-            .chain(self.environment.defines.keys().map(String::as_str))
-            .chain(self.environment.catalogue.names());
+        let Environment { defines, functions, .. } = self.environment;
+        let known = functions.names().chain(defines.keys().map(String::as_str));
         let error = match (synonym(function), nearest(function, known)) {
             (Some(here), _) => error.next(format!("Here it is written {here}.")),
             (None, Some(near)) => error.next(format!("Did you mean {near}?")),

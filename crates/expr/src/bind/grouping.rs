@@ -3,10 +3,9 @@
 use churn_core::{Error, ErrorKind, Field, Span, Type};
 
 use super::{AggregateCall, Beside, Binder, PerCall, Place, complaint_error};
+use crate::Bound;
 use crate::ast::{ColumnRef, Expr, Keys, Kind};
 use crate::expand::columns_of_list;
-use crate::functions::Arguments;
-use crate::{Bound, aggregates};
 
 /// Aggregates of values of any type.
 const OF_ANY: [&str; 3] = ["count", "first", "last"];
@@ -26,7 +25,7 @@ impl Binder<'_> {
                 bound
             }
             Place::Window(_) => self.window_call(expr, None, expr.span, place),
-            _ if !is_aggregate(expr) => {
+            _ if !self.is_aggregate(expr) => {
                 self.aggregate_call(expr);
                 Bound::unknown()
             }
@@ -55,7 +54,7 @@ impl Binder<'_> {
             self.wrong(call.span, error.next("Write it right after one: sum(litres) where (grade = 'A')."));
             return None;
         };
-        let Some(aggregate) = aggregates::find(function) else {
+        let Some(aggregate) = self.environment.functions.aggregate(function) else {
             let error = Error::new(ErrorKind::Check, format!("{function} is not an aggregate."));
             self.wrong(call.span, error.next("where (…) and per stand after one, such as sum(litres)."));
             return None;
@@ -66,7 +65,8 @@ impl Binder<'_> {
             let bound = self.expression(condition, &mut inner);
             self.wanted(bound, &Type::Bool, condition.span, "where").unwrap_or_else(Bound::unknown)
         });
-        let is_interval = |v: &Bound| v.kind == Type::Interval && !OF_ANY.contains(&aggregate.name);
+        let takes_intervals = aggregate.is_own || OF_ANY.contains(&aggregate.name);
+        let is_interval = |v: &Bound| v.kind == Type::Interval && !takes_intervals;
         if let Some(i) = values.iter().position(is_interval) {
             let at = args.get(i).map_or(expr.span, |a| a.span);
             self.type_error(at, format!("{} takes no interval.", aggregate.name), "");
@@ -77,7 +77,7 @@ impl Binder<'_> {
         if unknown {
             return None;
         }
-        match (aggregate.bind)(Arguments { name: aggregate.name, usage: aggregate.usage, values }) {
+        match aggregate.bound(values) {
             Ok(made) => {
                 let field = Field::new(self.ids.fresh(), expr.to_string(), made.kind.clone());
                 Some(AggregateCall { field, text: expr.to_string(), made, only })
@@ -117,13 +117,13 @@ impl Binder<'_> {
         aggregates.push(PerCall { keys: found, call });
         bound
     }
-}
 
-/// Whether it is a call of an aggregate, narrowed or not.
-fn is_aggregate(expr: &Expr) -> bool {
-    match &expr.kind {
-        Kind::Call(function, _) => aggregates::find(function).is_some(),
-        Kind::Where(inner, _) => is_aggregate(inner),
-        _ => false,
+    /// Whether it is a call of an aggregate, narrowed or not.
+    fn is_aggregate(&self, expr: &Expr) -> bool {
+        match &expr.kind {
+            Kind::Call(function, _) => self.environment.functions.has_aggregate(function),
+            Kind::Where(inner, _) => self.is_aggregate(inner),
+            _ => false,
+        }
     }
 }

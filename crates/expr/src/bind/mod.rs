@@ -326,7 +326,7 @@ impl Binder<'_> {
             Some(field) => Bound::column(field),
             None => {
                 let mut error = unknown_column(column, self.fields, self.source, span);
-                if functions::find(column).is_some() || aggregates::find(column).is_some() {
+                if self.environment.functions.names().any(|function| function == column) {
                     error = error.next(format!("{column} is a function: write {column}(…)."));
                 }
                 self.wrong(span, error)

@@ -3,10 +3,9 @@
 use churn_core::{Error, ErrorKind, Field, Interval, Scalar, Span, Type};
 
 use super::{Binder, Place, complaint_error};
+use crate::Bound;
 use crate::ast::{Edge, Expr, Frame as Written, Kind};
-use crate::functions::Arguments;
-use crate::windows::{self, Distance, Frame, Limit, Task, WindowCall};
-use crate::{Bound, aggregates};
+use crate::windows::{Distance, Frame, Limit, Task, WindowCall, WindowTask};
 
 /// What stands in a window.
 pub struct WindowPlace {
@@ -49,10 +48,10 @@ impl Binder<'_> {
             return self.wrong(span, error.next("Write: mean(litres) over last 7 rows"));
         };
         let mut inner = Place::NoAggregates("Calls in a window do not nest.");
-        let (task, kind, args, only) = if aggregates::find(function).is_some() {
+        let (task, kind, args, only) = if self.environment.functions.has_aggregate(function) {
             let Some(made) = self.aggregate_call(expr) else { return Bound::unknown() };
             (Task::Aggregate(made.made.clone()), made.field.kind, made.made.args, made.only)
-        } else if let Some(found) = windows::find(function) {
+        } else if let Some(found) = self.environment.functions.window(function) {
             let trouble = if only.is_some() {
                 Some((format!("where (…) narrows an aggregate, and {function} is none."), ""))
             } else if frame.is_some() && !found.takes_frame {
@@ -75,9 +74,8 @@ impl Binder<'_> {
                 return Bound::unknown();
             }
             let spans: Vec<Span> = args.iter().map(|a| a.span).collect();
-            let mut args = Arguments { name: found.name, usage: found.usage, values };
-            match found.bound(&mut args) {
-                Ok((task, kind)) => (task, kind, args.values, None),
+            match found.call.bound(values) {
+                Ok(WindowTask { task, kind, args }) => (task, kind, args, None),
                 Err(complaint) => {
                     let error = complaint_error(complaint, call.span, &spans)(self.source);
                     self.errors.push(error);

@@ -1,7 +1,7 @@
 //! Values as expressions: each prints as text that reads back as the same expression.
 
 use churn_core::{Interval, Scalar, Type};
-use churn_kernels::calendar::{self, Civil};
+use churn_kernels::calendar;
 use jiff::civil;
 
 use super::{binary, made};
@@ -79,58 +79,27 @@ macro_rules! literals {
     )*};
 }
 
-literals!(bool, i32, i64, f64, &str, String);
-
-macro_rules! whole_numbers {
-    ($($from:ty),*) => {$(
-        impl From<$from> for Expr {
-            fn from(value: $from) -> Expr {
-                Scalar::Int(value.into()).into()
-            }
-        }
-    )*};
-}
-
-whole_numbers!(i8, i16, u8, u16, u32);
-
-impl From<f32> for Expr {
-    fn from(value: f32) -> Expr {
-        Scalar::Float(value.into()).into()
-    }
-}
+literals!(
+    bool,
+    i8,
+    i16,
+    i32,
+    i64,
+    u8,
+    u16,
+    u32,
+    f32,
+    f64,
+    &str,
+    String,
+    civil::Date,
+    civil::Time,
+    civil::DateTime
+);
 
 impl<T: Into<Expr>> From<Option<T>> for Expr {
     /// The value, or null.
     fn from(value: Option<T>) -> Expr {
         value.map_or_else(|| made(Kind::Literal(Scalar::Null)), Into::into)
-    }
-}
-
-fn days(date: civil::Date) -> i32 {
-    let (year, month, day) = (date.year().into(), date.month().unsigned_abs().into(), date.day());
-    calendar::to_days(Civil { year, month, day: day.unsigned_abs().into() })
-}
-
-/// Microseconds from midnight; what is less than a microsecond is cut off.
-fn micros(time: civil::Time) -> i64 {
-    let seconds = i64::from(time.hour()) * 3600 + i64::from(time.minute()) * 60 + i64::from(time.second());
-    seconds * calendar::SECOND + i64::from(time.subsec_nanosecond()) / 1000
-}
-
-impl From<civil::Date> for Expr {
-    fn from(value: civil::Date) -> Expr {
-        Scalar::Date(days(value)).into()
-    }
-}
-
-impl From<civil::Time> for Expr {
-    fn from(value: civil::Time) -> Expr {
-        Scalar::Time(micros(value)).into()
-    }
-}
-
-impl From<civil::DateTime> for Expr {
-    fn from(value: civil::DateTime) -> Expr {
-        Scalar::Timestamp(i64::from(days(value.date())) * calendar::DAY + micros(value.time())).into()
     }
 }

@@ -15,7 +15,7 @@ use churn_core::{Error, ErrorKind, Result, SourceText, Span, deep};
 
 use super::{Define, Environment, try_map_parts};
 use crate::ast::{Expr, Kind, Local};
-use crate::{aggregates, windows};
+use crate::extend::Functions;
 
 /// Parts that an expression may have once the functions in it are put in their places.
 pub(crate) const MOST_PARTS: usize = 100_000;
@@ -75,8 +75,8 @@ impl Environment {
         let mut of_a_row = match &expr.kind {
             Kind::Where(..) | Kind::Per(..) | Kind::Over(..) | Kind::Each(_) => false,
             Kind::Call(function, _) => match self.defines.get(function) {
-                Some(define) => define.is_of_a_row(),
-                None => aggregates::find(function).is_none() && windows::find(function).is_none(),
+                Some(define) => define.is_of_a_row(&self.functions),
+                None => !self.functions.looks_at_rows(function),
             },
             _ => true,
         };
@@ -87,15 +87,20 @@ impl Environment {
 
 impl Define {
     /// Whether the body, in which no call of a defined function is left, is computed row by row.
-    fn is_of_a_row(&self) -> bool {
-        Environment::default().is_of_a_row(&self.body)
+    fn is_of_a_row(&self, functions: &Arc<Functions>) -> bool {
+        Environment { functions: functions.clone(), ..Environment::default() }.is_of_a_row(&self.body)
     }
 
     /// The body with arguments in place of parameters.
     ///
     /// # Errors
     /// The wrong number of arguments; too many parts. Neither has its place yet.
-    pub(super) fn called(&self, function: &str, written: &Expr, args: &[Expr]) -> Result<Expr> {
+    pub(super) fn called(
+        &self,
+        (function, functions): (&str, &Arc<Functions>),
+        written: &Expr,
+        args: &[Expr],
+    ) -> Result<Expr> {
         if self.parameters.len() != args.len() {
             let what = format!(
                 "{function} takes {}, not {}.",
@@ -106,7 +111,7 @@ impl Define {
             return Err(Error::new(ErrorKind::Check, what).next(usage));
         }
         let texts = if let Kind::Call(_, texts) = &written.kind { texts.as_slice() } else { &[] };
-        let may_share = self.is_of_a_row();
+        let may_share = self.is_of_a_row(functions);
         let mut values = Vec::new();
         let mut replacements = HashMap::with_capacity(args.len());
         for ((parameter, arg), text) in self.parameters.iter().zip(args).zip(texts) {

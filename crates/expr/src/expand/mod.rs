@@ -14,7 +14,7 @@ pub(crate) use sets::with_sets;
 pub use sets::{columns_of_list, default_name, over_set, unknown_column};
 
 use crate::ast::{Expr, Kind};
-use crate::extend::Catalogue;
+use crate::extend::Functions;
 
 /// What a recipe declares before its chains.
 #[derive(Clone, Debug, Default)]
@@ -25,8 +25,8 @@ pub struct Environment {
     pub defines: BTreeMap<String, Define>,
     /// The tables declared so far, by their names.
     pub tables: BTreeMap<String, TableShape>,
-    /// Functions of the user's own, in Rust.
-    pub catalogue: Arc<Catalogue>,
+    /// The functions of the language, and a user's own in Rust.
+    pub functions: Arc<Functions>,
 }
 
 /// What an expression may know of a table of the recipe.
@@ -107,6 +107,19 @@ impl Environment {
         expr.for_each_part(&mut |part| deep::guarded(|| self.table_values(part, into)));
     }
 
+    /// Whether an aggregate stands in an expression, or in a function that it calls.
+    pub fn has_aggregate(&self, expr: &Expr) -> bool {
+        let mut found = match &expr.kind {
+            Kind::Call(function, _) => match self.defines.get(function) {
+                Some(define) => self.has_aggregate(&define.body),
+                None => self.functions.has_aggregate(function),
+            },
+            _ => false,
+        };
+        expr.for_each_part(&mut |part| found = found || deep::guarded(|| self.has_aggregate(part)));
+        found
+    }
+
     /// The expression with parameters and calls replaced, each call by itself.
     fn replaced(&self, expr: &Expr, source: &Arc<SourceText>) -> Result<Expr> {
         let parts = try_map_parts(expr, &mut |part| self.replaced(part, source))?;
@@ -135,7 +148,9 @@ impl Environment {
                 Ok(expr)
             }
             Kind::Call(function, args) => match self.defines.get(function) {
-                Some(define) => define.called(function, written, args).map_err(|e| e.at(source, expr.span)),
+                Some(define) => define
+                    .called((function, &self.functions), written, args)
+                    .map_err(|e| e.at(source, expr.span)),
                 None => Ok(expr),
             },
             _ => Ok(expr),

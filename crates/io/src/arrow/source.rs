@@ -16,8 +16,9 @@ use arrow_ipc::{Block, root_as_footer};
 use arrow_schema::{ArrowError, Schema};
 use churn_core::{Batch, Error, Result};
 
+use super::ArrowFormat;
 use super::damage::{check_places, decoded};
-use crate::format::Format;
+use crate::format;
 use crate::merge_schemas::{self, FileRows, Flat, MergedSchema};
 use crate::open_files::{OpenFiles, PositionedFile};
 use crate::place;
@@ -104,7 +105,7 @@ fn part(file: &PositionedFile, at: u64, length: usize) -> std::result::Result<Bu
 
 fn broken(shown: &str, error: &ArrowError) -> Error {
     let why = error.to_string();
-    Format::Arrow.damaged(shown, why.split_once(": ").map_or(why.as_str(), |(_, rest)| rest))
+    format::damaged(&ArrowFormat, shown, why.split_once(": ").map_or(why.as_str(), |(_, rest)| rest))
 }
 
 /// Arrow files as one table.

@@ -66,7 +66,7 @@ fn invalid(what: impl Into<String>) -> Error {
 }
 
 /// Takes a number off the front of some bytes; `None` if they end before it does.
-fn number(bytes: &mut &[u8]) -> Result<Option<i64>> {
+pub(super) fn number(bytes: &mut &[u8]) -> Result<Option<i64>> {
     let (mut value, mut rest) = (0u64, *bytes);
     for place in 0..10 {
         let Some((byte, after)) = rest.split_first() else { return Ok(None) };

@@ -10,8 +10,10 @@ use arrow_array::RecordBatch;
 use arrow_avro::reader::{Reader, ReaderBuilder};
 use churn_core::{Batch, Error, Result};
 
+use super::AvroFormat;
 use super::container::{Block, Heading};
-use crate::format::Format;
+use super::walk::RecordShape;
+use crate::format;
 use crate::merge_schemas::{self, FileRows, Flat, MergedSchema};
 use crate::open_files::{OpenFiles, PositionedFile};
 use crate::source::{
@@ -31,6 +33,8 @@ struct AvroFile {
     shown: String,
     file: PositionedFile,
     heading: Heading,
+    /// How its records are encoded.
+    shape: RecordShape,
     /// The heading of its records once they are unpacked.
     plain: Vec<u8>,
     blocks: Vec<Block>,
@@ -45,12 +49,13 @@ impl AvroFile {
         let file = PositionedFile::open(path, files)?;
         let heading = Heading::read(&file).map_err(|e| broken(shown, &e))?;
         let blocks = heading.blocks(&file).map_err(|e| broken(shown, &e))?;
+        let shape = RecordShape::of(&heading.schema).map_err(|e| broken(shown, &e))?;
         let plain = heading.plain();
         let reader = reader(plain.clone(), None).map_err(|e| broken(shown, &e))?;
         let flat = merge_schemas::flat(reader.schema().fields());
         let notes = flat.notes(shown);
         let shown = shown.to_owned();
-        Ok(AvroFile { shown, file, heading, plain, blocks, columns: flat.columns, notes })
+        Ok(AvroFile { shown, file, heading, shape, plain, blocks, columns: flat.columns, notes })
     }
 
     fn rows(&self) -> u64 {
@@ -64,6 +69,7 @@ impl AvroFile {
         let mut rows = 0;
         for block in self.blocks.get(blocks).unwrap_or_default() {
             let records = self.heading.records(&self.file, block).map_err(|e| told(&e))?;
+            self.shape.holds(block.rows, &records).map_err(|e| told(&e))?;
             bytes.extend(self.heading.plain_block(block.rows, &records));
             rows += block.rows;
         }
@@ -92,7 +98,7 @@ fn reader(
 }
 
 fn broken(shown: &str, error: &dyn std::fmt::Display) -> Error {
-    Format::Avro.damaged(shown, &error.to_string())
+    format::damaged(&AvroFormat, shown, &error.to_string())
 }
 
 /// Avro files as one table.

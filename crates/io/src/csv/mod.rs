@@ -10,6 +10,7 @@ mod cells;
 mod cutter;
 mod decode;
 pub mod encoded;
+mod format;
 mod head;
 mod infer;
 mod options;
@@ -19,5 +20,6 @@ mod ranges;
 mod source;
 pub(crate) mod write;
 
+pub(crate) use format::{Csv, Tsv};
 pub use options::{BadCells, BadRows, CsvOptions, Encoding, Header};
 pub use source::CsvSource;

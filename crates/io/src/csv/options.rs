@@ -2,7 +2,7 @@
 
 use churn_core::{Error, ErrorKind, Result, Type};
 
-use crate::workbook::SheetPart;
+use crate::sheet::SheetPart;
 
 /// What to do with a cell that is not of its column's type.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]

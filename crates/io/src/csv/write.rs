@@ -16,7 +16,7 @@ use churn_kernels::known::known;
 use churn_kernels::{calendar, digits, gather, lines};
 
 use crate::format::{Encoder, LineEncoder, LineForm, TextEncoding, WriteOptions};
-use crate::json::list_text;
+use crate::json_text::write_value;
 
 pub(crate) struct CsvEncoder {
     names: Vec<String>,
@@ -150,7 +150,7 @@ impl CsvEncoder {
             ColumnValues::Others(array) => match Scalar::from_array(array, row) {
                 value @ Scalar::List(..) => {
                     let mut text = Vec::new();
-                    list_text(&value, &mut text);
+                    write_value(&value, &mut text);
                     self.write_text(&text, out);
                 }
                 value => value.write_plain(out),

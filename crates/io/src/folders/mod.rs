@@ -69,7 +69,24 @@ pub fn opened(files: &[PathBuf], base: &Path, open: &Open<'_>) -> Result<Arc<dyn
     };
     let mut folders: Vec<Folder> = parts.iter().map(folder).collect::<Result<_>>()?;
     told(&mut folders, &parts, open)?;
-    let shown: Vec<String> = parts.iter().map(|(values, _)| values.join("/")).collect();
+    let shown = parts.iter().map(|(values, _)| values.join("/")).collect();
+    let keys = first.iter().zip(&kinds);
+    let keys = keys.map(|(name, kind)| SourceColumn { name: name.clone(), data: kind.arrow(), open: false });
+    merged(folders, shown, keys.collect())
+}
+
+/// Sources of files, each with what messages call it, as one table of the columns of all.
+///
+/// # Errors
+/// Columns of one name have types that do not go together.
+pub(crate) fn together(sources: Vec<(String, Arc<dyn Source>)>) -> Result<Arc<dyn Source>> {
+    let (shown, folders) =
+        sources.into_iter().map(|(shown, source)| (shown, Folder { source, values: Vec::new() })).unzip();
+    merged(folders, shown, Vec::new())
+}
+
+/// Folders, each with what messages call it, as one table; behind their columns the keys, of which each has values.
+fn merged(folders: Vec<Folder>, shown: Vec<String>, keys: Vec<SourceColumn>) -> Result<Arc<dyn Source>> {
     let listed: Vec<FileColumns<'_>> = folders
         .iter()
         .zip(&shown)
@@ -80,7 +97,7 @@ pub fn opened(files: &[PathBuf], base: &Path, open: &Open<'_>) -> Result<Arc<dyn
                 .source
                 .columns()
                 .iter()
-                .filter(|c| !first.contains(&c.name))
+                .filter(|c| !keys.iter().any(|key| key.name == c.name))
                 .map(|c| (c.name.as_str(), &c.data))
                 .collect(),
         })
@@ -90,14 +107,13 @@ pub fn opened(files: &[PathBuf], base: &Path, open: &Open<'_>) -> Result<Arc<dyn
         let place = |c: &SourceColumn| folder.source.columns().iter().position(|own| own.name == c.name);
         *places = united.columns.iter().map(place).collect();
     }
-    for (name, kind) in first.iter().zip(&kinds) {
-        united.columns.push(SourceColumn { name: name.clone(), data: kind.arrow(), open: false });
-    }
+    let key_count = keys.len();
+    united.columns.extend(keys);
     let sum = |f: fn(&About) -> Option<u64>| folders.iter().map(|p| f(p.source.about())).sum::<Option<u64>>();
     let within = || folders.iter().find_map(|folder| folder.source.about().lacking.clone());
     let about = About {
         lacking: united.lacking.clone().or_else(within),
-        files: files.len(),
+        files: folders.iter().map(|folder| folder.source.about().files).sum(),
         bytes: sum(|a| a.bytes),
         rows: sum(|a| a.rows),
         rows_about: sum(|a| a.rows_about.or(a.rows)),
@@ -107,7 +123,7 @@ pub fn opened(files: &[PathBuf], base: &Path, open: &Open<'_>) -> Result<Arc<dyn
     Ok(Arc::new(FolderSource {
         folders: Arc::new(folders),
         united: Arc::new(united),
-        keys: first.len(),
+        keys: key_count,
         about,
     }))
 }

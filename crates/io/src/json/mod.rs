@@ -13,13 +13,14 @@ mod cutter;
 mod decode;
 mod direct;
 mod fields;
+mod format;
 mod infer;
 mod lists;
 mod long;
 mod look;
 mod source;
 mod values;
-pub(crate) mod write;
+mod write;
 
+pub(crate) use format::{Json, NdJson};
 pub use source::{JsonOptions, JsonSource};
-pub(crate) use write::list_text;

@@ -10,6 +10,7 @@ use churn_core::widen::widen;
 use churn_core::{Batch, Field, Result, Scalar};
 
 use crate::format::Encoder;
+use crate::json_text::{quoted, write_value};
 
 pub(crate) struct JsonEncoder {
     /// Each column's name as a JSON text with its colon.
@@ -23,10 +24,6 @@ impl JsonEncoder {
         let keys = fields.iter().map(|f| format!("{}:", quoted(&f.name))).collect();
         JsonEncoder { keys, array }
     }
-}
-
-fn quoted(text: &str) -> String {
-    serde_json::Value::from(text).to_string()
 }
 
 /// Appends a cell as JSON; plain texts and numbers without a detour.
@@ -47,31 +44,6 @@ fn write_cell(column: &ArrayRef, row: usize, out: &mut Vec<u8>) {
     }
 }
 
-/// Appends a value as JSON.
-fn write_value(value: &Scalar, out: &mut Vec<u8>) {
-    match value {
-        Scalar::Null => out.extend_from_slice(b"null"),
-        Scalar::Float(v) if !v.is_finite() => out.extend_from_slice(b"null"),
-        Scalar::Date(_) => {
-            out.push(b'"');
-            value.write_plain(out);
-            out.push(b'"');
-        }
-        Scalar::Bool(_) | Scalar::Int(_) | Scalar::Float(_) | Scalar::Decimal(..) => value.write_plain(out),
-        Scalar::List(items, _) => {
-            out.push(b'[');
-            for (i, item) in items.iter().enumerate() {
-                if i > 0 {
-                    out.push(b',');
-                }
-                write_value(item, out);
-            }
-            out.push(b']');
-        }
-        other => out.extend_from_slice(quoted(&other.plain()).as_bytes()),
-    }
-}
-
 /// The floats of a column that are NaN or infinite.
 fn not_finite(column: &ArrayRef) -> usize {
     if let Some(list) = column.as_list_opt::<i32>() {
@@ -83,11 +55,6 @@ fn not_finite(column: &ArrayRef) -> usize {
     let Some(wide) = is_float.then(|| widen(column).ok()).flatten() else { return 0 };
     let floats = wide.as_primitive_opt::<Float64Type>();
     floats.map_or(0, |floats| floats.iter().flatten().filter(|value| !value.is_finite()).count())
-}
-
-/// A list as JSON: how it is written in formats that have no lists.
-pub(crate) fn list_text(list: &Scalar, out: &mut Vec<u8>) {
-    write_value(list, out);
 }
 
 impl Encoder for JsonEncoder {

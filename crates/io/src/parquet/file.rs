@@ -14,7 +14,8 @@ use parquet::errors::ParquetError;
 use parquet::file::metadata::{PageIndexPolicy, ParquetMetaData};
 use parquet::file::reader::{ChunkReader, Length};
 
-use crate::format::Format;
+use super::ParquetFormat;
+use crate::format;
 use crate::merge_schemas::{Flat, flat};
 use crate::open_files::{OpenFiles, PositionedFile};
 
@@ -182,5 +183,5 @@ pub(super) fn mixed_up(shown: &str) -> Error {
 
 /// The error of a file that is not as it says it is.
 pub(super) fn damaged(shown: &str, why: &str) -> Error {
-    Format::Parquet.damaged(shown, why)
+    format::damaged(&ParquetFormat, shown, why)
 }

@@ -1,6 +1,7 @@
 //! Parquet files: only the needed columns, only the row groups and pages that may hold rows of the answer.
 
 mod file;
+mod format;
 mod morsel;
 mod page_by_page;
 mod piece;
@@ -8,4 +9,5 @@ mod skip;
 mod source;
 pub(crate) mod write;
 
+pub(crate) use format::ParquetFormat;
 pub use source::ParquetSource;

@@ -80,11 +80,11 @@ impl SplitTarget {
     /// The folder is there and must be new, or holds what is no such table; nothing can be written beside it.
     pub fn create(
         target: &Path,
-        (format, options, mode): (Format, &WriteOptions, Mode),
+        (format, options, mode): (&Format, &WriteOptions, Mode),
         fields: &[Field],
         resources: &WriterResources,
     ) -> Result<SplitTarget> {
-        may_stand_at(target, &options.split_by, mode)?;
+        may_stand_at(target, &options.split_by, mode, format)?;
         let parent = folder_of(target);
         let beside = Folder::create(parent, ".churn-", ".part");
         let key = |name: &String| Some((fields.iter().position(|f| f.name == *name)?, name.clone()));
@@ -96,7 +96,7 @@ impl SplitTarget {
         Ok(SplitTarget {
             beside: beside.map_err(|e| failed(target, &e))?,
             target: target.to_owned(),
-            format,
+            format: format.clone(),
             options: options.clone(),
             mode,
             resources: resources.clone(),

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use churn_core::{Error, ErrorKind, Result};
 
 use crate::folders::is_of_key;
-use crate::format::Format;
+use crate::format::{Format, Formats};
 use crate::target::{Mode, there_already};
 
 /// Exchanges two names in one step; false where the system cannot.
@@ -51,11 +51,11 @@ pub(super) fn link_all(from: &Path, to: &Path) -> std::io::Result<()> {
     Ok(())
 }
 
-/// Checks that a folder of files split by these columns may be written at a place.
+/// Checks that a folder of files of a format, split by these columns, may be written at a place.
 ///
 /// # Errors
 /// Something is there and must not be, or holds what no such step wrote.
-pub fn may_stand_at(target: &Path, split_by: &[String], mode: Mode) -> Result<()> {
+pub fn may_stand_at(target: &Path, split_by: &[String], mode: Mode, format: &Format) -> Result<()> {
     if !target.exists() {
         return Ok(());
     }
@@ -63,7 +63,7 @@ pub fn may_stand_at(target: &Path, split_by: &[String], mode: Mode) -> Result<()
     if mode == Mode::New {
         return Err(there_already(target));
     }
-    let Some(other) = foreign(target, split_by) else { return Ok(()) };
+    let Some(other) = foreign(target, split_by, format) else { return Ok(()) };
     let error = if other == *target {
         Error::new(ErrorKind::Check, format!("{shown} is there already, and is no folder."))
     } else {
@@ -83,7 +83,7 @@ pub fn may_stand_at(target: &Path, split_by: &[String], mode: Mode) -> Result<()
 }
 
 /// The first thing in a folder that is no folder of a key in its place, or no file that is written in such a folder.
-fn foreign(folder: &Path, keys: &[String]) -> Option<PathBuf> {
+fn foreign(folder: &Path, keys: &[String], format: &Format) -> Option<PathBuf> {
     let Ok(entries) = std::fs::read_dir(folder) else { return Some(folder.to_owned()) };
     let mut entries: Vec<_> = entries.flatten().collect();
     entries.sort_by_key(std::fs::DirEntry::file_name);
@@ -92,8 +92,8 @@ fn foreign(folder: &Path, keys: &[String]) -> Option<PathBuf> {
         let name = name.to_str().unwrap_or_default();
         let is_dir = entry.file_type().is_ok_and(|kind| kind.is_dir());
         let found = match keys.split_first() {
-            Some((key, rest)) if is_dir && is_of_key(name, key) => foreign(&entry.path(), rest),
-            None if !is_dir && is_part(name) => None,
+            Some((key, rest)) if is_dir && is_of_key(name, key) => foreign(&entry.path(), rest, format),
+            None if !is_dir && is_part(name, format) => None,
             _ => Some(entry.path()),
         };
         if found.is_some() {
@@ -104,7 +104,10 @@ fn foreign(folder: &Path, keys: &[String]) -> Option<PathBuf> {
 }
 
 /// Whether a file is named as those are that are written: `part-1.csv`.
-fn is_part(name: &str) -> bool {
+fn is_part(name: &str, format: &Format) -> bool {
     let number = name.strip_prefix("part-").and_then(|rest| rest.split_once('.'));
-    number.is_some_and(|(number, ending)| number.parse::<u32>().is_ok() && Format::named(ending).is_ok())
+    number.is_some_and(|(number, ending)| {
+        let is_written = format.ending() == ending || Formats::default().named(ending).is_ok();
+        number.parse::<u32>().is_ok() && is_written
+    })
 }

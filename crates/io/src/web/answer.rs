@@ -1,7 +1,6 @@
 //! What a server answers: asked for again where that may help, taken up where it broke off.
 
 use std::io::{Error, ErrorKind, Read, Result};
-use std::path::Path;
 use std::sync::LazyLock;
 use std::time::Duration;
 
@@ -51,8 +50,8 @@ struct Refusal {
 }
 
 /// The bytes at an address.
-pub(super) fn open(path: &Path) -> Result<Box<dyn Read + Send>> {
-    let address = path.to_string_lossy().into_owned();
+pub(super) fn open(address: &str) -> Result<Box<dyn Read + Send>> {
+    let address = address.to_owned();
     let response = asked(&address, None)?;
     let mut answer = Answer {
         length: response.body().content_length(),

@@ -1,5 +1,6 @@
 //! Workbooks: a sheet is read as the delimited text that it would be, and written cell by cell.
 
+mod format;
 mod held;
 mod ods;
 mod read;
@@ -7,5 +8,5 @@ mod sheets;
 pub(crate) mod write;
 mod xls;
 
-pub use read::{SheetPart, WorkbookSource};
-pub use write::fault_of_name;
+pub(crate) use format::WorkbookFormat;
+pub use read::WorkbookSource;

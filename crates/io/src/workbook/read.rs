@@ -15,15 +15,6 @@ use crate::csv::{CsvOptions, CsvSource};
 use crate::source::{About, ReadResources, Request, Scan, Source, SourceColumn};
 use crate::temporary;
 
-/// Which part of a workbook is read.
-#[derive(Clone, Debug, Default, PartialEq)]
-pub struct SheetPart {
-    /// A sheet's name, or its number from 1; else the first sheet that holds anything.
-    pub sheet: Option<String>,
-    /// `B2:F20`, or `B2` and all that is right of it and below.
-    pub area: Option<String>,
-}
-
 /// Workbooks read as one table.
 #[derive(Debug)]
 pub struct WorkbookSource {
@@ -74,49 +65,5 @@ impl Source for WorkbookSource {
 
     fn open(&self, request: Request) -> Result<Box<dyn Scan>> {
         self.text.open(request)
-    }
-}
-
-/// A place in a sheet, from 0: row and column.
-pub(super) type Corner = (u32, u32);
-
-/// A corner of an area.
-fn corner(text: &str) -> Option<Corner> {
-    let letters = text.chars().take_while(char::is_ascii_alphabetic).count();
-    let (column, row) = text.split_at_checked(letters)?;
-    let digit = |c: char| u32::from(c.to_ascii_uppercase() as u8 - b'A') + 1;
-    let column = column.chars().try_fold(0u32, |all, c| all.checked_mul(26)?.checked_add(digit(c)))?;
-    Some((row.parse::<u32>().ok()?.checked_sub(1)?, column.checked_sub(1)?))
-}
-
-/// The corners of an area: `B2:F20`, or `B2` and what follows; `None` if it is none.
-pub(super) fn corners(area: &str) -> Option<(Corner, Option<Corner>)> {
-    match area.split_once(':') {
-        Some((from, to)) => {
-            let (from, to) = (corner(from)?, corner(to)?);
-            (from.0 <= to.0 && from.1 <= to.1).then_some((from, Some(to)))
-        }
-        None => Some((corner(area)?, None)),
-    }
-}
-
-impl SheetPart {
-    /// Whether an area can be read.
-    pub fn is_area(text: &str) -> bool {
-        corners(text).is_some()
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn areas_are_read() {
-        assert_eq!(corners("B2:F20"), Some(((1, 1), Some((19, 5)))));
-        assert_eq!(corners("aa10"), Some(((9, 26), None)));
-        for wrong in ["", "B", "7", "B0", "F20:B2", "B2:"] {
-            assert_eq!(corners(wrong), None, "{wrong}");
-        }
     }
 }

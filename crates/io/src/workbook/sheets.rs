@@ -14,9 +14,9 @@ use churn_core::error::nearest;
 use churn_core::names::comma;
 use churn_core::{Error, ErrorKind, Result, cancel};
 
-use super::read::{Corner, corners};
-use super::{SheetPart, held};
+use super::held;
 use crate::machine::memory_of_a_run;
+use crate::sheet::{Corner, SheetPart, corners};
 
 /// Writes a part of a workbook as delimited text.
 ///

@@ -22,21 +22,6 @@ const DAY: f64 = 86_400e6;
 /// The widest that a column is made, in characters.
 const WIDEST: usize = 60;
 
-/// Characters that the name of a sheet may not have, and the most that it may have.
-const NOT_IN_NAMES: [char; 7] = ['[', ']', ':', '*', '?', '/', '\\'];
-const LONGEST_NAME: usize = 31;
-
-/// Why a sheet cannot have a name, if it cannot.
-pub fn fault_of_name(name: &str) -> Option<String> {
-    if name.is_empty() || name.chars().count() > LONGEST_NAME {
-        return Some(format!("it has from 1 to {LONGEST_NAME} characters"));
-    }
-    if let Some(c) = name.chars().find(|c| NOT_IN_NAMES.contains(c)) {
-        return Some(format!("it has no {c}"));
-    }
-    (name.starts_with('\'') || name.ends_with('\'')).then(|| "no apostrophe stands at its ends".to_owned())
-}
-
 /// A workbook that is written: its sheets that are complete, by their order, and where it goes when all are.
 struct Book {
     out: Option<Out>,

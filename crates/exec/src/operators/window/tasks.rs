@@ -8,6 +8,7 @@ use arrow_array::types::Float64Type;
 use arrow_array::{Array, ArrayRef, Float64Array, Int64Array, UInt32Array};
 use churn_core::{Error, ErrorKind, Result, taken};
 use churn_expr::aggregates::{Made, quantiles};
+use churn_expr::extend::PartitionFunction;
 use churn_expr::windows::{Frame, Nth, Task};
 use churn_kernels::known::known_part;
 
@@ -102,7 +103,20 @@ impl<'a> WindowPartitions<'a> {
             Task::Shift(by) => self.shifted(call, *by)?,
             Task::Nth(which) => self.nth(call, *which)?,
             Task::Aggregate(made) => self.aggregate(call, made)?,
+            Task::Own(function) => self.own(call, function)?,
         })
+    }
+
+    /// What a function of a user's own gives, each partition a piece.
+    fn own(&self, call: &WindowCall, function: &PartitionFunction) -> Result<ArrayRef> {
+        let args = call.args.iter().map(|place| self.column(*place)).collect::<Result<Vec<_>>>()?;
+        let mut results = Vec::with_capacity(self.ends.len());
+        for (from, to) in self.ranges() {
+            let args: Vec<ArrayRef> = args.iter().map(|arg| arg.slice(from, to - from)).collect();
+            results.push(function.start()?.next(&args, to - from)?);
+        }
+        let results: Vec<&dyn Array> = results.iter().map(|result| &**result).collect();
+        arrow_select::concat::concat(&results).map_err(churn_core::arrow_error)
     }
 
     /// Values of rows so far away, or defaults.

@@ -97,7 +97,7 @@ fn write_output(
 ) -> Result<usize> {
     let named = |e: Error| e.in_step(context.step_text(step));
     if !target.options.split_by.is_empty() {
-        let how = (target.format, &target.options, target.mode);
+        let how = (&target.format, &target.options, target.mode);
         let folder = SplitTarget::create(&target.path, how, &target.fields, &context.resources);
         return Ok(context.split_output(folder.map_err(named)?));
     }

@@ -10,7 +10,7 @@ use arrow_array::{Array, ArrayRef, LargeBinaryArray};
 use churn_core::{Result, Type};
 
 use super::super::external::FromSorted;
-use super::super::{Accumulator, Sliding, State, States, column, of_different_kinds};
+use super::super::{Accumulator, AggregateState, Sliding, States, column, of_different_kinds};
 use super::counted;
 
 /// Groups that have a set each, at most.
@@ -19,7 +19,7 @@ const FEW: usize = 64;
 /// The values of many groups.
 pub(super) trait PairSet: Default + Send + 'static {
     /// A set of the values of one group.
-    type Set: State;
+    type Set: AggregateState;
 
     /// Accumulators of a set a group.
     fn sets(states: Vec<Self::Set>) -> Sets<Self>;

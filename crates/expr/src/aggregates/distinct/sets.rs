@@ -5,7 +5,7 @@ use churn_kernels::word_set::WordSet;
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 
-use super::super::State;
+use super::super::AggregateState;
 
 /// A set of values that are a few bytes each.
 pub(super) trait Set: Clone + Default + Send + 'static {
@@ -181,7 +181,7 @@ impl<S: Set> From<Vec<S::Value>> for DistinctSet<S> {
     }
 }
 
-impl<S: Set> State for DistinctSet<S> {
+impl<S: Set> AggregateState for DistinctSet<S> {
     fn merge(&mut self, later: &mut Self) {
         match (&mut self.0, later.0.take()) {
             (Some(ours), Some(theirs)) => {

@@ -12,7 +12,7 @@ use churn_kernels::numbering::Numbering;
 use churn_kernels::word_set::WordSet;
 use serde::{Deserialize, Serialize};
 
-use super::super::{State, States, column, each_valid};
+use super::super::{AggregateState, States, column, each_valid};
 use super::counted;
 use super::external::ExternalDistinct;
 use super::pairs::{PairSet, Sets};
@@ -98,7 +98,7 @@ fn short_text(text: &[u8]) -> Option<u128> {
     Some(u128::from_le_bytes(bits) | text.len() as u128)
 }
 
-impl State for DistinctTexts {
+impl AggregateState for DistinctTexts {
     fn merge(&mut self, later: &mut Self) {
         self.short.merge(&mut later.short);
         match (&mut self.long.0, later.long.0.take()) {

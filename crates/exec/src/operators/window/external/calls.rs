@@ -8,6 +8,7 @@ use arrow_array::types::Float64Type;
 use arrow_array::{ArrayRef, Int64Array, UInt32Array};
 use churn_core::{Error, ErrorKind, Result, taken};
 use churn_expr::aggregates::{InPieces, Made, Sliding, quantiles};
+use churn_expr::extend::{PartitionFunction, PartitionRun};
 use churn_expr::windows::{Frame, Limit, Nth, Task};
 
 use super::cursor::{Numbers, PartitionCursor, numbers};
@@ -71,6 +72,7 @@ pub(super) fn worked<'a>(
             ahead: arguments()?,
             behind: arguments()?,
         }),
+        Task::Own(function) => Box::new(OwnPieces { function, run: None, arguments: arguments()? }),
     })
 }
 
@@ -236,6 +238,24 @@ impl Worked for Slid<'_> {
     fn piece(&mut self, _: usize, partition: &FramePartition, rows: &Range<usize>) -> Result<ArrayRef> {
         let frames = self.frames.of(partition, rows)?;
         self.sliding.results(&frames, &mut self.ahead, &mut self.behind)
+    }
+}
+
+/// What a function of a user's own gives; it starts anew with each partition.
+struct OwnPieces<'a> {
+    function: &'a PartitionFunction,
+    run: Option<PartitionRun>,
+    arguments: CallArguments,
+}
+
+impl Worked for OwnPieces<'_> {
+    fn piece(&mut self, _: usize, partition: &FramePartition, rows: &Range<usize>) -> Result<ArrayRef> {
+        let (args, _) = self.arguments.of(rows.clone())?;
+        if rows.start == partition.rows.start {
+            self.run = Some(self.function.start()?);
+        }
+        let lost = || Error::new(ErrorKind::Internal, "A piece of a partition is not its first.");
+        self.run.as_mut().ok_or_else(lost)?.next(&args, rows.len())
     }
 }
 

@@ -12,32 +12,34 @@ use super::token::{Token, TokenKind, tokens};
 
 /// A logical line and the lines indented below it.
 #[derive(Debug)]
-pub(crate) struct Block {
-    pub(crate) tokens: Vec<Token>,
-    pub(crate) below: Vec<Block>,
+pub struct Block {
+    /// The tokens of the line.
+    pub tokens: Vec<Token>,
+    /// The lines that are indented below it.
+    pub below: Vec<Block>,
     source: Arc<SourceText>,
 }
 
 impl Block {
     /// Walks over the line's own tokens.
-    pub(crate) fn cursor(&self) -> Cursor<'_> {
+    pub fn cursor(&self) -> Cursor<'_> {
         Cursor::new(&self.source, &self.tokens)
     }
 
     /// The place of the line.
-    pub(crate) fn span(&self) -> Span {
+    pub fn span(&self) -> Span {
         let start = self.tokens.first().map(|t| t.span).unwrap_or_default();
         start.to(self.tokens.last().map(|t| t.span).unwrap_or_default())
     }
 
     /// The place of the line and all below it.
-    pub(crate) fn whole_span(&self) -> Span {
+    pub fn whole_span(&self) -> Span {
         self.span().to(self.below.last().map_or(self.span(), Block::whole_span))
     }
 }
 
 /// Cuts a text into blocks by its lines and their indentation.
-pub(crate) fn blocks(source: &Arc<SourceText>) -> Result<Vec<Block>> {
+pub fn blocks(source: &Arc<SourceText>) -> Result<Vec<Block>> {
     let mut lines: Vec<(usize, Vec<Token>)> = Vec::new();
     let mut depth = 0usize;
     for token in tokens(source)? {

@@ -56,7 +56,7 @@ fn of_word(word: &str) -> Option<&'static str> {
 }
 
 /// What another language's step is here; `None` if nothing is known of it.
-pub(crate) fn step_for(keyword: &str) -> Option<&'static str> {
+pub fn step_for(keyword: &str) -> Option<&'static str> {
     // The word by without a space before it.
     match keyword.strip_suffix("by") {
         Some("group") => return Some("group by"),

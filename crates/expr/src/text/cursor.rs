@@ -2,19 +2,21 @@
 
 use std::sync::Arc;
 
+use crate::ast::{ColumnRef, ColumnSet, SetOf};
 use churn_core::deep::{self, NESTED};
 use churn_core::error::nearest;
-use churn_core::names::{RESERVED, comma, name};
+use churn_core::names::RESERVED;
+use churn_core::types::no_type;
 use churn_core::{Error, ErrorKind, Position, Result, Scalar, SourceText, Span, Type};
-use churn_expr::ast::{ColumnRef, ColumnSet, SetOf};
 
 use super::habits::way_out;
 use super::token::{Token, TokenKind};
 
 /// Where a reader stands in a line.
 #[derive(Clone, Debug)]
-pub(crate) struct Cursor<'a> {
-    pub(crate) source: &'a Arc<SourceText>,
+pub struct Cursor<'a> {
+    /// The text that the tokens are of.
+    pub source: &'a Arc<SourceText>,
     tokens: &'a [Token],
     at: usize,
     /// How deep the reader stands in parentheses and the like.
@@ -22,7 +24,8 @@ pub(crate) struct Cursor<'a> {
 }
 
 impl<'a> Cursor<'a> {
-    pub(crate) fn new(source: &'a Arc<SourceText>, tokens: &'a [Token]) -> Self {
+    /// Before the first of some tokens.
+    pub fn new(source: &'a Arc<SourceText>, tokens: &'a [Token]) -> Self {
         Cursor { source, tokens, at: 0, depth: 0 }
     }
 
@@ -30,7 +33,7 @@ impl<'a> Cursor<'a> {
     ///
     /// # Errors
     /// As `read`; or it stands too deep.
-    pub(crate) fn nested<T>(&mut self, read: impl FnOnce(&mut Self) -> Result<T>) -> Result<T> {
+    pub fn nested<T>(&mut self, read: impl FnOnce(&mut Self) -> Result<T>) -> Result<T> {
         if self.depth >= NESTED {
             let error = self
                 .error(format!("More than {NESTED} parentheses, calls or signs stand within each other."));
@@ -43,12 +46,12 @@ impl<'a> Cursor<'a> {
     }
 
     /// The next token, left in place.
-    pub(crate) fn peek(&self) -> Option<&'a TokenKind> {
+    pub fn peek(&self) -> Option<&'a TokenKind> {
         self.tokens.get(self.at).map(|t| &t.kind)
     }
 
     /// The token `ahead` of the next.
-    pub(crate) fn peek_at(&self, ahead: usize) -> Option<&'a TokenKind> {
+    pub fn peek_at(&self, ahead: usize) -> Option<&'a TokenKind> {
         self.tokens.get(self.at + ahead).map(|t| &t.kind)
     }
 
@@ -57,16 +60,18 @@ impl<'a> Cursor<'a> {
         self.tokens.get(self.at.checked_sub(1)?).map(|token| &token.kind)
     }
 
-    pub(crate) fn at_end(&self) -> bool {
+    /// Whether no token is left.
+    pub fn at_end(&self) -> bool {
         self.at >= self.tokens.len()
     }
 
-    pub(crate) fn advance(&mut self) {
+    /// Goes over the next token.
+    pub fn advance(&mut self) {
         self.at += 1;
     }
 
     /// The place of the next token, or just after the last one.
-    pub(crate) fn span(&self) -> Position {
+    pub fn span(&self) -> Position {
         match self.tokens.get(self.at) {
             Some(token) => token.span.into(),
             None => {
@@ -77,37 +82,38 @@ impl<'a> Cursor<'a> {
     }
 
     /// The place from `start` to the last token taken.
-    pub(crate) fn since(&self, start: impl Into<Span>) -> Position {
+    pub fn since(&self, start: impl Into<Span>) -> Position {
         let start = start.into();
         let last = self.at.checked_sub(1).and_then(|i| self.tokens.get(i));
         start.to(last.map_or(start, |t| t.span)).into()
     }
 
     /// Takes the next token if it is this symbol.
-    pub(crate) fn take_symbol(&mut self, symbol: &str) -> bool {
+    pub fn take_symbol(&mut self, symbol: &str) -> bool {
         let found = matches!(self.peek(), Some(TokenKind::Symbol(s)) if *s == symbol);
         self.at += usize::from(found);
         found
     }
 
     /// Whether the token `ahead` is this keyword, in any case.
-    pub(crate) fn is_word_at(&self, ahead: usize, word: &str) -> bool {
+    pub fn is_word_at(&self, ahead: usize, word: &str) -> bool {
         matches!(self.peek_at(ahead), Some(TokenKind::Word(w)) if w.eq_ignore_ascii_case(word))
     }
 
-    pub(crate) fn is_symbol_at(&self, ahead: usize, symbol: &str) -> bool {
+    /// Whether the token so many ahead is a symbol.
+    pub fn is_symbol_at(&self, ahead: usize, symbol: &str) -> bool {
         matches!(self.peek_at(ahead), Some(TokenKind::Symbol(s)) if *s == symbol)
     }
 
     /// Takes the next token if it is this keyword, in any case.
-    pub(crate) fn take_word(&mut self, word: &str) -> bool {
+    pub fn take_word(&mut self, word: &str) -> bool {
         let found = self.is_word_at(0, word);
         self.at += usize::from(found);
         found
     }
 
     /// Takes several keywords in a row, or none.
-    pub(crate) fn take_words(&mut self, words: &[&str]) -> bool {
+    pub fn take_words(&mut self, words: &[&str]) -> bool {
         let found = words.iter().enumerate().all(|(i, w)| self.is_word_at(i, w));
         if found {
             self.at += words.len();
@@ -115,19 +121,27 @@ impl<'a> Cursor<'a> {
         found
     }
 
-    pub(crate) fn expect_symbol(&mut self, symbol: &str, after: &str) -> Result<()> {
+    /// Goes over a symbol.
+    ///
+    /// # Errors
+    /// It is not there; the message says what it stands after.
+    pub fn expect_symbol(&mut self, symbol: &str, after: &str) -> Result<()> {
         if self.take_symbol(symbol) {
             return Ok(());
         }
         Err(self.unexpected(&format!("{symbol} {after}")))
     }
 
-    pub(crate) fn expect_word(&mut self, word: &str, why: &str) -> Result<()> {
+    /// Goes over a word.
+    ///
+    /// # Errors
+    /// It is not there; the message says why it is wanted.
+    pub fn expect_word(&mut self, word: &str, why: &str) -> Result<()> {
         if self.take_word(word) { Ok(()) } else { Err(self.unexpected(&format!("{word} {why}"))) }
     }
 
     /// An error at the next token: something else is needed here.
-    pub(crate) fn unexpected(&self, wanted: &str) -> Error {
+    pub fn unexpected(&self, wanted: &str) -> Error {
         let what = match self.tokens.get(self.at) {
             Some(token) => {
                 let found = self.source.text.get(token.span.start..token.span.end).unwrap_or_default();
@@ -143,17 +157,17 @@ impl<'a> Cursor<'a> {
     }
 
     /// An error at the next token.
-    pub(crate) fn error(&self, what: impl Into<String>) -> Error {
+    pub fn error(&self, what: impl Into<String>) -> Error {
         Error::new(ErrorKind::Syntax, what).at(self.source, self.span())
     }
 
     /// An error at a place.
-    pub(crate) fn error_at(&self, span: impl Into<Span>, what: impl Into<String>) -> Error {
+    pub fn error_at(&self, span: impl Into<Span>, what: impl Into<String>) -> Error {
         Error::new(ErrorKind::Syntax, what).at(self.source, span)
     }
 
     /// Refuses whatever is left of the line.
-    pub(crate) fn expect_end(&self) -> Result<()> {
+    pub fn expect_end(&self) -> Result<()> {
         if self.at_end() {
             return Ok(());
         }
@@ -161,7 +175,7 @@ impl<'a> Cursor<'a> {
     }
 
     /// Reads a name, plain or in double quotes.
-    pub(crate) fn name(&mut self, what: &str) -> Result<(String, Position)> {
+    pub fn name(&mut self, what: &str) -> Result<(String, Position)> {
         let span = self.span();
         match self.peek() {
             Some(TokenKind::Word(word)) => {
@@ -182,7 +196,7 @@ impl<'a> Cursor<'a> {
     }
 
     /// Reads a text in single quotes.
-    pub(crate) fn text(&mut self, what: &str) -> Result<(String, Position)> {
+    pub fn text(&mut self, what: &str) -> Result<(String, Position)> {
         let span = self.span();
         match self.peek() {
             Some(TokenKind::Text(text)) => {
@@ -194,7 +208,7 @@ impl<'a> Cursor<'a> {
     }
 
     /// Reads a whole number that is not negative.
-    pub(crate) fn count(&mut self, what: &str) -> Result<usize> {
+    pub fn count(&mut self, what: &str) -> Result<usize> {
         let Some(TokenKind::Number(text)) = self.peek() else { return Err(self.unexpected(what)) };
         match text.parse() {
             Ok(count) => {
@@ -206,7 +220,7 @@ impl<'a> Cursor<'a> {
     }
 
     /// Reads a comma list, at least one item; a comma at the end of the line is let pass.
-    pub(crate) fn list<T>(&mut self, mut item: impl FnMut(&mut Self) -> Result<T>) -> Result<Vec<T>> {
+    pub fn list<T>(&mut self, mut item: impl FnMut(&mut Self) -> Result<T>) -> Result<Vec<T>> {
         let mut items = vec![item(self)?];
         while self.take_symbol(",") {
             if self.at_end() {
@@ -218,7 +232,7 @@ impl<'a> Cursor<'a> {
     }
 
     /// Reads a list in parentheses.
-    pub(crate) fn in_parentheses<T>(&mut self, item: impl FnMut(&mut Self) -> Result<T>) -> Result<Vec<T>> {
+    pub fn in_parentheses<T>(&mut self, item: impl FnMut(&mut Self) -> Result<T>) -> Result<Vec<T>> {
         self.expect_symbol("(", "before the list")?;
         if self.take_symbol(")") {
             return Ok(Vec::new());
@@ -229,7 +243,7 @@ impl<'a> Cursor<'a> {
     }
 
     /// Reads a column's name or a column set.
-    pub(crate) fn column_ref(&mut self) -> Result<ColumnRef> {
+    pub fn column_ref(&mut self) -> Result<ColumnRef> {
         if self.is_word_at(0, "each") {
             return Ok(ColumnRef::Set(self.column_set()?));
         }
@@ -238,7 +252,7 @@ impl<'a> Cursor<'a> {
     }
 
     /// Reads `each …`.
-    pub(crate) fn column_set(&mut self) -> Result<ColumnSet> {
+    pub fn column_set(&mut self) -> Result<ColumnSet> {
         let start = self.span();
         self.expect_word("each", "before a set of columns")?;
         let of = self.set_of()?;
@@ -305,7 +319,7 @@ impl<'a> Cursor<'a> {
     }
 
     /// Reads the name of a type.
-    pub(crate) fn type_name(&mut self) -> Result<Type> {
+    pub fn type_name(&mut self) -> Result<Type> {
         let span = self.span();
         let (word, _) = self.name("a type")?;
         match word.to_ascii_lowercase().as_str() {
@@ -327,38 +341,16 @@ impl<'a> Cursor<'a> {
                 self.expect_symbol(")", "after the type of the list's values")?;
                 Ok(Type::List(Box::new(item)))
             }
-            other => Type::from_name(other).ok_or_else(|| {
-                let error = self
-                    .error_at(span, format!("There is no type {}.", name(&word)))
-                    .why(format!("The types are {}.", comma(Type::NAMES)));
-                match nearest(&word, Type::NAMES).or(alias(other)) {
-                    Some(near) => error.next(format!("Did you mean {near}?")),
-                    None => error,
-                }
-            }),
+            other => Type::from_name(other).ok_or_else(|| no_type(&word).at(self.source, span)),
         }
     }
 
     /// Reads a literal with its sign.
-    pub(crate) fn literal(&mut self) -> Result<Scalar> {
+    pub fn literal(&mut self) -> Result<Scalar> {
         let start = self.span();
         let expr = super::expression(self)?;
-        churn_expr::fold::literal(&expr).ok_or_else(|| {
+        crate::fold::literal(&expr).ok_or_else(|| {
             self.error_at(self.since(start), "A literal is expected here: a number, a text, a date.")
         })
     }
-}
-
-/// What other languages call the types.
-fn alias(word: &str) -> Option<&'static str> {
-    Some(match word {
-        "string" | "varchar" | "char" => "text",
-        "integer" | "bigint" | "smallint" | "long" => "int",
-        "double" | "real" | "number" | "numeric" => "float",
-        "boolean" => "bool",
-        "datetime" => "timestamp",
-        "array" => "list",
-        "bytes" | "blob" => "binary",
-        _ => return None,
-    })
 }

@@ -2,10 +2,8 @@
 
 use std::sync::Arc;
 
+use crate::ast::{Binary, Cast, ColumnRef, ColumnSet, Edge, Expr, Frame, Keys, Kind, Sense, SetOf, Unit};
 use churn_core::{Interval, Position, Scalar, SourceText, Span, Type};
-use churn_expr::ast::{
-    Binary, Cast, ColumnRef, ColumnSet, Edge, Expr, Frame, Keys, Kind, Sense, SetOf, Unit,
-};
 use proptest::prelude::*;
 use proptest::sample::select;
 

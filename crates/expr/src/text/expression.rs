@@ -1,8 +1,8 @@
 //! Expressions from tokens, by precedence.
 
+use crate::ast::{Binary, ColumnRef, Expr, Keys, Kind, Sense};
 use churn_core::deep::CHAINED;
 use churn_core::{Result, Scalar, Span};
-use churn_expr::ast::{Binary, ColumnRef, Expr, Keys, Kind, Sense};
 
 use super::Cursor;
 use super::frame::frame;
@@ -14,7 +14,7 @@ use super::token::TokenKind;
 const FROM_THE_LEFT: usize = 64;
 
 /// Reads one expression.
-pub(crate) fn expression(c: &mut Cursor<'_>) -> Result<Expr> {
+pub fn expression(c: &mut Cursor<'_>) -> Result<Expr> {
     c.nested(or)
 }
 

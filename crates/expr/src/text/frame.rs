@@ -1,7 +1,7 @@
 //! Frames of window functions: what stands after `over`.
 
+use crate::ast::{Edge, Frame, Unit};
 use churn_core::Result;
-use churn_expr::ast::{Edge, Frame, Unit};
 
 use super::Cursor;
 use super::expression::unary;

@@ -8,8 +8,9 @@ const SYMBOLS: [&str; 20] = [
     "<>", "<=", ">=", "==", "!=", "||", "(", ")", ",", ":", "+", "-", "*", "/", "=", "<", ">", ".", "$", ";",
 ];
 
+/// What a token is.
 #[derive(Clone, Debug, PartialEq)]
-pub(crate) enum TokenKind {
+pub enum TokenKind {
     /// A name or keyword as it is written.
     Word(String),
     /// A name in double quotes.
@@ -20,19 +21,23 @@ pub(crate) enum TokenKind {
     Number(String),
     /// `$name`.
     Parameter(String),
+    /// A symbol of one or two characters.
     Symbol(&'static str),
 }
 
+/// The smallest part of a text, and where it stands.
 #[derive(Clone, Debug)]
-pub(crate) struct Token {
-    pub(crate) kind: TokenKind,
-    pub(crate) span: Span,
+pub struct Token {
+    /// What it is.
+    pub kind: TokenKind,
+    /// Where it stands.
+    pub span: Span,
     /// The width of the blanks before it, where it is the first of its line.
-    pub(crate) indent: Option<usize>,
+    pub indent: Option<usize>,
 }
 
 /// Cuts a text into tokens; comments and blanks are left out.
-pub(crate) fn tokens(source: &Arc<SourceText>) -> Result<Vec<Token>> {
+pub fn tokens(source: &Arc<SourceText>) -> Result<Vec<Token>> {
     Lexer { source, text: &source.text, at: 0 }.run()
 }
 

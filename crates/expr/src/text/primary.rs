@@ -1,8 +1,8 @@
 //! The innermost parts of expressions: literals, names, calls, `case`, casts, and what stands in parentheses.
 
+use crate::ast::{Cast, Expr, Kind};
+use crate::fold;
 use churn_core::{Interval, Result, Scalar, Span, Type};
-use churn_expr::ast::{Cast, Expr, Kind};
-use churn_expr::fold;
 use churn_kernels::{calendar, number};
 
 use super::Cursor;
@@ -10,7 +10,7 @@ use super::expression::expression;
 use super::token::TokenKind;
 
 /// A value with its sign, where a word behind it belongs to the step: a literal, a parameter, or what stands in parentheses.
-pub(crate) fn operand(c: &mut Cursor<'_>) -> Result<Expr> {
+pub fn operand(c: &mut Cursor<'_>) -> Result<Expr> {
     let span = c.span();
     if !c.take_symbol("-") {
         return primary(c);
@@ -106,7 +106,7 @@ fn list(c: &mut Cursor<'_>, first: Expr, span: Span) -> Result<Expr> {
         let error = c.error_at(c.since(span), "A list holds literals of one type, and this is none.");
         return Err(error.next("Values of a row are one argument each: greatest(a, b)."));
     };
-    let values = values.iter().filter_map(|value| churn_expr::converted(value, &kind)).collect();
+    let values = values.iter().filter_map(|value| crate::converted(value, &kind)).collect();
     Ok(Expr::new(Kind::Literal(Scalar::List(values, kind)), c.since(span)))
 }
 
