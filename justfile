@@ -25,6 +25,22 @@ lint:
     cargo clippy --workspace --all-targets -- -D warnings
     for format in "" arrow-ipc avro json parquet workbook; do cargo clippy -q -p churn --no-default-features --features "$format" -- -D warnings; done
 
+# The oldest Rust that is promised
+msrv:
+    bash .ci/msrv
+
+# The tests of delimited text alone, without the features of the formats
+core:
+    cargo test -p churn --no-default-features
+
+# What every crate would be published as
+package:
+    cargo package --workspace --exclude churn-extensions --allow-dirty --no-verify
+
+# The licences of all crates that the tool is built of, to target/licences.md
+licences:
+    bash .ci/licences
+
 # The code for other systems than this one, as far as it can be checked here
 elsewhere:
     bash .ci/elsewhere

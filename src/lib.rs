@@ -38,6 +38,15 @@
 //! # Ok::<(), churn::Error>(())
 //! ```
 //!
+//! What is missing can be added: functions, aggregates, window functions, tables, formats and stores of your own, see
+//! [`extend`].
+//!
+//! | feature | what it adds; all are on by default |
+//! | --- | --- |
+//! | `parquet`, `arrow-ipc`, `avro`, `json`, `workbook` | files of these formats, read and written; delimited text needs none |
+//! | `http` | addresses on the web are read |
+//! | `ffi` | tables go to other languages, and come from them, by the C stream interface of Arrow |
+//!
 //! The language of steps and expressions is described in `docs/language.md`; [`functions`], [`aggregates`] and
 //! [`STEPS`] give its catalogue to programs.
 

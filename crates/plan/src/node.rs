@@ -39,7 +39,11 @@ impl Node {
             (None, Some(input)) => deep::guarded(|| input.columns()),
             (None, None) => Vec::new(),
         };
-        columns.retain(|id| !operator.ended().contains(id));
+        // Chains may be thousands of operators long, and few of them end a column.
+        let ended = operator.ended();
+        if !ended.is_empty() {
+            columns.retain(|id| !ended.contains(id));
+        }
         columns.extend(operator.made().into_iter().map(|field| field.id));
         columns
     }

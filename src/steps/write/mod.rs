@@ -213,6 +213,10 @@ impl Check for Write {
         };
         let Written { options, mode, format } = self.written(&path, checker);
         let Some(format) = format.or((text == "-").then(|| checker.catalogue.formats().csv())) else {
+            if self.options.iter().any(|setting| setting.name == "format") {
+                // There is no such format, which was told.
+                return Some(input);
+            }
             let error = Error::new(ErrorKind::Check, format!("The name {text} does not tell a format."));
             let next = "Give it an ending such as .csv, or say with (format = csv).";
             checker.wrong(self.span, error.next(next));

@@ -69,7 +69,7 @@ impl AggregateFunction {
         AggregateFunction { signature, bind: Arc::new(bind) }
     }
 
-    /// An aggregate over single values, of one to four arguments: `Option` of a [`Value`], null being
+    /// An aggregate over single values, of one to four arguments: `Option` of a [`Value`](super::Value) or of `&str`, null being
     /// none. `add` is called for each row of a group, nulls too; `finish` gives what a state comes to.
     pub fn of_values<S: AggregateState, A, F: AddValues<S, A>, R: Value>(
         name: &str,

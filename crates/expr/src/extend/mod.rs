@@ -19,7 +19,7 @@ use churn_core::{Error, ErrorKind, Result};
 
 pub use aggregate::AggregateFunction;
 pub use scalar::ScalarFunction;
-pub use values::{AddValues, OverValues, RowAfterRow, RowValues, Value};
+pub use values::{AddValues, Argument, OverValues, RowAfterRow, RowValues, Str, Value};
 pub use window::{PartitionFunction, PartitionRun, WindowFunction};
 
 pub use crate::aggregates::AggregateState;

@@ -52,7 +52,7 @@ impl ScalarFunction {
         ScalarFunction { signature, bind: Arc::new(bind) }
     }
 
-    /// A function over single values, of one to four arguments: `Option` of a [`Value`], null being none.
+    /// A function over single values, of one to four arguments: `Option` of a [`Value`](super::Value) or of `&str`, null being none.
     pub fn of_values<A, F: OverValues<A>>(name: &str, function: F) -> ScalarFunction {
         ScalarFunction::of_columns(name, F::takes(), F::Gives::TYPE, move |columns, rows| {
             Ok(column_of((0..rows).map(|row| function.value(RowValues::new(columns, row)))))
@@ -61,3 +61,41 @@ impl ScalarFunction {
 }
 
 described!(ScalarFunction);
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Closures take texts as they stand or as their own, beside values of other types, in any place.
+    #[test]
+    fn closures_take_arguments_of_either_kind() {
+        let usages = [
+            ScalarFunction::of_values("f", |x: Option<&str>| Some(x?.len() as i64)).usage(),
+            ScalarFunction::of_values("f", |x: Option<String>| Some(x?.len() as i64)).usage(),
+            ScalarFunction::of_values("f", |x: Option<&str>, y: Option<f64>| Some(x?.len() as f64 * y?))
+                .usage(),
+            ScalarFunction::of_values("f", |x: Option<bool>, y: Option<&str>| x.and(y).map(str::to_owned))
+                .usage(),
+            ScalarFunction::of_values("f", |x: Option<&str>, y: Option<&str>, z: Option<i64>| {
+                Some(x? == y? && z? > 0)
+            })
+            .usage(),
+            ScalarFunction::of_values(
+                "f",
+                |a: Option<i64>, b: Option<&str>, c: Option<bool>, d: Option<&str>| {
+                    a.filter(|_| b == d && c == Some(true))
+                },
+            )
+            .usage(),
+        ];
+        let expected = [
+            "f(text)",
+            "f(text)",
+            "f(text, float)",
+            "f(bool, text)",
+            "f(text, text, int)",
+            "f(int, text, bool, text)",
+        ];
+        assert_eq!(usages, expected);
+    }
+}

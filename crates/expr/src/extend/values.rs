@@ -1,6 +1,7 @@
 //! Closures over single values, of one to four arguments.
 
-use arrow_array::ArrayRef;
+use arrow_array::cast::AsArray;
+use arrow_array::{Array, ArrayRef};
 use churn_core::scalar::array_of;
 use churn_core::{Scalar, Type};
 use jiff::civil::{Date, DateTime, Time};
@@ -49,10 +50,37 @@ impl RowValues<'_> {
     pub(super) fn new(columns: &[ArrayRef], row: usize) -> RowValues<'_> {
         RowValues { columns: columns.iter(), row }
     }
+}
 
-    /// The next one; none if it is null.
-    fn next<A: Value>(&mut self) -> Option<A> {
-        self.columns.next().and_then(|column| A::of(Scalar::from_array(column, self.row)))
+/// What a closure takes as one of its arguments: a [`Value`], or a [`Str`] as `&str`.
+pub trait Argument {
+    /// Its type in the language.
+    const TYPE: Type;
+    /// What the closure is given of it.
+    type Given<'a>;
+    /// Takes the next value of a row; none if it is null.
+    fn take<'a>(row: &mut RowValues<'a>) -> Option<Self::Given<'a>>;
+}
+
+impl<V: Value> Argument for V {
+    const TYPE: Type = V::TYPE;
+    type Given<'a> = V;
+
+    fn take<'a>(row: &mut RowValues<'a>) -> Option<V> {
+        row.columns.next().and_then(|column| V::of(Scalar::from_array(column, row.row)))
+    }
+}
+
+/// A text that a closure is given where it stands, without a copy.
+pub struct Str;
+
+impl Argument for Str {
+    const TYPE: Type = Type::Text;
+    type Given<'a> = &'a str;
+
+    fn take<'a>(row: &mut RowValues<'a>) -> Option<&'a str> {
+        let texts = row.columns.next()?.as_string_view_opt()?;
+        texts.is_valid(row.row).then(|| texts.value(row.row))
     }
 }
 
@@ -84,56 +112,66 @@ pub trait RowAfterRow<A>: 'static {
     fn value(&mut self, row: RowValues<'_>) -> Option<Self::Gives>;
 }
 
+/// Closures whose arguments are of these kinds, by what each is and what the closure is given of it.
 macro_rules! closures {
-    ($($($arg:ident),+;)*) => {$(
-        impl<F, R: Value, $($arg: Value),+> OverValues<($($arg,)+ R,)> for F
+    ([$($value:ident)*] [$(($arg:ty, $given:ty))+]) => {
+        impl<F, R: Value, $($value: Value),*> OverValues<($($arg,)+ R,)> for F
         where
-            F: Fn($(Option<$arg>),+) -> Option<R> + Send + Sync + 'static,
+            F: Fn($($given),+) -> Option<R> + Send + Sync + 'static,
         {
             type Gives = R;
 
             fn takes() -> Vec<Type> {
-                vec![$($arg::TYPE),+]
+                vec![$(<$arg as Argument>::TYPE),+]
             }
 
             fn value(&self, mut row: RowValues<'_>) -> Option<R> {
-                self($(row.next::<$arg>()),+)
+                self($(<$arg as Argument>::take(&mut row)),+)
             }
         }
 
-        impl<F, S, $($arg: Value),+> AddValues<S, ($($arg,)+)> for F
+        impl<F, S, $($value: Value),*> AddValues<S, ($($arg,)+)> for F
         where
-            F: Fn(&mut S, $(Option<$arg>),+) + Send + Sync + 'static,
+            F: Fn(&mut S, $($given),+) + Send + Sync + 'static,
         {
             fn takes() -> Vec<Type> {
-                vec![$($arg::TYPE),+]
+                vec![$(<$arg as Argument>::TYPE),+]
             }
 
             fn add(&self, state: &mut S, mut row: RowValues<'_>) {
-                self(state, $(row.next::<$arg>()),+);
+                self(state, $(<$arg as Argument>::take(&mut row)),+);
             }
         }
 
-        impl<F, R: Value, $($arg: Value),+> RowAfterRow<($($arg,)+ R,)> for F
+        impl<F, R: Value, $($value: Value),*> RowAfterRow<($($arg,)+ R,)> for F
         where
-            F: FnMut($(Option<$arg>),+) -> Option<R> + 'static,
+            F: FnMut($($given),+) -> Option<R> + 'static,
         {
             type Gives = R;
 
             fn takes() -> Vec<Type> {
-                vec![$($arg::TYPE),+]
+                vec![$(<$arg as Argument>::TYPE),+]
             }
 
             fn value(&mut self, mut row: RowValues<'_>) -> Option<R> {
-                self($(row.next::<$arg>()),+)
+                self($(<$arg as Argument>::take(&mut row)),+)
             }
         }
-    )*};
+    };
 }
 
-closures! {
-    A;
-    A, B;
-    A, B, C;
-    A, B, C, D;
+/// Closures of so many arguments, each of either kind: a value, or a text where it stands.
+macro_rules! of_either_kind {
+    ([$($value:ident)*] [$($done:tt)*]) => {
+        closures!([$($value)*] [$($done)*]);
+    };
+    ([$($value:ident)*] [$($done:tt)*] $next:ident $($rest:ident)*) => {
+        of_either_kind!([$($value)* $next] [$($done)* ($next, Option<$next>)] $($rest)*);
+        of_either_kind!([$($value)*] [$($done)* (Str, Option<&str>)] $($rest)*);
+    };
 }
+
+of_either_kind!([] [] A);
+of_either_kind!([] [] A B);
+of_either_kind!([] [] A B C);
+of_either_kind!([] [] A B C D);

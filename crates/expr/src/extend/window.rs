@@ -104,7 +104,7 @@ impl WindowFunction {
         WindowFunction { signature, bind: Arc::new(bind), needs_order: false }
     }
 
-    /// A function over single values, of one to four arguments: `Option` of a [`Value`], null being
+    /// A function over single values, of one to four arguments: `Option` of a [`Value`](super::Value) or of `&str`, null being
     /// none. `start` is called for each partition; what it gives is called for each row.
     pub fn of_values<A, F: RowAfterRow<A>>(
         name: &str,
