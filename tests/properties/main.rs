@@ -6,15 +6,36 @@
 mod accounts;
 mod aggregates;
 mod algebra;
+#[cfg(all(
+    feature = "arrow-ipc",
+    feature = "avro",
+    feature = "json",
+    feature = "parquet",
+    feature = "workbook"
+))]
 mod bytes;
 mod columns;
 mod dates;
 mod folding;
 mod joins;
+#[cfg(all(
+    feature = "arrow-ipc",
+    feature = "avro",
+    feature = "json",
+    feature = "parquet",
+    feature = "workbook"
+))]
 mod json;
 mod numbers;
 mod programs;
 mod spilled;
 mod text;
 mod windows;
+#[cfg(all(
+    feature = "arrow-ipc",
+    feature = "avro",
+    feature = "json",
+    feature = "parquet",
+    feature = "workbook"
+))]
 mod written;
