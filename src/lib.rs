@@ -43,7 +43,7 @@
 //!
 //! | feature | what it adds; all are on by default |
 //! | --- | --- |
-//! | `parquet`, `arrow-ipc`, `avro`, `json`, `workbook` | files of these formats, read and written; delimited text needs none |
+//! | `formats` | all formats: `parquet`, `arrow-ipc`, `avro`, `json`, `workbook`, read and written; delimited text needs none |
 //! | `http` | addresses on the web are read |
 //! | `ffi` | tables go to other languages, and come from them, by the C stream interface of Arrow |
 //!

@@ -273,6 +273,10 @@ fn recipes_define_beside_them() {
     let twice = "define quality(x) = x\nvalues x: (1)\nadd y = quality(x)";
     let error = Flow::recipe(twice).extended(&catalogue()).check().unwrap_err();
     assert!(error.to_string().contains("There is a function quality already"), "{error}");
+    // What the language has as a window function may be defined, as before.
+    let ours = "define lag(x) = x + 1\nvalues x: (1)\nadd y = lag(x)";
+    let table = Flow::recipe(ours).extended(&catalogue()).run().unwrap();
+    assert_eq!(text(&table), "x,y\n1,2\n");
     let recipe = "define typical(x) = geometric_mean(x) + 0\nvalues k, x: ('a', 2), ('b', 8), ('a', 8)\n";
     for (step, expected) in [("total t = typical(x)", "t\n5\n"), ("pivot k\n  t = typical(x)", "a,b\n4,8\n")]
     {

@@ -43,6 +43,10 @@ fn milk() -> Flow {
     milk().pivot("day by farm", "s = sum(litres)\nfill 0\ntotals"),
     "pivot day by farm\n  s = sum(litres)\n  fill 0\n  totals"
 )]
+#[case::pivot_of_deeper_lines(
+    milk().pivot(String::from("day by farm"), String::from("s = sum(litres)\n  fill 0\n    totals")),
+    "pivot day by farm\n  s = sum(litres)\n  fill 0\n  totals"
+)]
 #[case::pivot_built(
     milk().pivot(steps::Pivot::new([PivotKey::new("day")]).by([column("farm")]).fill(0), "s = sum(litres)"),
     "pivot day by farm\n  s = sum(litres)\n  fill 0"
@@ -75,6 +79,7 @@ fn a_method_is_its_text(#[case] flow: Flow, #[case] text: &str) {
 #[rstest]
 #[case(milk().rename("a = litres\nsort day"))]
 #[case(milk().rename("a = litres\n  sort day"))]
+#[case(milk().rename("a = litres\n  b = day\n    c = grade"))]
 #[case(milk().rename("a = litres; sort day"))]
 #[case(milk().rename(""))]
 #[case(milk().rename([]))]

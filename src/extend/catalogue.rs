@@ -13,7 +13,7 @@ use churn_io::store::{Store, Stores};
 
 use crate::topics::{Topic, TopicKind, topics};
 
-/// Functions and tables of a user's own, for the flows that are given them by [`Flow::extended`](crate::Flow::extended).
+/// Functions, tables, formats and stores of a user's own, for the flows that are given them by [`Flow::extended`](crate::Flow::extended).
 #[derive(Clone, Debug, Default)]
 pub struct Catalogue {
     functions: Arc<Functions>,
@@ -74,7 +74,8 @@ impl Catalogue {
     /// ```
     pub fn with_table(mut self, table: &str, source: impl OwnSource) -> Result<Catalogue> {
         if self.tables.contains_key(table) {
-            return Err(already("table", table));
+            let what = format!("There is a table {} already.", name(table));
+            return Err(Error::new(ErrorKind::Name, what).next("Give yours another name."));
         }
         self.tables.insert(table.to_owned(), Arc::new(Own::named(Arc::new(source), table.to_owned())?));
         Ok(self)
@@ -152,9 +153,4 @@ impl Catalogue {
         }
         Ok(self)
     }
-}
-
-fn already(what: &str, written: &str) -> Error {
-    Error::new(ErrorKind::Name, format!("There is a {what} {} already.", name(written)))
-        .next("Give yours another name.")
 }

@@ -2,16 +2,14 @@
 //! pieces are taken as they are, so nothing that is given can become another step, or a part of another piece.
 
 use std::path::Path;
-use std::sync::Arc;
 
-use churn_core::{Error, ErrorKind, Result, SourceText};
+use churn_core::{Error, ErrorKind, Result};
 use churn_expr::ast::{ColumnRef, ColumnSet};
+use churn_expr::text::{Cursor, one, read};
 use churn_expr::{Expr, Named, SortKey};
 
 use super::Flow;
 use crate::steps::{self, Item, Other, Require, Step, read_as, read_condition, read_key, read_pivot_keys};
-use churn_expr::text::layout::blocks;
-use churn_expr::text::{Cursor, one, read};
 
 /// Reads a comma list, whose items may also stand on lines of their own.
 fn list<T>(text: &str, what: &str, item: impl Fn(&mut Cursor<'_>) -> Result<T>) -> Result<Vec<T>> {
@@ -137,7 +135,7 @@ macro_rules! texts {
 
 texts!(
     IntoExpr into_expr Expr, IntoRequire into_require Require, IntoItems into_items Vec<Item>, IntoColumns into_columns Vec<ColumnRef>,
-    IntoSortKeys into_sort_keys Vec<SortKey>
+    IntoSortKeys into_sort_keys Vec<SortKey>, IntoPivot into_pivot steps::Pivot
 );
 
 /// One piece, an array or a vector of what pieces can be made of.
@@ -271,15 +269,20 @@ pub trait IntoPivotItems {
 
 impl IntoPivotItems for &str {
     fn add_to(self, mut pivot: steps::Pivot) -> Result<steps::Pivot> {
-        let source = Arc::new(SourceText { name: "the items".into(), text: self.to_owned() });
-        for block in blocks(&source)? {
-            for line in std::iter::once(&block).chain(&block.below) {
-                let mut cursor = line.cursor();
-                pivot.contents(&mut cursor, true)?;
-                cursor.expect_end()?;
-            }
-        }
+        read(self, "the items", |c| pivot.contents(c, true).map(|()| Vec::<()>::new()))?;
         Ok(pivot)
+    }
+}
+
+impl IntoPivotItems for String {
+    fn add_to(self, pivot: steps::Pivot) -> Result<steps::Pivot> {
+        self.as_str().add_to(pivot)
+    }
+}
+
+impl IntoPivotItems for &String {
+    fn add_to(self, pivot: steps::Pivot) -> Result<steps::Pivot> {
+        self.as_str().add_to(pivot)
     }
 }
 

@@ -1,3 +1,3 @@
-//! The language as text: recipes into steps, and back to text.
+//! The language as text: recipes into steps, and back to text; queries into steps.
 
 pub(crate) mod recipe;

@@ -4,12 +4,12 @@ use std::fmt;
 
 use churn_core::names::{comma, name};
 use churn_core::{Error, ErrorKind, Field, Result, Scalar, Type};
+use churn_expr::text::Cursor;
 use churn_expr::{Bound, cast};
 use churn_plan::{Relation, operators};
 
 use super::other::Other;
 use super::{Check, Checker, Step, StepKind};
-use churn_expr::text::Cursor;
 
 pub(super) const KIND: StepKind = StepKind {
     keyword: "append",

@@ -6,10 +6,10 @@ use churn_core::names::{comma, name};
 use churn_core::{Error, ErrorKind, Position, Result};
 use churn_expr::ast::ColumnRef;
 use churn_expr::expand::{columns_of_list, unknown_column};
+use churn_expr::text::Cursor;
 use churn_plan::Relation;
 
 use super::{Check, Checker, Step, StepKind};
-use churn_expr::text::Cursor;
 
 pub(super) const DROP: StepKind = StepKind {
     keyword: "drop",

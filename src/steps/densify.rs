@@ -6,13 +6,13 @@ use churn_core::names::{comma, name};
 use churn_core::{Error, ErrorKind, Field, Position, Result, Scalar, Span, Type};
 use churn_expr::ast::{ColumnRef, Expr};
 use churn_expr::expand::columns_of_list;
+use churn_expr::text::{Cursor, operand};
 use churn_expr::{Bound, cast};
 use churn_plan::Relation;
 use churn_plan::operators::{self, Series, SeriesStep};
 
 use super::columns;
 use super::{Check, Checker, Step, StepKind};
-use churn_expr::text::{Cursor, operand};
 
 pub(super) const KIND: StepKind = StepKind {
     keyword: "densify",

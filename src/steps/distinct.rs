@@ -5,11 +5,11 @@ use std::fmt;
 use churn_core::names::comma;
 use churn_expr::ast::ColumnRef;
 use churn_expr::expand::columns_of_list;
+use churn_expr::text::Cursor;
 use churn_plan::{Relation, operators};
 
 use super::columns;
 use super::{Check, Checker, Step, StepKind};
-use churn_expr::text::Cursor;
 
 pub(super) const KIND: StepKind = StepKind {
     keyword: "distinct",

@@ -6,13 +6,13 @@ use churn_core::Result;
 use churn_core::names::comma;
 use churn_expr::ast::ColumnRef;
 use churn_expr::expand::columns_of_list;
+use churn_expr::text::Cursor;
 use churn_plan::Relation;
 use churn_plan::operators::{First, Last, Op};
 
 use super::checker::Count;
 use super::columns;
 use super::{Check, Checker, Step, StepKind, StepText};
-use churn_expr::text::Cursor;
 
 pub(super) const FIRST: StepKind = StepKind {
     keyword: "first",

@@ -7,12 +7,12 @@
 use std::fmt;
 
 use churn_core::Result;
+use churn_expr::text::Cursor;
 use churn_plan::Relation;
 use churn_plan::operators::First;
 
 use super::checker::Count;
 use super::{Check, Checker, Step, StepKind};
-use churn_expr::text::Cursor;
 
 const KIND: StepKind = StepKind {
     keyword: "skip",

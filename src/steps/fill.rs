@@ -8,6 +8,7 @@ use churn_expr::ast::{ColumnRef, Expr, Kind};
 use churn_expr::bind::Beside;
 use churn_expr::expand::columns_of_list;
 use churn_expr::functions::Arguments;
+use churn_expr::text::{Cursor, expression};
 use churn_expr::windows::{Frame, Task};
 use churn_expr::{Bound, aggregates};
 use churn_plan::Relation;
@@ -15,7 +16,6 @@ use churn_plan::operators::{Call, Compute, Window};
 
 use super::columns;
 use super::{Check, Checker, Step, StepKind};
-use churn_expr::text::{Cursor, expression};
 
 pub(super) const KIND: StepKind = StepKind {
     keyword: "fill",

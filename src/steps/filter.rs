@@ -4,10 +4,10 @@ use std::fmt;
 
 use churn_expr::ast::Expr;
 use churn_expr::bind::Beside;
+use churn_expr::text::expression;
 use churn_plan::{Relation, operators};
 
 use super::{Check, Checker, Step, StepKind};
-use churn_expr::text::expression;
 
 pub(super) const KIND: StepKind = StepKind {
     keyword: "filter",

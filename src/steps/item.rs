@@ -7,9 +7,9 @@ use churn_core::{Error, ErrorKind, Field, Position, Result, Scalar};
 use churn_expr::ast::{Expr, Kind};
 use churn_expr::build::{Named, Naming, column};
 use churn_expr::expand::{default_name, over_set};
+use churn_expr::text::{Cursor, TokenKind, expression};
 
 use super::Checker;
-use churn_expr::text::{Cursor, TokenKind, expression};
 
 /// An item: an expression, its name if it has one, or what its names are made of. Made of an [`Expr`] or a [`Named`].
 #[derive(Clone, Debug, PartialEq)]

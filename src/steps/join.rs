@@ -6,6 +6,7 @@ use churn_core::names::{comma, name};
 use churn_core::{Error, ErrorKind, Field, JoinKind, Position, Result, Type};
 use churn_expr::ast::{Binary, Expr, Kind, Sense};
 use churn_expr::bind::Place;
+use churn_expr::text::{Cursor, expression};
 use churn_expr::{Bound, cast};
 use churn_plan::Relation;
 use churn_plan::operators::{Comparison, KeyPair, PrefilterTests};
@@ -13,7 +14,6 @@ use churn_plan::operators::{Comparison, KeyPair, PrefilterTests};
 use super::item::guarded;
 use super::other::Other;
 use super::{Check, Checker, Step, StepKind, StepText};
-use churn_expr::text::{Cursor, expression};
 
 pub(super) const KIND: StepKind = StepKind {
     keyword: "join",

@@ -58,6 +58,8 @@ use churn_core::error::OrFault;
 use churn_core::{Error, ErrorKind, Result, SourceText};
 
 pub(crate) use checker::{Checker, DeclaredTable};
+use churn_expr::text::layout::{Block, blocks};
+use churn_expr::text::{Cursor, TokenKind, step_for};
 pub(crate) use given::Given;
 pub(crate) use pivot::read_keys as read_pivot_keys;
 pub(crate) use read::{OPTIONS as READ_OPTIONS, reading};
@@ -95,9 +97,6 @@ pub use unpivot::Unpivot;
 pub use values::Values;
 pub use window::Window;
 pub use write::{Settings as WriteOptions, Write};
-
-use churn_expr::text::layout::{Block, blocks};
-use churn_expr::text::{Cursor, TokenKind, step_for};
 
 /// What the language knows of a step.
 pub struct StepKind {
@@ -161,7 +160,19 @@ pub(crate) fn read_as(keyword: &str, text: &str) -> Result<Step> {
         }
     };
     let kind = find(keyword).or_fault("step of this name")?;
-    (kind.parse)(StepText { head, lines: lines.map(Block::cursor).collect() })
+    (kind.parse)(StepText { head, lines: lines_of(lines)? })
+}
+
+/// The lines below a step; none of them has lines below it.
+fn lines_of<'a>(below: impl Iterator<Item = &'a Block>) -> Result<Vec<Cursor<'a>>> {
+    below
+        .map(|line| match line.below.first() {
+            Some(deeper) => {
+                Err(deeper.cursor().error("This line is indented deeper than the items of a step."))
+            }
+            None => Ok(line.cursor()),
+        })
+        .collect()
 }
 
 /// The text of one step: what follows its keyword, and the lines below it.
@@ -216,14 +227,7 @@ pub(crate) fn parse(block: &Block) -> Result<Step> {
     let Some(kind) = find(&keyword) else {
         return Err(unknown(&keyword).at(head.source, span));
     };
-    let mut lines = Vec::new();
-    for below in &block.below {
-        if let Some(deeper) = below.below.first() {
-            return Err(deeper.cursor().error("This line is indented deeper than the items of a step."));
-        }
-        lines.push(below.cursor());
-    }
-    (kind.parse)(StepText { head, lines })
+    (kind.parse)(StepText { head, lines: lines_of(block.below.iter())? })
 }
 
 /// The error of a word that is no step.

@@ -5,9 +5,9 @@ use std::fmt;
 use churn_core::error::nearest;
 use churn_core::names::{comma, name};
 use churn_core::{Error, ErrorKind, Position, Result, Scalar, Type};
+use churn_expr::text::{Cursor, TokenKind};
 
 use super::Checker;
-use churn_expr::text::{Cursor, TokenKind};
 
 /// What the language knows of an option.
 pub(crate) struct OptionKind {

@@ -3,6 +3,7 @@
 use std::fmt;
 
 use churn_core::Result;
+use churn_expr::text::{Cursor, TokenKind};
 use churn_plan::{Relation, StepInfo};
 
 use super::checker::Path;
@@ -10,7 +11,6 @@ use super::read::Read;
 use super::read_recipe::{ReadRecipe, Shown};
 use super::read_table::ReadTable;
 use super::{Check, Checker};
-use churn_expr::text::{Cursor, TokenKind};
 
 /// The second table of a step: an earlier table, a file, or the result of a recipe.
 #[derive(Clone, Debug, PartialEq)]

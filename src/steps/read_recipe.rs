@@ -5,13 +5,13 @@ use std::sync::Arc;
 
 use churn_core::names::{comma, name};
 use churn_core::{Error, ErrorKind, Position, Result, Scalar, SourceText, deep};
+use churn_expr::text::{Cursor, TokenKind};
 use churn_plan::Relation;
 
 use super::checker::{Path, RecipeResult};
 use super::read_table::shared;
 use super::{Check, Checker};
 use crate::lang::recipe::{self, Argument, GivenBy};
-use churn_expr::text::{Cursor, TokenKind};
 
 /// `read` of a recipe: its result as a table.
 #[derive(Clone, Debug, PartialEq)]

@@ -8,11 +8,11 @@ use churn_expr::Bound;
 use churn_expr::ast::{ColumnRef, Expr};
 use churn_expr::bind::Beside;
 use churn_expr::expand::columns_of_list;
+use churn_expr::text::{Cursor, expression};
 use churn_plan::{Relation, operators};
 
 use super::columns;
 use super::{Check, Checker, Step, StepKind};
-use churn_expr::text::{Cursor, expression};
 
 pub(super) const KIND: StepKind = StepKind {
     keyword: "require",

@@ -6,12 +6,12 @@ use churn_core::{Error, ErrorKind, Result, Type};
 use churn_expr::SortKey;
 use churn_expr::bind::Beside;
 use churn_expr::expand::over_set;
+use churn_expr::text::{Cursor, expression};
 use churn_plan::Relation;
 use churn_plan::operators;
 
 use super::item::guarded;
 use super::{Check, Checker, Step, StepKind};
-use churn_expr::text::{Cursor, expression};
 
 pub(super) const KIND: StepKind = StepKind {
     keyword: "sort",

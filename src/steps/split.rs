@@ -8,12 +8,12 @@ use churn_core::names::{comma, name};
 use churn_core::{Column, Error, ErrorKind, Event, Field, Position, Result, Scalar, Type};
 use churn_expr::expand::unknown_column;
 use churn_expr::functions::{Arguments, arg};
+use churn_expr::text::Cursor;
 use churn_expr::{Bound, cast};
 use churn_plan::Relation;
 use churn_plan::operators::Compute;
 
 use super::{Check, Checker, Step, StepKind};
-use churn_expr::text::Cursor;
 
 pub(super) const KIND: StepKind = StepKind {
     keyword: "split",

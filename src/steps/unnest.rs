@@ -6,12 +6,12 @@ use churn_core::names::{comma, name};
 use churn_core::{Error, ErrorKind, Field, Type};
 use churn_expr::ast::ColumnRef;
 use churn_expr::expand::columns_of_list;
+use churn_expr::text::Cursor;
 use churn_expr::{Bound, cast};
 use churn_plan::Relation;
 
 use super::columns;
 use super::{Check, Checker, Step, StepKind};
-use churn_expr::text::Cursor;
 
 pub(super) const KIND: StepKind = StepKind {
     keyword: "unnest",

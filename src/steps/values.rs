@@ -9,13 +9,13 @@ use churn_core::scalar::array_of;
 use churn_core::{Batch, Error, ErrorKind, Field, Position, Result, Scalar, Type};
 use churn_expr::ast::{Expr, Kind};
 use churn_expr::expand::Environment;
+use churn_expr::text::{Cursor, expression};
 use churn_io::memory::Memory;
 use churn_io::source::SourceColumn;
 use churn_plan::operators::Scan;
 use churn_plan::{Node, Relation};
 
 use super::{Check, Checker, Step, StepKind, StepText};
-use churn_expr::text::{Cursor, expression};
 
 pub(super) const KIND: StepKind = StepKind {
     keyword: "values",

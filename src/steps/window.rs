@@ -7,6 +7,7 @@ use churn_core::{ColumnId, Error, ErrorKind, Field, Result};
 use churn_expr::ast::ColumnRef;
 use churn_expr::bind::{Place, WindowPlace};
 use churn_expr::expand::columns_of_list;
+use churn_expr::text::Cursor;
 use churn_expr::windows::WindowCall;
 use churn_expr::{Bound, SortKey};
 use churn_plan::Relation;
@@ -16,7 +17,6 @@ use super::columns;
 use super::item::{self, Item, write_below};
 use super::sort::read_key;
 use super::{Check, Checker, Step, StepKind, StepText};
-use churn_expr::text::Cursor;
 
 pub(super) const KIND: StepKind = StepKind {
     keyword: "window",

@@ -6,36 +6,18 @@
 mod accounts;
 mod aggregates;
 mod algebra;
-#[cfg(all(
-    feature = "arrow-ipc",
-    feature = "avro",
-    feature = "json",
-    feature = "parquet",
-    feature = "workbook"
-))]
+#[cfg(feature = "formats")]
 mod bytes;
 mod columns;
 mod dates;
 mod folding;
 mod joins;
-#[cfg(all(
-    feature = "arrow-ipc",
-    feature = "avro",
-    feature = "json",
-    feature = "parquet",
-    feature = "workbook"
-))]
+#[cfg(feature = "formats")]
 mod json;
 mod numbers;
 mod programs;
 mod spilled;
 mod text;
 mod windows;
-#[cfg(all(
-    feature = "arrow-ipc",
-    feature = "avro",
-    feature = "json",
-    feature = "parquet",
-    feature = "workbook"
-))]
+#[cfg(feature = "formats")]
 mod written;

@@ -365,11 +365,15 @@ impl std::error::Error for Error {
 /// Errors are equal if they tell the same; what caused them is not compared.
 impl PartialEq for Error {
     fn eq(&self, other: &Error) -> bool {
-        let told = |error: &Error| {
-            let Inner { kind, what, place, why, next, step, others, source: _ } = &*error.0;
-            (*kind, what.clone(), place.clone(), why.clone(), next.clone(), step.clone(), others.clone())
-        };
-        told(self) == told(other)
+        let Inner { kind, what, place, why, next, step, others, source: _ } = &*self.0;
+        let other = &*other.0;
+        *kind == other.kind
+            && *what == other.what
+            && *place == other.place
+            && *why == other.why
+            && *next == other.next
+            && *step == other.step
+            && *others == other.others
     }
 }
 

@@ -109,6 +109,11 @@ pub fn guarded<T>(f: impl FnOnce() -> Result<T>) -> Result<T> {
     })
 }
 
+/// Runs code of a user's own; a panic in it is this error, which says so.
+pub fn guarded_own<T>(failed: impl FnOnce() -> Error, run: impl FnOnce() -> Result<T>) -> Result<T> {
+    caught(run).unwrap_or_else(|why| Err(failed().why(format!("It panicked: {why}."))))
+}
+
 #[cfg(test)]
 mod tests {
     use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};

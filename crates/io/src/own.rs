@@ -6,7 +6,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use arrow_array::RecordBatch;
 use arrow_schema::SchemaRef;
 use churn_core::names::{comma, name};
-use churn_core::parallel::caught;
+use churn_core::parallel::guarded_own;
 use churn_core::widen::check_range;
 use churn_core::{Batch, Error, ErrorKind, Result, Type};
 
@@ -122,11 +122,11 @@ struct Named {
 impl Named {
     /// Runs code of the user's; a panic in it is an error that names the source.
     fn guarded<T>(&self, read: impl FnOnce(&dyn OwnSource) -> Result<T>) -> Result<T> {
-        caught(|| read(&*self.source)).unwrap_or_else(|why| Err(self.failed(format!("It panicked: {why}."))))
+        guarded_own(|| self.failed(), || read(&*self.source))
     }
 
-    fn failed(&self, why: String) -> Error {
-        Error::new(ErrorKind::Input, format!("{} could not be read.", capitalized(&self.name))).why(why)
+    fn failed(&self) -> Error {
+        Error::new(ErrorKind::Input, format!("{} could not be read.", capitalized(&self.name)))
     }
 }
 
@@ -158,7 +158,7 @@ impl OwnScan {
         if !found.clone().eq(self.columns.iter().map(|column| &column.data)) {
             let wanted = comma(self.columns.iter().map(|c| format!("{} {}", name(&c.name), c.data)));
             let why = format!("It gave columns of {} where it was asked for {wanted}.", comma(found));
-            return Err(self.source.failed(why));
+            return Err(self.source.failed().why(why));
         }
         for (array, column) in batch.columns().iter().zip(&self.columns) {
             check_range(array).map_err(|e| e.why(format!("It is the column {}.", name(&column.name))))?;

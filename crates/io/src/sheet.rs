@@ -1,8 +1,5 @@
 //! What options say of the sheets of workbooks.
 
-/// Endings of workbooks; they are written under the first.
-pub(crate) const ENDINGS: [&str; 5] = ["xlsx", "xlsm", "xlsb", "xls", "ods"];
-
 /// Which part of a workbook is read.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct SheetPart {

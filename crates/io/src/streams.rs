@@ -48,7 +48,7 @@ pub fn is_stream(path: &Path) -> bool {
 }
 
 /// What messages call a stream.
-pub(crate) fn shown(path: &Path) -> String {
+pub fn shown(path: &Path) -> String {
     match store::at(path) {
         Some(at) => at.shown(),
         None if path == Path::new(STANDARD) => "standard input".to_owned(),

@@ -235,7 +235,7 @@ pub(crate) fn environment(
     }
     let mut known = environment.clone();
     for (name, define) in &recipe.defines {
-        if functions.names().any(|function| function == name) {
+        if functions.has_own(name) {
             let what = format!("There is a function {name} already, given from Rust.");
             return Err(Error::new(ErrorKind::Name, what).next("Define it by another name."));
         }

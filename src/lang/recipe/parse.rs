@@ -5,12 +5,12 @@ use std::sync::Arc;
 use churn_core::names::name;
 use churn_core::{Error, ErrorKind, Result, Scalar, SourceText, Span, Type};
 use churn_expr::expand::Define;
+use churn_expr::text::layout::{Block, blocks};
+use churn_expr::text::{Cursor, expression};
 use churn_expr::{aggregates, functions};
 
 use super::{Chain, Given, GivenDefault, PlacedStep, Recipe};
 use crate::steps;
-use churn_expr::text::layout::{Block, blocks};
-use churn_expr::text::{Cursor, expression};
 
 /// Reads a recipe. Every line that cannot be read is told, not only the first.
 ///

@@ -8,13 +8,13 @@ use std::fmt;
 use churn_core::names::{comma, name};
 use churn_core::{ColumnId, Error, ErrorKind, Field, Position, Result, Scalar, Type};
 use churn_expr::ast::Expr;
+use churn_expr::text::{Cursor, expression};
 use churn_expr::{Bound, cast};
 use churn_plan::Relation;
 use churn_plan::operators::{Sort, SortKey};
 
 use super::item::{self, Item, write_below};
 use super::{Check, Checker, Step, StepKind, StepText};
-use churn_expr::text::{Cursor, expression};
 
 /// More columns than these are a mistake.
 const MOST: usize = 10_000;

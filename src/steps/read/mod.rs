@@ -11,6 +11,7 @@ use std::sync::Arc;
 
 use churn_core::names::{comma, name};
 use churn_core::{Error, ErrorKind, Field, Position, Result, Type};
+use churn_expr::text::{Cursor, TokenKind};
 use churn_io::csv::{BadRows, CsvOptions};
 use churn_io::files::WrittenPart;
 use churn_io::format::{Format, Opening, WriteOptions};
@@ -24,7 +25,6 @@ use super::options::{self as with, Setting};
 use super::read_recipe::ReadRecipe;
 use super::read_table::ReadTable;
 use super::{Check, Checker, Step, StepKind};
-use churn_expr::text::{Cursor, TokenKind};
 
 pub(crate) use options::OPTIONS;
 use options::set;
@@ -168,7 +168,7 @@ impl Read {
             if let Some(packed) = files.iter().find(|f| zip::is_named_so(f) && !format.is_text()) {
                 let what = format!(
                     "{} holds a {format} file, and only text is read within an archive.",
-                    packed.display()
+                    streams::shown(packed)
                 );
                 checker.wrong(
                     self.span,
@@ -205,7 +205,7 @@ impl Read {
 
 /// The error of files of several formats that would be read as one table.
 fn several_formats(files: [(&PathBuf, &Format); 2]) -> Error {
-    let [one, other] = files.map(|(path, format)| format!("{} ({format})", path.display()));
+    let [one, other] = files.map(|(path, format)| format!("{} ({format})", streams::shown(path)));
     Error::new(ErrorKind::Input, "The files are of several formats.")
         .why(format!("Two of them are {one} and {other}."))
         .next("Read them apart, and append one to the other; or say which format all of them have: with (format = …).")
@@ -231,7 +231,7 @@ impl Check for Read {
     fn check(&self, _: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
         let files = self.files(checker)?;
         if let Some(recipe) = files.iter().find(|file| crate::lang::recipe::is_named_as_recipe(file)) {
-            let shown = recipe.display();
+            let shown = streams::shown(recipe);
             let error = Error::new(ErrorKind::Input, format!("{shown} is a recipe, not data."));
             let error = match files.len() {
                 1 => error.next(format!("Read its result: read '{shown}', the path in quotes and alone.")),

@@ -9,6 +9,7 @@ use std::path::Path as FilePath;
 use churn_core::error::nearest;
 use churn_core::names::{comma, name};
 use churn_core::{Error, ErrorKind, Field, Position, Result};
+use churn_expr::text::Cursor;
 use churn_io::csv::encoded;
 use churn_io::files::WrittenPart;
 use churn_io::format::{Format, TextEncoding, WriteOptions};
@@ -20,7 +21,6 @@ use churn_plan::{Relation, operators};
 use super::checker::{Located, Path};
 use super::options::{self as with, Setting};
 use super::{Check, Checker, Step, StepKind};
-use churn_expr::text::Cursor;
 
 pub(crate) use options::OPTIONS;
 use options::{Written, fits_format, set};

@@ -134,6 +134,11 @@ impl Functions {
         self.own.values()
     }
 
+    /// Whether a name is that of a user's own function.
+    pub fn has_own(&self, name: &str) -> bool {
+        self.own.contains_key(name)
+    }
+
     /// The scalar function of a name.
     pub(crate) fn scalar(&self, name: &str) -> Option<ScalarCallable<'_>> {
         if let Some(ours) = functions::find(name) {

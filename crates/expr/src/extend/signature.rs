@@ -5,7 +5,7 @@ use std::sync::{Mutex, PoisonError};
 
 use arrow_array::ArrayRef;
 use churn_core::names::comma;
-use churn_core::parallel::caught;
+use churn_core::parallel::guarded_own;
 use churn_core::{Error, ErrorKind, Result, Type};
 
 use crate::Bound;
@@ -40,26 +40,26 @@ impl Signature {
 
     /// Runs code of the user's; a panic in it is an error that names the function.
     pub(super) fn guarded<T>(&self, run: impl FnOnce() -> Result<T>) -> Result<T> {
-        caught(run).unwrap_or_else(|why| Err(self.failed(format!("It panicked: {why}."))))
+        guarded_own(|| self.failed(), run)
     }
 
     /// What the user's code gives for so many rows, held to what is promised.
     pub(super) fn checked(&self, rows: usize, run: impl FnOnce() -> Result<ArrayRef>) -> Result<ArrayRef> {
         let array = self.guarded(run)?;
         if array.len() != rows {
-            return Err(self.failed(format!("It gave {} values for {rows} rows.", array.len())));
+            let why = format!("It gave {} values for {rows} rows.", array.len());
+            return Err(self.failed().why(why));
         }
         if *array.data_type() != self.gives.arrow() {
             let (found, gives, arrow) = (array.data_type(), &self.gives, self.gives.arrow());
             let why = format!("It gave {found} where {gives}, carried as {arrow}, was promised.");
-            return Err(self.failed(why));
+            return Err(self.failed().why(why));
         }
         Ok(array)
     }
 
-    fn failed(&self, why: String) -> Error {
-        let what = format!("The function {} of your own failed.", self.name);
-        Error::new(ErrorKind::Data, what).why(why)
+    fn failed(&self) -> Error {
+        Error::new(ErrorKind::Data, format!("The function {} of your own failed.", self.name))
     }
 }
 

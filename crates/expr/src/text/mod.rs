@@ -31,17 +31,21 @@ use layout::{Block, blocks};
 ///
 /// # Errors
 /// The text is not what `each` reads, or goes on behind it.
-pub fn read<T>(text: &str, what: &str, each: impl Fn(&mut Cursor<'_>) -> Result<Vec<T>>) -> Result<Vec<T>> {
+pub fn read<T>(
+    text: &str,
+    what: &str,
+    mut each: impl FnMut(&mut Cursor<'_>) -> Result<Vec<T>>,
+) -> Result<Vec<T>> {
     let source = Arc::new(SourceText { name: what.to_owned(), text: text.to_owned() });
     let mut found = Vec::new();
     for block in blocks(&source)? {
-        found.extend(read_line(&block, &each)?);
+        found.extend(read_line(&block, &mut each)?);
     }
     Ok(found)
 }
 
 /// Reads a line, and those that are indented below it.
-fn read_line<T>(line: &Block, each: &impl Fn(&mut Cursor<'_>) -> Result<Vec<T>>) -> Result<Vec<T>> {
+fn read_line<T>(line: &Block, each: &mut impl FnMut(&mut Cursor<'_>) -> Result<Vec<T>>) -> Result<Vec<T>> {
     let mut cursor = line.cursor();
     let mut found = each(&mut cursor)?;
     cursor.expect_end()?;

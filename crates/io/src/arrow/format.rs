@@ -8,7 +8,8 @@ use churn_core::{Field, Result};
 use super::source::ArrowSource;
 use super::write::ArrowWriter;
 use crate::binary::{Out, RowWriter, WriterResources};
-use crate::format::{Codec, FileFormat, Opening, WriteOptions, marks};
+use crate::format::known::ARROW;
+use crate::format::{Codec, FileFormat, Opening, WriteOptions};
 use crate::source::Source;
 
 /// Arrow's files and streams.
@@ -17,11 +18,11 @@ pub(crate) struct ArrowFormat;
 
 impl FileFormat for ArrowFormat {
     fn title(&self) -> &str {
-        "Arrow"
+        ARROW.title
     }
 
     fn names(&self) -> Vec<&str> {
-        vec!["arrow", "feather"]
+        ARROW.names.to_vec()
     }
 
     fn is_text(&self) -> bool {
@@ -29,7 +30,7 @@ impl FileFormat for ArrowFormat {
     }
 
     fn starts(&self, first: &[u8]) -> bool {
-        marks::arrow(first)
+        (ARROW.starts)(first)
     }
 
     fn open(&self, files: &[PathBuf], opening: Opening) -> Result<Arc<dyn Source>> {

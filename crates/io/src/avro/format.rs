@@ -10,7 +10,8 @@ use super::source::AvroSource;
 use super::write::{AvroWriter, is_name};
 use crate::binary::without_intervals;
 use crate::binary::{Out, RowWriter, WriterResources};
-use crate::format::{Codec, FileFormat, Opening, WriteOptions, marks};
+use crate::format::known::AVRO;
+use crate::format::{Codec, FileFormat, Opening, WriteOptions};
 use crate::source::Source;
 
 /// Avro files.
@@ -19,11 +20,11 @@ pub(crate) struct AvroFormat;
 
 impl FileFormat for AvroFormat {
     fn title(&self) -> &str {
-        "Avro"
+        AVRO.title
     }
 
     fn names(&self) -> Vec<&str> {
-        vec!["avro"]
+        AVRO.names.to_vec()
     }
 
     fn is_text(&self) -> bool {
@@ -31,7 +32,7 @@ impl FileFormat for AvroFormat {
     }
 
     fn starts(&self, first: &[u8]) -> bool {
-        marks::avro(first)
+        (AVRO.starts)(first)
     }
 
     fn open(&self, files: &[PathBuf], opening: Opening) -> Result<Arc<dyn Source>> {

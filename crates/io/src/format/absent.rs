@@ -5,22 +5,21 @@ use std::sync::Arc;
 
 use churn_core::{Error, ErrorKind, Result};
 
+use super::known::Known;
 use super::{FileFormat, Opening};
 use crate::source::Source;
 
 /// A format behind a feature that this build was made without.
 #[derive(Debug)]
 pub(super) struct Absent {
-    pub(super) title: &'static str,
-    pub(super) names: &'static [&'static str],
-    pub(super) starts: fn(&[u8]) -> bool,
+    pub(super) known: Known,
     /// The feature that has it.
     pub(super) feature: &'static str,
 }
 
 impl Absent {
     fn told(&self) -> Error {
-        let what = format!("This build can neither read nor write {} files.", self.title);
+        let what = format!("This build can neither read nor write {} files.", self.known.title);
         Error::new(ErrorKind::Input, what)
             .next(format!("Build it with the feature {} of the crate churn.", self.feature))
     }
@@ -28,11 +27,11 @@ impl Absent {
 
 impl FileFormat for Absent {
     fn title(&self) -> &str {
-        self.title
+        self.known.title
     }
 
     fn names(&self) -> Vec<&str> {
-        self.names.to_vec()
+        self.known.names.to_vec()
     }
 
     fn is_text(&self) -> bool {
@@ -40,7 +39,7 @@ impl FileFormat for Absent {
     }
 
     fn starts(&self, first: &[u8]) -> bool {
-        (self.starts)(first)
+        (self.known.starts)(first)
     }
 
     fn reads_with(&self, _: &str) -> bool {

@@ -11,7 +11,7 @@
 )))]
 mod absent;
 mod encoder;
-pub(crate) mod marks;
+pub(crate) mod known;
 mod options;
 mod own;
 
@@ -227,12 +227,11 @@ impl Format {
 
 /// The format of a feature: itself where this build has it, else one that tells so.
 macro_rules! of_feature {
-    ($feature:literal, $format:expr, $title:literal, $names:expr, $starts:path) => {{
+    ($feature:literal, $format:expr, $known:expr) => {{
         #[cfg(feature = $feature)]
         let format = Format::new($format);
         #[cfg(not(feature = $feature))]
-        let format =
-            Format::new(absent::Absent { title: $title, names: &$names, starts: $starts, feature: $feature });
+        let format = Format::new(absent::Absent { known: $known, feature: $feature });
         format
     }};
 }
@@ -242,19 +241,13 @@ static OURS: LazyLock<Vec<Format>> = LazyLock::new(|| {
     vec![
         Format::new(Csv),
         Format::new(Tsv),
-        of_feature!("json", super::json::Json, "JSON", ["json"], marks::json),
-        of_feature!("json", super::json::NdJson, "NDJSON", ["ndjson", "jsonl"], marks::json),
+        of_feature!("json", super::json::Json, known::JSON),
+        of_feature!("json", super::json::NdJson, known::NDJSON),
         Format::new(Markdown),
-        of_feature!("parquet", super::parquet::ParquetFormat, "Parquet", ["parquet"], marks::parquet),
-        of_feature!("arrow-ipc", super::arrow::ArrowFormat, "Arrow", ["arrow", "feather"], marks::arrow),
-        of_feature!("avro", super::avro::AvroFormat, "Avro", ["avro"], marks::avro),
-        of_feature!(
-            "workbook",
-            super::workbook::WorkbookFormat,
-            "workbook",
-            super::sheet::ENDINGS,
-            marks::workbook
-        ),
+        of_feature!("parquet", super::parquet::ParquetFormat, known::PARQUET),
+        of_feature!("arrow-ipc", super::arrow::ArrowFormat, known::ARROW),
+        of_feature!("avro", super::avro::AvroFormat, known::AVRO),
+        of_feature!("workbook", super::workbook::WorkbookFormat, known::WORKBOOK),
     ]
 });
 

@@ -7,7 +7,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use arrow_array::{ArrayRef, RecordBatch, RecordBatchOptions};
 use arrow_schema::{Field as ArrowField, Schema, SchemaRef};
-use churn_core::parallel::caught;
+use churn_core::parallel::{caught, guarded_own};
 use churn_core::widen::widen;
 use churn_core::{Batch, Error, ErrorKind, Field, Result};
 
@@ -98,10 +98,8 @@ impl OwnFormat {
 
     /// Runs code of the user's; a panic in it is an error that names the format.
     fn guarded<T>(&self, run: impl FnOnce() -> Result<T>) -> Result<T> {
-        caught(run).unwrap_or_else(|why| {
-            let what = format!("The format {} of your own failed.", self.title());
-            Err(Error::new(ErrorKind::Data, what).why(format!("It panicked: {why}.")))
-        })
+        let what = || format!("The format {} of your own failed.", self.title());
+        guarded_own(|| Error::new(ErrorKind::Data, what()), run)
     }
 
     fn cannot(&self, does: &str, not: &str) -> Error {

@@ -9,7 +9,8 @@ use churn_core::{Error, ErrorKind, Field, Result};
 use super::source::{JsonOptions, JsonSource};
 use super::write::JsonEncoder;
 use crate::csv::BadCells;
-use crate::format::{Encoder, FileFormat, Opening, WriteOptions, marks};
+use crate::format::known::{JSON, NDJSON};
+use crate::format::{Encoder, FileFormat, Opening, WriteOptions};
 use crate::source::Source;
 
 /// Options of `read` that mean something to records.
@@ -21,11 +22,11 @@ pub(crate) struct Json;
 
 impl FileFormat for Json {
     fn title(&self) -> &str {
-        "JSON"
+        JSON.title
     }
 
     fn names(&self) -> Vec<&str> {
-        vec!["json"]
+        JSON.names.to_vec()
     }
 
     fn is_text(&self) -> bool {
@@ -33,7 +34,7 @@ impl FileFormat for Json {
     }
 
     fn starts(&self, first: &[u8]) -> bool {
-        marks::json(first)
+        (JSON.starts)(first)
     }
 
     fn open(&self, files: &[PathBuf], Opening { base, options, .. }: Opening) -> Result<Arc<dyn Source>> {
@@ -71,11 +72,11 @@ pub(crate) struct NdJson;
 
 impl FileFormat for NdJson {
     fn title(&self) -> &str {
-        "NDJSON"
+        NDJSON.title
     }
 
     fn names(&self) -> Vec<&str> {
-        vec!["ndjson", "jsonl"]
+        NDJSON.names.to_vec()
     }
 
     fn is_text(&self) -> bool {

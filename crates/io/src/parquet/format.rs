@@ -9,7 +9,8 @@ use super::source::ParquetSource;
 use super::write::ParquetWriter;
 use crate::binary::without_intervals;
 use crate::binary::{Out, RowWriter, WriterResources};
-use crate::format::{Codec, FileFormat, Opening, WriteOptions, marks};
+use crate::format::known::PARQUET;
+use crate::format::{Codec, FileFormat, Opening, WriteOptions};
 use crate::source::Source;
 
 /// Parquet files.
@@ -18,11 +19,11 @@ pub(crate) struct ParquetFormat;
 
 impl FileFormat for ParquetFormat {
     fn title(&self) -> &str {
-        "Parquet"
+        PARQUET.title
     }
 
     fn names(&self) -> Vec<&str> {
-        vec!["parquet"]
+        PARQUET.names.to_vec()
     }
 
     fn is_text(&self) -> bool {
@@ -30,7 +31,7 @@ impl FileFormat for ParquetFormat {
     }
 
     fn starts(&self, first: &[u8]) -> bool {
-        marks::parquet(first)
+        (PARQUET.starts)(first)
     }
 
     fn open(&self, files: &[PathBuf], opening: Opening) -> Result<Arc<dyn Source>> {

@@ -13,7 +13,7 @@ use std::sync::{Arc, Mutex, PoisonError, Weak};
 
 use churn_core::error::nearest;
 use churn_core::names::comma;
-use churn_core::parallel::caught;
+use churn_core::parallel::{caught, guarded_own};
 use churn_core::{Error, ErrorKind, Result};
 
 use crate::web::Web;
@@ -81,7 +81,7 @@ pub(crate) fn at(path: &Path) -> Option<At> {
         return Some(At { store, address: address.to_owned() });
     }
     let scheme = scheme(text)?;
-    Web.schemes().contains(&scheme.as_str()).then(|| At { store: Arc::new(Web), address: text.to_owned() })
+    is_of(&Web, &scheme).then(|| At { store: Arc::new(Web), address: text.to_owned() })
 }
 
 /// Whether a path is an address of a store that there is.
@@ -101,6 +101,11 @@ fn scheme(text: &str) -> Option<String> {
         && scheme.starts_with(|c: char| c.is_ascii_alphabetic())
         && scheme.chars().all(|c| c.is_ascii_alphanumeric() || "+.-".contains(c));
     is_scheme.then(|| scheme.to_ascii_lowercase())
+}
+
+/// Whether addresses of a scheme belong to a store.
+fn is_of(store: &dyn Store, scheme: &str) -> bool {
+    store.schemes().contains(&scheme)
 }
 
 impl At {
@@ -208,22 +213,29 @@ impl Stores {
         Web.schemes().into_iter().chain(self.own.iter().flat_map(|(_, store)| store.schemes()))
     }
 
+    /// The store of a scheme, and what stands before its addresses in a path.
+    ///
+    /// # Errors
+    /// There is no such store.
+    fn store(&self, scheme: &str) -> Result<(&dyn Store, String)> {
+        if is_of(&Web, scheme) {
+            return Ok((&Web, String::new()));
+        }
+        let own = self.own.iter().find(|(_, store)| is_of(&**store, scheme));
+        let (number, store) = own.ok_or_else(|| self.unknown(scheme))?;
+        Ok((&**store, format!("{MARK}{number}{MARK}")))
+    }
+
     /// The paths that an address of a recipe means; `None` if it is none.
     ///
     /// # Errors
     /// There is no such store, or nothing there.
     pub fn addresses(&self, text: &str) -> Result<Option<Vec<PathBuf>>> {
         let Some(scheme) = scheme(text) else { return Ok(None) };
-        if Web.schemes().contains(&scheme.as_str()) {
-            return Ok(Some(vec![PathBuf::from(text)]));
-        }
-        let own = self.own.iter().find(|(_, store)| store.schemes().contains(&scheme.as_str()));
-        let Some((number, store)) = own else { return Err(self.unknown(&scheme)) };
-        let listed = caught(|| store.list(text)).unwrap_or_else(|why| {
-            let what = format!("The store for {scheme}:// failed.");
-            Err(Error::new(ErrorKind::Input, what).why(format!("It panicked: {why}.")))
-        })?;
-        Ok(Some(listed.iter().map(|one| PathBuf::from(format!("{MARK}{number}{MARK}{one}"))).collect()))
+        let (store, before) = self.store(&scheme)?;
+        let failed = || Error::new(ErrorKind::Input, format!("The store for {scheme}:// failed."));
+        let listed = guarded_own(failed, || store.list(text))?;
+        Ok(Some(listed.iter().map(|one| PathBuf::from(format!("{before}{one}"))).collect()))
     }
 
     /// The path that an address is written at; `None` if it is none.
@@ -232,17 +244,12 @@ impl Stores {
     /// There is no such store, or it is read only.
     pub fn written(&self, text: &str) -> Result<Option<PathBuf>> {
         let Some(scheme) = scheme(text) else { return Ok(None) };
-        let own = self.own.iter().find(|(_, store)| store.schemes().contains(&scheme.as_str()));
-        match own {
-            Some((number, store)) if store.is_writable() => {
-                Ok(Some(PathBuf::from(format!("{MARK}{number}{MARK}{text}"))))
-            }
-            None if !Web.schemes().contains(&scheme.as_str()) => Err(self.unknown(&scheme)),
-            _ => {
-                Err(Error::new(ErrorKind::Check, format!("Addresses of {scheme}:// are read, not written."))
-                    .next("Write a file, and send it from there."))
-            }
+        let (store, before) = self.store(&scheme)?;
+        if store.is_writable() {
+            return Ok(Some(PathBuf::from(format!("{before}{text}"))));
         }
+        Err(Error::new(ErrorKind::Check, format!("Addresses of {scheme}:// are read, not written."))
+            .next("Write a file, and send it from there."))
     }
 
     fn unknown(&self, scheme: &str) -> Error {

@@ -26,9 +26,10 @@ impl Store for Web {
         #[cfg(feature = "http")]
         return answer::open(address);
         #[cfg(not(feature = "http"))]
-        return Err(std::io::Error::new(
-            std::io::ErrorKind::Unsupported,
-            format!("this build cannot read {address}: it lacks the feature http"),
-        ));
+        {
+            // Keys may stand in it: what shows an address leaves them out.
+            let _ = address;
+            Err(std::io::Error::new(std::io::ErrorKind::Unsupported, "this build lacks the feature http"))
+        }
     }
 }

@@ -8,8 +8,8 @@ use churn_core::{Error, ErrorKind, Field, Result};
 use super::read::WorkbookSource;
 use super::write::WorkbookWriter;
 use crate::binary::{Out, RowWriter, WriterResources};
-use crate::format::{FileFormat, Opening, WriteOptions, marks};
-use crate::sheet::ENDINGS;
+use crate::format::known::WORKBOOK;
+use crate::format::{FileFormat, Opening, WriteOptions};
 use crate::source::Source;
 
 /// Sheets of workbooks.
@@ -18,11 +18,11 @@ pub(crate) struct WorkbookFormat;
 
 impl FileFormat for WorkbookFormat {
     fn title(&self) -> &str {
-        "workbook"
+        WORKBOOK.title
     }
 
     fn names(&self) -> Vec<&str> {
-        ENDINGS.to_vec()
+        WORKBOOK.names.to_vec()
     }
 
     fn is_text(&self) -> bool {
@@ -30,7 +30,7 @@ impl FileFormat for WorkbookFormat {
     }
 
     fn starts(&self, first: &[u8]) -> bool {
-        marks::workbook(first)
+        (WORKBOOK.starts)(first)
     }
 
     fn open(&self, files: &[PathBuf], opening: Opening) -> Result<Arc<dyn Source>> {
