@@ -69,7 +69,7 @@ bench *ARGS:
     -mv target/bench/now.txt target/bench/before.txt
     cargo bench --bench operators {{ARGS}} | tee target/bench/now.txt
 
-# Fuzz a target (text, files, language) for some seconds; needs cargo-fuzz
+# Fuzz a target (text, files, language, sql) for some seconds; needs cargo-fuzz
 fuzz TARGET SECONDS="60":
     RUSTC_BOOTSTRAP=1 cargo fuzz run {{TARGET}} fuzz/corpus/{{TARGET}} fuzz/seeds/{{TARGET}} -- -max_total_time={{SECONDS}}
 

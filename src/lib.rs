@@ -45,6 +45,7 @@
 //! | --- | --- |
 //! | `formats` | all formats: `parquet`, `arrow-ipc`, `avro`, `json`, `workbook`, read and written; delimited text needs none |
 //! | `http` | addresses on the web are read |
+//! | `sql` | chains may start with a query of the SQL standard: [`Flow::sql`] |
 //! | `ffi` | tables go to other languages, and come from them, by the C stream interface of Arrow |
 //!
 //! The language of steps and expressions is described in `docs/language.md`; [`functions`], [`aggregates`] and
@@ -56,6 +57,7 @@
 pub mod extend;
 mod flow;
 mod lang;
+mod options;
 mod profile;
 pub mod steps;
 mod table;
@@ -74,7 +76,7 @@ pub use churn_core::{
     Error, ErrorKind, Event, Interval, JoinKind, Ledger, LedgerStep, Place, Result, Scalar, SourceText, Span,
     Type,
 };
-pub use churn_exec::{Progress, RunOptions};
+pub use churn_exec::Progress;
 pub use churn_expr::Expr;
 pub use churn_expr::aggregates::{Aggregate, all as aggregates};
 pub use churn_expr::ast::{ColumnRef, ColumnSet, Edge, Frame, Unit};
@@ -93,6 +95,7 @@ pub use flow::{
     ArrowReader, BatchReader, CheckedPlan, Flow, IntoColumns, IntoExpr, IntoItems, IntoOther, IntoPivot,
     IntoPivotItems, IntoRequire, IntoSortKeys, IntoStep, Join, RowReader, SourceView, Window,
 };
+pub use options::RunOptions;
 pub use profile::{
     Bin, ColumnProfile, Count, Detail, Frequent, Lengths, PairProfile, Profile, ProfileView, Quartiles,
 };

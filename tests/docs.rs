@@ -84,6 +84,7 @@ fn write_sample(folder: &Path) {
 #[case("docs/guide/write.md")]
 #[case("docs/guide/large.md")]
 #[case("docs/guide/recipes.md")]
+#[case("docs/guide/sql.md")]
 fn recipes_run(#[case] path: &str) {
     let folder = tempfile::tempdir().expect("a folder");
     write_sample(folder.path());
@@ -161,7 +162,7 @@ fn functions_give_what_their_examples_say() {
 #[test]
 fn steps_have_examples_that_read() {
     for step in churn::STEPS {
-        let chain = if ["read", "values"].contains(&step.keyword) {
+        let chain = if ["read", "values", "sql"].contains(&step.keyword) {
             Flow::steps(step.example)
         } else {
             Flow::steps("values a: (1)").then(step.example)

@@ -36,6 +36,8 @@ pub(crate) enum Command {
     Do(Do),
     /// Run a recipe
     Run(Run),
+    /// Run a query of the SQL standard over files
+    Sql(Sql),
     /// Find every mistake without reading the data
     Check(Check),
     /// Show a chain as written beside as it will run
@@ -96,8 +98,23 @@ pub(crate) struct Do {
 
 #[derive(Args, Debug)]
 pub(crate) struct Run {
-    /// A recipe file, or - for a recipe on standard input
+    /// A recipe file, or - for a recipe on standard input; or a file of a query (*.sql)
     pub(crate) recipe: PathBuf,
+    #[command(flatten)]
+    pub(crate) trial: Trial,
+    #[command(flatten)]
+    pub(crate) running: Running,
+}
+
+#[derive(Args, Debug)]
+pub(crate) struct Sql {
+    /// A query, "select … from 'deliveries-2026.csv'", or a file of one (*.sql); --as recipe prints the steps that it means
+    pub(crate) query: String,
+    /// Inputs that the query names by their files' names without an ending: farms.csv is farms
+    pub(crate) inputs: Vec<String>,
+    /// A table that the query names: farms=farms.csv, or "milk=read 'milk.csv' with (separator = ';')"
+    #[arg(long = "table", value_name = "NAME=INPUT", value_parser = name_and_value)]
+    pub(crate) tables: Vec<(String, String)>,
     #[command(flatten)]
     pub(crate) trial: Trial,
     #[command(flatten)]
@@ -117,7 +134,7 @@ pub(crate) struct Trial {
 
 #[derive(Args, Debug)]
 pub(crate) struct Check {
-    /// A recipe file (*.churn), - for a recipe on standard input, or an input
+    /// A recipe file (*.churn), a query file (*.sql), - for a recipe on standard input, or an input
     pub(crate) input: String,
     /// Steps over the input
     pub(crate) steps: Vec<String>,
@@ -214,6 +231,8 @@ pub(crate) enum Shape {
     Json,
     Ndjson,
     Markdown,
+    /// The steps, a query's in place of the query, and nothing is run
+    Recipe,
 }
 
 /// How a profile is shown.

@@ -89,7 +89,7 @@ fn the_tour_runs() {
     let folder = tempfile::tempdir().unwrap();
     let output = churn(&folder, &["demo", "here", "--rows", "20000"]);
     assert!(output.status.success(), "{}", text(&output.stderr));
-    assert_eq!(text(&output.stdout).matches("\n$ churn ").count(), 19);
+    assert_eq!(text(&output.stdout).matches("\n$ churn ").count(), 21);
     assert!(text(&output.stdout).contains("delivers  farms"), "a step reads an address");
     assert!(text(&output.stderr).contains("Did you mean litres?"));
 }
@@ -247,7 +247,7 @@ fn examples_of_the_help_run() {
     let mut wrong = Vec::new();
     for topic in churn::topics().filter(|topic| topic.kind != K::Function) {
         let starts = topic.kind == K::ReadOption
-            || ["read", "values", "given", "define", "table"].contains(&topic.name);
+            || ["read", "values", "sql", "given", "define", "table"].contains(&topic.name);
         let recipe = match (topic.kind, topic.name) {
             (K::Clause, "given" | "define" | "table") => format!("{}\n\n{read}", topic.example),
             _ if starts => topic.example.to_owned(),

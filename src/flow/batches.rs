@@ -9,10 +9,11 @@ use arrow_array::ffi_stream::{FFI_ArrowArrayStream, RecordBatchStreamReader};
 use arrow_array::{RecordBatch, RecordBatchReader};
 use arrow_schema::{ArrowError, SchemaRef};
 use churn_core::{Batch, Error, ErrorKind, Field, Result};
-use churn_exec::{Channel, RunOptions};
+use churn_exec::Channel;
 use serde::de::DeserializeOwned;
 
 use super::Flow;
+use crate::options::RunOptions;
 use crate::table::{record_batch, rows_of, schema};
 
 /// Record batches of a run, in order; the run goes on in the background and waits for its reader.
@@ -206,7 +207,7 @@ impl Flow {
         let (to, from) = sync_channel(2);
         std::thread::spawn(move || {
             let last = to.clone();
-            if let Err(error) = churn_exec::run(&plan.plan, &options, |_| Ok(Channel::sink(to))) {
+            if let Err(error) = churn_exec::run(&plan.plan, options.settings(), |_| Ok(Channel::sink(to))) {
                 // A reader that went away does not need to know.
                 let _ = last.send(Err(error));
             }

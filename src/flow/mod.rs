@@ -16,9 +16,7 @@ use std::sync::Arc;
 
 use arrow_array::RecordBatch;
 use churn_core::{Batch, Error, ErrorKind, Ledger, Result, SourceText, Span, Type, deep};
-use churn_exec::RunOptions;
 use churn_expr::moment::Moment;
-use churn_io::format::Formats;
 use churn_io::memory::Memory;
 use churn_io::own::{Own, OwnSource};
 use churn_io::source::{Source, SourceColumn};
@@ -34,6 +32,7 @@ pub use tables::{Join, Window};
 
 use crate::extend::Catalogue;
 use crate::lang::recipe::{self, Chain, CheckRequest, PlacedStep, Recipe};
+use crate::options::RunOptions;
 use crate::steps::{self, Given, ReadOptions, Step};
 use crate::table::Table;
 
@@ -116,6 +115,65 @@ impl Flow {
         let text = recipe::read_file(path)?;
         let base = path.parent().map(Path::to_owned).unwrap_or_default();
         Ok(Flow::parsed(SourceText { name: path.display().to_string(), text }, base))
+    }
+
+    /// Starts from a query of the SQL standard, which becomes the steps that it means.
+    ///
+    /// In its `from` stand files in single quotes, and tables that [`Flow::with_table`] gives. [`Flow::expanded`] shows
+    /// the steps.
+    ///
+    /// ```
+    /// use churn::Flow;
+    /// let milk = Flow::steps("values farm, litres: ('F001', 120.0), ('F002', 80.0), ('F001', 30.5)");
+    /// let by_farm = Flow::sql("select farm, sum(litres) as litres from milk group by farm order by litres desc")
+    ///     .with_table("milk", &milk);
+    /// assert_eq!(by_farm.run()?.column::<f64>("litres")?, [150.5, 80.0]);
+    /// # Ok::<(), churn::Error>(())
+    /// ```
+    #[cfg(feature = "sql")]
+    pub fn sql(query: &str) -> Flow {
+        Flow::query(SourceText { name: "the query".into(), text: query.trim().to_owned() }, PathBuf::new())
+    }
+
+    /// Starts from a file that holds a query; the paths in it are relative to the file's folder.
+    ///
+    /// # Errors
+    /// The file cannot be read. What is wrong in it is told by [`Flow::check`].
+    #[cfg(feature = "sql")]
+    pub fn sql_file(path: impl AsRef<Path>) -> Result<Flow> {
+        let path = path.as_ref();
+        let text = recipe::read_query(path)?;
+        let base = path.parent().map(Path::to_owned).unwrap_or_default();
+        Ok(Flow::query(SourceText { name: path.display().to_string(), text }, base))
+    }
+
+    #[cfg(feature = "sql")]
+    fn query(source: SourceText, base: PathBuf) -> Flow {
+        let (step, span) = (steps::Sql::of_file(&source.text), Span { start: 0, end: source.text.len() });
+        let placed = PlacedStep { step: step.into(), span, source: Arc::new(source) };
+        let mut flow = Flow { base, ..Flow::empty() };
+        flow.mistake = flow.push(placed).err();
+        flow
+    }
+
+    /// The flow with the steps that its queries mean in place of the queries: a recipe, as `Display` prints it.
+    ///
+    /// # Errors
+    /// As [`Flow::check`], as far as it must be known what the columns are.
+    ///
+    /// ```
+    /// let flow = churn::Flow::sql("select n + 1 as n from (values (1), (2)) as t(n) where n > 1").expanded()?;
+    /// assert_eq!(flow.to_string(), "values column_1\n  1\n  2\nfilter column_1 > 1\nselect n = column_1 + 1\n");
+    /// # Ok::<(), churn::Error>(())
+    /// ```
+    #[cfg(feature = "sql")]
+    pub fn expanded(&self) -> Result<Flow> {
+        if let Some(mistake) = &self.mistake {
+            return Err(mistake.clone());
+        }
+        let request = self.request(None, &Moment::default())?;
+        let recipe = deep::with_room_for(self.recipe.length(), || recipe::expanded(&self.recipe, &request))?;
+        Ok(Flow { recipe: Arc::new(recipe), ..self.clone() })
     }
 
     /// Starts from record batches, without a copy.
@@ -279,11 +337,6 @@ impl Flow {
         self
     }
 
-    /// The formats that its files may have.
-    fn formats(&self) -> &Formats {
-        self.catalogue.formats()
-    }
-
     /// Sets the folder that paths are relative to.
     #[must_use]
     pub fn in_folder(mut self, folder: impl Into<PathBuf>) -> Flow {
@@ -415,23 +468,36 @@ impl Flow {
             return Err(Error::new(ErrorKind::Syntax, "There are no steps.")
                 .next("A chain starts with read or values."));
         }
-        let resources = options.map(RunOptions::read_resources).unwrap_or_default();
-        let request = CheckRequest {
-            givens: self.givens.clone(),
-            base: self.base.clone(),
-            resources,
-            moment: moment.clone(),
-            catalogue: self.catalogue.clone(),
-        };
-        let find = |plan: Plan, wanted: &Wanted| {
-            churn_exec::find(&rules::rewrite_plan(plan), options.unwrap_or(&RunOptions::default()), wanted)
-        };
-        let cancel = options.map(RunOptions::cancelled).unwrap_or_default();
+        let request = self.request(options, moment)?;
+        let default = RunOptions::default();
+        let settings = options.unwrap_or(&default).settings();
+        let find =
+            |plan: Plan, wanted: &Wanted| churn_exec::find(&rules::rewrite_plan(plan), settings, wanted);
+        let cancel = settings.cancelled();
         deep::with_room_for(self.recipe.length(), || {
             cancel.within(|| {
                 moment.within(|| recipe::check(&self.recipe, &request, options.map(|_| &find as Find<'_>)))
             })
         })
+    }
+
+    /// What the check is told beside the recipe.
+    fn request(&self, options: Option<&RunOptions>, moment: &Moment) -> Result<CheckRequest> {
+        Ok(CheckRequest {
+            givens: self.givens.clone(),
+            base: self.base.clone(),
+            resources: options.map(|options| options.settings().read_resources()).unwrap_or_default(),
+            moment: moment.clone(),
+            catalogue: self.catalogue_with(options)?,
+        })
+    }
+
+    /// What the flow and its run add to the language.
+    fn catalogue_with(&self, options: Option<&RunOptions>) -> Result<Arc<Catalogue>> {
+        match options.and_then(RunOptions::own) {
+            Some(own) => Ok(Arc::new(Catalogue::clone(&self.catalogue).together(own)?)),
+            None => Ok(self.catalogue.clone()),
+        }
     }
 
     /// The plan as it will run.

@@ -6,7 +6,7 @@ use std::io::Write;
 use std::path::Path;
 
 use churn_core::{Error, ErrorKind, Ledger, Result, Type, deep};
-use churn_exec::{ColumnarOutput, RunOptions, Writer};
+use churn_exec::{ColumnarOutput, Writer};
 use churn_io::binary::Out;
 use churn_io::files::WrittenPart;
 use churn_io::format::WriteOptions;
@@ -14,6 +14,7 @@ use churn_io::target;
 use churn_plan::{Plan, picture};
 
 use super::Flow;
+use crate::options::RunOptions;
 use crate::table::Table;
 
 /// The width of a plan's picture where none is asked for.
@@ -123,7 +124,8 @@ impl CheckedPlan {
     /// Whatever the data hold against it.
     pub fn run_with(&self, options: &RunOptions) -> Result<Table> {
         let plan = &*self.complete(options)?;
-        let (batches, ledger) = churn_exec::run(plan, options, |_| Ok(churn_exec::Collect::sink()))?;
+        let (batches, ledger) =
+            churn_exec::run(plan, options.settings(), |_| Ok(churn_exec::Collect::sink()))?;
         Ok(Table::new(plan.main.fields.clone(), batches, None, ledger))
     }
 
@@ -134,7 +136,7 @@ impl CheckedPlan {
     pub fn run_head(&self, rows: usize, options: &RunOptions) -> Result<Table> {
         let plan = &*self.complete(options)?;
         let ((batches, total), ledger) =
-            churn_exec::run(plan, options, |_| Ok(churn_exec::Head::sink(rows)))?;
+            churn_exec::run(plan, options.settings(), |_| Ok(churn_exec::Head::sink(rows)))?;
         Ok(Table::new(plan.main.fields.clone(), batches, Some(total), ledger))
     }
 
@@ -150,14 +152,15 @@ impl CheckedPlan {
         options: &RunOptions,
     ) -> Result<Ledger> {
         let plan = &*self.complete(options)?;
-        let (format, fields) = (self.flow.formats().named(format)?, &plan.main.fields);
+        let catalogue = self.flow.catalogue_with(Some(options))?;
+        let (format, fields) = (catalogue.formats().named(format)?, &plan.main.fields);
         let with = WriteOptions::default();
         let ((), ledger) = match format.encoder(fields, &with) {
             Some(encoder) => {
                 let last = plan.steps.len().saturating_sub(1);
-                churn_exec::run(plan, options, |_| Writer::sink(out, encoder, last))
+                churn_exec::run(plan, options.settings(), |_| Writer::sink(out, encoder, last))
             }
-            None => churn_exec::run(plan, options, |run| {
+            None => churn_exec::run(plan, options.settings(), |run| {
                 let writer = format.writer(Out::new(out), fields, &with, run)?;
                 let lost =
                     || Error::new(ErrorKind::Internal, "A format has neither an encoder nor a writer.");
@@ -172,7 +175,7 @@ impl CheckedPlan {
     /// # Errors
     /// As [`CheckedPlan::run_with`].
     pub fn run_for_effect(&self, options: &RunOptions) -> Result<Ledger> {
-        churn_exec::run_for_effect(&*self.complete(options)?, options)
+        churn_exec::run_for_effect(&*self.complete(options)?, options.settings())
     }
 
     /// Files, bytes and rows of the sources: as far as they are known before the run.

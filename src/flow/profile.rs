@@ -1,9 +1,9 @@
 //! A chain's columns, looked at in one pass.
 
 use churn_core::Result;
-use churn_exec::RunOptions;
 
 use super::{CheckedPlan, Flow};
+use crate::options::RunOptions;
 use crate::profile::{Detail, Profile, asked};
 
 impl Flow {
@@ -53,7 +53,7 @@ impl CheckedPlan {
     pub fn profile_with(&self, detail: Detail, options: &RunOptions) -> Result<Profile> {
         let plan = &*self.complete(options)?;
         let fields = &plan.main.fields;
-        let (found, ledger) = churn_exec::run(plan, options, |run| {
+        let (found, ledger) = churn_exec::run(plan, options.settings(), |run| {
             churn_exec::profile::sink(asked(fields, detail)?, run.threads().clone())
         })?;
         Profile::new(fields, detail, found, ledger)

@@ -1,13 +1,14 @@
 //! A plan as the checker made it, and the same plan rewritten: rows, order, ledger and errors are the same.
 
 use churn_core::{Ledger, Scalar};
-use churn_exec::{Collect, RunOptions};
+use churn_exec::Collect;
 use churn_expr::moment::Moment;
 use churn_plan::{Plan, rules};
 use rstest::rstest;
 use tempfile::TempDir;
 
 use super::Flow;
+use crate::options::RunOptions;
 use crate::table::Table;
 
 const DELIVERIES: &str = "farm,day,litres,fat,grade\n\
@@ -31,7 +32,7 @@ fn folder() -> TempDir {
 /// The rows of a plan and its ledger, or its error.
 fn ran(plan: &Plan, options: &RunOptions) -> Result<(Vec<Vec<Scalar>>, Ledger), String> {
     let (batches, ledger) =
-        churn_exec::run(plan, options, |_| Ok(Collect::sink())).map_err(|e| e.to_string())?;
+        churn_exec::run(plan, options.settings(), |_| Ok(Collect::sink())).map_err(|e| e.to_string())?;
     let table = Table::new(plan.main.fields.clone(), batches, None, ledger.clone());
     let names: Vec<String> = table.columns().map(|(name, _)| name.to_owned()).collect();
     let columns: Vec<Vec<Scalar>> = names.iter().map(|name| table.values(name).unwrap()).collect();

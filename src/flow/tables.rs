@@ -225,8 +225,34 @@ impl Flow {
         self.made(step())
     }
 
+    /// Makes another flow a table of this one, by which its steps and queries can name it.
+    ///
+    /// ```
+    /// use churn::{Flow, Join};
+    /// let farms = Flow::steps("values farm, district: ('F001', 'Lakes')");
+    /// let milk = Flow::steps("values farm, litres: ('F001', 120.0)").with_table("farms", &farms);
+    /// let table = milk.then("join farms on farm").run()?;
+    /// assert_eq!(table.column::<String>("district")?, ["Lakes"]);
+    /// # Ok::<(), churn::Error>(())
+    /// ```
+    #[must_use]
+    pub fn with_table(mut self, name: &str, other: &Flow) -> Flow {
+        if self.recipe.tables.iter().any(|table| table.name == name) {
+            let what = format!("There is a table {} already.", churn_core::names::name(name));
+            let error = Error::new(ErrorKind::Name, what).next("Give this one another name.");
+            self.mistake.get_or_insert(error);
+            return self;
+        }
+        self.adopt_as(Some(name), other);
+        self
+    }
+
     /// Makes another flow a table of this one; gives its name.
     pub(super) fn adopt(&mut self, other: &Flow) -> String {
+        self.adopt_as(None, other)
+    }
+
+    fn adopt_as(&mut self, name: Option<&str>, other: &Flow) -> String {
         let mistake = |what: String| Some(Error::new(ErrorKind::Name, what));
         if self.mistake.is_none() {
             self.mistake = other.mistake.clone();
@@ -266,7 +292,8 @@ impl Flow {
             }
         }
         let is_free = |name: &String| !own.tables.iter().any(|t| t.name == *name);
-        let name = (1..).map(|n| format!("other_{n}")).find(is_free).unwrap_or_default();
+        let numbered = || (1..).map(|n| format!("other_{n}")).find(is_free).unwrap_or_default();
+        let name = name.map_or_else(numbered, str::to_owned);
         own.tables.push(Chain { name: name.clone(), steps: other.recipe.main.steps.clone() });
         self.givens.extend(other.givens.iter().cloned());
         if let (None, Some(twice)) = (&self.mistake, twice) {

@@ -14,7 +14,8 @@ use churn_io::source::ReadResources;
 use churn_plan::operators::{Compute, Per};
 use churn_plan::{Find, Node, Relation, StepInfo};
 
-use super::table_values;
+use super::read::Opened;
+use super::{Read, table_values};
 use crate::extend::Catalogue;
 use crate::lang::recipe::CheckRequest;
 
@@ -57,6 +58,10 @@ pub struct Checker<'a> {
     pub(crate) base: PathBuf,
     /// What may be used while files are opened.
     pub(crate) resources: ReadResources,
+    /// Whether the files that steps open are kept for another check of the same steps.
+    keeps_opened: bool,
+    /// The files that a check of the same steps has opened, with the folder that its paths are relative to.
+    pub(crate) opened: Vec<(Read, PathBuf, Opened)>,
     /// Inputs of steps before that can be read only once.
     pub(crate) streams: Vec<PathBuf>,
     /// The tables of the recipe being checked.
@@ -81,6 +86,8 @@ pub struct Checker<'a> {
     /// Whether a constant was worked out.
     pub(crate) folded: bool,
     pub(crate) notes: Vec<String>,
+    /// What queries should tell before the run.
+    pub(crate) query_notes: Vec<String>,
     /// Files that steps before read and write.
     pub(crate) files: Files,
     /// Finds columns that only a run can tell, if it may run.
@@ -92,6 +99,21 @@ pub struct Checker<'a> {
     /// What ran to find them, and what was counted then.
     pub(crate) ran: Vec<Node>,
     pub(crate) counted: Counters,
+}
+
+impl<'f> Checker<'f> {
+    /// A checker that knows what this one knows before the first step: to look at columns before the steps are checked.
+    #[cfg(feature = "sql")]
+    pub(crate) fn scratch(&self) -> Checker<'f> {
+        let request = CheckRequest {
+            base: self.base.clone(),
+            resources: self.resources.clone(),
+            catalogue: self.catalogue.clone(),
+            ..CheckRequest::default()
+        };
+        let new = Checker::new(self.source.clone(), self.environment.clone(), &request, self.find);
+        Checker { recipes: self.recipes.clone(), keeps_opened: true, ..new }
+    }
 }
 
 impl Checker<'_> {
@@ -109,6 +131,8 @@ impl Checker<'_> {
             catalogue: request.catalogue.clone(),
             base: request.base.clone(),
             resources: request.resources.clone(),
+            keeps_opened: false,
+            opened: Vec::new(),
             streams: Vec::new(),
             tables: Vec::new(),
             table_count: 0,
@@ -122,6 +146,7 @@ impl Checker<'_> {
             condition: Vec::new(),
             folded: false,
             notes: Vec::new(),
+            query_notes: Vec::new(),
             files: Files::default(),
             find,
             open: false,
@@ -137,6 +162,19 @@ impl Checker<'_> {
             (None, table) => table.map(str::to_owned),
             (Some((_, recipe)), None) => Some(recipe.clone()),
             (Some((_, recipe)), Some(table)) => Some(format!("{recipe}: {table}")),
+        }
+    }
+
+    /// The files of a step, if another check has opened them.
+    pub(super) fn opened(&self, read: &Read) -> Option<Opened> {
+        let known = self.opened.iter().find(|(known, base, _)| known == read && *base == self.base);
+        known.map(|(.., opened)| opened.clone())
+    }
+
+    /// Keeps the files that a step opened, where another check needs them.
+    pub(super) fn note_opened(&mut self, read: &Read, opened: &Opened) {
+        if self.keeps_opened && self.opened(read).is_none() {
+            self.opened.push((read.clone(), self.base.clone(), opened.clone()));
         }
     }
 

@@ -104,6 +104,11 @@ impl Rename {
         Rename(Vec::new()).and(new, old)
     }
 
+    /// Gives columns other names: pairs of the new and the old one.
+    pub(crate) fn all<'n>(pairs: impl IntoIterator<Item = (&'n String, &'n String)>) -> Rename {
+        pairs.into_iter().fold(Rename(Vec::new()), |rename, (new, old)| rename.and(new, old))
+    }
+
     /// Gives one more column another name.
     #[must_use]
     pub fn and(mut self, new: &str, old: &str) -> Rename {

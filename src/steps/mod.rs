@@ -43,6 +43,8 @@ mod sample;
 mod select;
 mod sort;
 mod split;
+#[cfg(feature = "sql")]
+mod sql;
 mod step;
 mod table_values;
 mod unnest;
@@ -56,12 +58,14 @@ use std::sync::Arc;
 
 use churn_core::error::OrFault;
 use churn_core::{Error, ErrorKind, Result, SourceText};
-
-pub(crate) use checker::{Checker, DeclaredTable};
 use churn_expr::text::layout::{Block, blocks};
 use churn_expr::text::{Cursor, TokenKind, step_for};
+
+pub(crate) use checker::{Checker, DeclaredTable};
 pub(crate) use given::Given;
 pub(crate) use pivot::read_keys as read_pivot_keys;
+#[cfg(feature = "sql")]
+pub(crate) use read::reading_at;
 pub(crate) use read::{OPTIONS as READ_OPTIONS, reading};
 pub(crate) use require::read_condition;
 pub(crate) use sort::read_key;
@@ -91,6 +95,8 @@ pub use sample::Sample;
 pub use select::Select;
 pub use sort::Sort;
 pub use split::Split;
+#[cfg(feature = "sql")]
+pub use sql::Sql;
 pub use step::Step;
 pub use unnest::Unnest;
 pub use unpivot::Unpivot;
@@ -115,6 +121,8 @@ pub struct StepKind {
 pub const CATALOGUE: &[StepKind] = &[
     read::KIND,
     values::KIND,
+    #[cfg(feature = "sql")]
+    sql::KIND,
     filter::KIND,
     select::KIND,
     columns::DROP,

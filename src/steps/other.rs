@@ -43,10 +43,22 @@ impl Other {
 
     /// A file of any readable format, or a recipe.
     pub fn file(path: impl AsRef<std::path::Path>) -> Other {
-        let path = Path::of(path.as_ref());
+        Other::of(Path::of(path.as_ref()))
+    }
+
+    /// A file, or a recipe.
+    pub(super) fn of(path: Path) -> Other {
         match ReadRecipe::of(&path) {
             Some(recipe) => recipe.into(),
             None => Other(Table::File(Box::new(Read::of(path.clone())), path)),
+        }
+    }
+
+    /// The name of the table, if it is an earlier one.
+    pub(crate) fn as_table(&self) -> Option<&str> {
+        match &self.0 {
+            Table::Named(table) => Some(&table.0),
+            _ => None,
         }
     }
 
@@ -60,7 +72,7 @@ impl Other {
         if let Some(recipe) = ReadRecipe::of(&path) {
             return recipe.with_given(c).map(Other::from);
         }
-        Ok(Other(Table::File(Box::new(Read::of(path.clone())), path)))
+        Ok(Other::of(path))
     }
 
     /// The table's rows. A file is read by a step of its own, which the ledger tells of beside this one.

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use churn_core::error::nearest;
 use churn_core::names::name;
-use churn_core::{ColumnId, Error, ErrorKind, Field, Position};
+use churn_core::{ColumnId, Error, ErrorKind, Field, Position, Span};
 use churn_plan::operators::Shared;
 use churn_plan::{Node, Relation};
 
@@ -20,6 +20,11 @@ impl ReadTable {
     /// Starts from this table.
     pub fn new(name: &str) -> ReadTable {
         ReadTable(name.to_owned(), Position::default())
+    }
+
+    /// Starts from this table, named at a place.
+    pub(crate) fn at(name: &str, span: Span) -> ReadTable {
+        ReadTable(name.to_owned(), span.into())
     }
 
     /// The error of a table that is not there.

@@ -121,6 +121,12 @@ pub trait Check: Same + fmt::Display + fmt::Debug + Send + Sync + 'static {
         None
     }
 
+    /// The query that it is.
+    #[cfg(feature = "sql")]
+    fn query(&self) -> Option<&super::Sql> {
+        None
+    }
+
     /// How it brings tables together, if it does.
     fn joins(&self) -> Option<JoinKind> {
         None

@@ -11,8 +11,8 @@ use crate::terminal::{aligned, out, width};
 
 /// A recipe if it is a recipe's name, else a chain.
 fn flow(arguments: &Check) -> Result<Flow, crate::terminal::Failure> {
-    let is_recipe =
-        arguments.steps.is_empty() && (arguments.input.ends_with(".churn") || arguments.input == "-");
+    let is_named_so = [".churn", ".sql"].iter().any(|ending| arguments.input.ends_with(ending));
+    let is_recipe = arguments.steps.is_empty() && (is_named_so || arguments.input == "-");
     let flow = if is_recipe {
         recipe_of(Path::new(&arguments.input))?
     } else {

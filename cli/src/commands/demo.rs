@@ -8,6 +8,10 @@ use crate::demo::{Scale, server, write};
 use crate::terminal::{Failure, note, out};
 use clap::Parser;
 
+/// A question in SQL that was asked in steps before.
+const DISTRICTS: &str = "select f.district, sum(d.litres) as litres, count(*) as loads \
+    from 'deliveries-2026.csv' d left join 'farms.csv' f on d.farm = f.farm group by f.district order by litres desc";
+
 /// What the tour shows: a sentence and a command, one argument a line.
 const TOUR: &[(&str, &[&str])] = &[
     ("What is in a file?", &["show", "deliveries-2026.csv", "--rows", "5"]),
@@ -106,6 +110,8 @@ const TOUR: &[(&str, &[&str])] = &[
             "group by delivers: farms = count(), herd = round(mean(herd), 1)",
         ],
     ),
+    ("The districts again, asked in SQL.", &["sql", DISTRICTS]),
+    ("The recipe that this query is.", &["sql", DISTRICTS, "--as", "recipe"]),
     ("Each number column at once.", &["do", "deliveries-2026.csv", "total: mean(each number)"]),
     ("A mistake is found before anything is read.", &["do", "deliveries-2026.csv", "filter liters > 100"]),
     ("What a recipe will do.", &["plan", "by-farm.churn"]),
@@ -137,7 +143,8 @@ fn tour(folder: &Path) -> Outcome {
         out(format!("\n\n# {sentence}\n$ churn {}\n\n", shown(&command)))?;
         let mut words = vec!["churn".to_owned()];
         words.extend(command.iter().cloned());
-        if matches!(command.first().map(String::as_str), Some("do" | "run")) {
+        let shows_rows = matches!(command.first().map(String::as_str), Some("do" | "run" | "sql"));
+        if shows_rows && !command.iter().any(|word| word == "--as") {
             words.extend(["--as".to_owned(), "table".to_owned()]);
         }
         let parsed = Arguments::try_parse_from(words).map_err(|e| Failure::Request(e.to_string()))?;

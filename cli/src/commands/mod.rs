@@ -8,6 +8,7 @@ mod man;
 mod profile;
 mod run;
 mod show;
+mod sql;
 
 use std::io::Read;
 use std::path::Path;
@@ -28,6 +29,7 @@ pub(crate) fn run(command: Command) -> Outcome {
         Command::Profile(arguments) => profile::run(&arguments),
         Command::Do(arguments) => run::chain(&arguments),
         Command::Run(arguments) => run::recipe(&arguments),
+        Command::Sql(arguments) => sql::run(&arguments),
         Command::Check(arguments) => check::check(&arguments),
         Command::Plan(arguments) => check::plan(&arguments),
         Command::Convert(arguments) => convert::run(&arguments),
@@ -83,6 +85,9 @@ fn chain_of(start: &str, steps: &[String]) -> Flow {
 
 /// The recipe of a file, or of standard input for `-`.
 fn recipe_of(path: &Path) -> Result<Flow, Failure> {
+    if is_query_file(path) {
+        return Ok(Flow::sql_file(path)?);
+    }
     if path.as_os_str() != "-" {
         return Ok(Flow::recipe_file(path)?);
     }
@@ -90,6 +95,11 @@ fn recipe_of(path: &Path) -> Result<Flow, Failure> {
     let read = std::io::stdin().read_to_string(&mut text);
     read.map_err(|error| Failure::Request(format!("The recipe on standard input cannot be read: {error}.")))?;
     Ok(Flow::recipe(&text))
+}
+
+/// Whether a path is that of a file that holds a query.
+fn is_query_file(path: &Path) -> bool {
+    path.extension().is_some_and(|ending| ending.eq_ignore_ascii_case("sql"))
 }
 
 fn options(resources: &Resources) -> RunOptions {

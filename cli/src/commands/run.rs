@@ -31,7 +31,7 @@ pub(crate) fn recipe(arguments: &Run) -> Outcome {
 }
 
 /// Runs a chain with the values that it is given.
-fn tried(flow: Flow, trial: &Trial, running: &Running) -> Outcome {
+pub(super) fn tried(flow: Flow, trial: &Trial, running: &Running) -> Outcome {
     let flow = trial.given.iter().fold(flow, |flow, (name, value)| flow.given(name, value));
     let mut options = options(&running.resources);
     if let Some(rows) = trial.first {
@@ -42,6 +42,9 @@ fn tried(flow: Flow, trial: &Trial, running: &Running) -> Outcome {
 
 /// Runs a chain and gives its rows as they were asked for.
 fn give(flow: &Flow, options: RunOptions, running: &Running) -> Outcome {
+    if running.format == Some(Shape::Recipe) {
+        return terminal::out(flow.expanded()?);
+    }
     let resources = &running.resources;
     let flow = match &running.output {
         Some(path) => flow.clone().then_write(path),
@@ -73,6 +76,7 @@ fn give(flow: &Flow, options: RunOptions, running: &Running) -> Outcome {
             Shape::Tsv => written("tsv")?,
             Shape::Json => written("json")?,
             Shape::Ndjson => written("ndjson")?,
+            Shape::Recipe => return Ok(()),
         }
     };
     drop(bar);

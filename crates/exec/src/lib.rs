@@ -11,5 +11,5 @@ mod spill;
 pub use run::{find, run, run_for_effect};
 pub use runtime::ledger::{account, scans};
 pub use runtime::materialized::Collect;
-pub use runtime::options::{Progress, RunOptions};
 pub use runtime::output::{Channel, ColumnarOutput, Head, Writer};
+pub use runtime::settings::{Progress, RunSettings};

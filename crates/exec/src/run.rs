@@ -14,8 +14,8 @@ use crate::runtime::context::Context;
 use crate::runtime::ledger::account;
 use crate::runtime::materialized::materialize_within;
 use crate::runtime::materialized_source::MaterializedSource;
-use crate::runtime::options::RunOptions;
 use crate::runtime::pipeline::Pipeline;
+use crate::runtime::settings::RunSettings;
 use crate::runtime::sink::{Commit, Discard, Sink, Worker};
 use crate::runtime::{pipeline, stream};
 
@@ -25,7 +25,7 @@ use crate::runtime::{pipeline, stream};
 /// The first thing that went wrong, in the order of rows.
 pub fn run<W, C>(
     plan: &Plan,
-    options: &RunOptions,
+    options: &RunSettings,
     sink: impl FnOnce(&WriterResources) -> Result<Sink<W, C>>,
 ) -> Result<(C::Output, Ledger)>
 where
@@ -40,11 +40,11 @@ where
 ///
 /// # Errors
 /// As [`run`].
-pub fn find(plan: &Plan, options: &RunOptions, wanted: &Wanted) -> Result<Found> {
+pub fn find(plan: &Plan, options: &RunSettings, wanted: &Wanted) -> Result<Found> {
     guarded(|| options.cancelled().within(|| find_within(plan, options, wanted)))
 }
 
-fn find_within(plan: &Plan, options: &RunOptions, wanted: &Wanted) -> Result<Found> {
+fn find_within(plan: &Plan, options: &RunSettings, wanted: &Wanted) -> Result<Found> {
     let context = Context::new(options.clone(), plan);
     let pipeline = deep::with_room_for(plan.length(), || whole(plan, &context))?;
     let kept = materialize_within(context.budget.between_runs(), pipeline, &context)?;
@@ -58,7 +58,7 @@ fn find_within(plan: &Plan, options: &RunOptions, wanted: &Wanted) -> Result<Fou
 
 fn run_counted<W, C>(
     plan: &Plan,
-    options: &RunOptions,
+    options: &RunSettings,
     sink: impl FnOnce(&WriterResources) -> Result<Sink<W, C>>,
 ) -> Result<(C::Output, Counters)>
 where
@@ -90,11 +90,11 @@ fn whole(plan: &Plan, context: &Context) -> Result<Pipeline> {
 ///
 /// # Errors
 /// As [`run`].
-pub fn run_for_effect(plan: &Plan, options: &RunOptions) -> Result<Ledger> {
+pub fn run_for_effect(plan: &Plan, options: &RunSettings) -> Result<Ledger> {
     guarded(|| options.cancelled().within(|| run_for_effect_within(plan, options)))
 }
 
-fn run_for_effect_within(plan: &Plan, options: &RunOptions) -> Result<Ledger> {
+fn run_for_effect_within(plan: &Plan, options: &RunSettings) -> Result<Ledger> {
     let context = Context::new(options.clone(), plan);
     deep::with_room_for(plan.length(), || {
         plan.others.iter().chain([&plan.main]).try_for_each(|relation| {

@@ -37,10 +37,7 @@ pub(crate) struct CheckRequest {
 /// # Errors
 /// All mistakes that were found, as one error.
 pub(crate) fn check(recipe: &Recipe, request: &CheckRequest, find: Option<Find<'_>>) -> Result<Plan> {
-    let given = request.givens.iter().map(|(name, text)| (name.clone(), Argument::Text(text.clone())));
-    let functions = request.catalogue.functions();
-    let environment = environment(recipe, &given.collect::<Vec<_>>(), GivenBy::Request, functions)?;
-    let mut checker = Checker::new(recipe.source.clone(), environment, request, find);
+    let mut checker = Checker::new(recipe.source.clone(), of_request(recipe, request)?, request, find);
     let main = check_scope(recipe, &mut checker);
     if let Some(error) = Error::all(std::mem::take(&mut checker.errors)) {
         return Err(error);
@@ -68,11 +65,33 @@ pub(crate) fn check(recipe: &Recipe, request: &CheckRequest, find: Option<Find<'
     Ok(plan)
 }
 
+/// The recipe with the steps of its queries in place of the queries.
+///
+/// # Errors
+/// Mistakes that are found on the way.
+#[cfg(feature = "sql")]
+pub(crate) fn expanded(recipe: &Recipe, request: &CheckRequest) -> Result<Recipe> {
+    let mut checker = Checker::new(recipe.source.clone(), of_request(recipe, request)?, request, None);
+    let expanded = crate::lang::sql::expanded(recipe, &mut checker).into_owned();
+    match Error::all(std::mem::take(&mut checker.errors)) {
+        Some(error) => Err(error),
+        None => Ok(expanded),
+    }
+}
+
+/// The parameters with the values that a request gives, and the functions.
+fn of_request(recipe: &Recipe, request: &CheckRequest) -> Result<Environment> {
+    let given = request.givens.iter().map(|(name, text)| (name.clone(), Argument::Text(text.clone())));
+    environment(recipe, &given.collect::<Vec<_>>(), GivenBy::Request, request.catalogue.functions())
+}
+
 /// Checks the tables of a recipe and its main chain; gives the rows of the main chain, or of the last table that could
 /// be followed where it has none.
 ///
 /// The checker's source, environment, folder and tables are the recipe's own.
 pub(crate) fn check_scope(recipe: &Recipe, checker: &mut Checker<'_>) -> Option<Relation> {
+    #[cfg(feature = "sql")]
+    let recipe = &*crate::lang::sql::expanded(recipe, checker);
     let mut ranges = Vec::new();
     for chain in &recipe.tables {
         if checker.open {
@@ -110,7 +129,11 @@ pub(crate) fn check_scope(recipe: &Recipe, checker: &mut Checker<'_>) -> Option<
 }
 
 /// Checks the steps of a chain in order.
-fn check_chain(chain: &Chain, table: Option<&String>, checker: &mut Checker<'_>) -> Option<Relation> {
+pub(crate) fn check_chain(
+    chain: &Chain,
+    table: Option<&String>,
+    checker: &mut Checker<'_>,
+) -> Option<Relation> {
     let label = checker.label(table.map(String::as_str));
     let mut relation: Option<Relation> = None;
     for placed in &chain.steps {

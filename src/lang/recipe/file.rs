@@ -23,16 +23,30 @@ pub(crate) fn is_named_as_recipe(path: &Path) -> bool {
 /// # Errors
 /// The file cannot be read; it holds something else than a recipe.
 pub(crate) fn read_file(path: &Path) -> Result<String> {
+    read_text(path, "recipe", no_recipe)
+}
+
+/// Reads the text of a file that holds a query.
+///
+/// # Errors
+/// The file cannot be read; it holds something else than text.
+#[cfg(feature = "sql")]
+pub(crate) fn read_query(path: &Path) -> Result<String> {
+    read_text(path, "query", |_, first| no_text(first))
+}
+
+/// Reads a text of some kind; `is_none` tells by the path and the first bytes what the file is if it is none.
+fn read_text(path: &Path, kind: &str, is_none: fn(&Path, &[u8]) -> Option<String>) -> Result<String> {
     let failed = |why: String| {
-        Error::new(ErrorKind::Input, format!("The recipe {} cannot be read: {why}.", path.display()))
+        Error::new(ErrorKind::Input, format!("The {kind} {} cannot be read: {why}.", path.display()))
     };
     let file = std::fs::File::open(path).map_err(|e| failed(e.to_string()))?;
     let mut bytes = Vec::new();
     let mut limited = file.take(LONGEST + 1);
     // The first bytes tell what it is, however much follows.
     (&mut limited).take(1 << 16).read_to_end(&mut bytes).map_err(|e| failed(e.to_string()))?;
-    if let Some(what) = no_recipe(path, &bytes) {
-        return Err(Error::new(ErrorKind::Input, format!("{} is no recipe: {what}.", path.display()))
+    if let Some(what) = is_none(path, &bytes) {
+        return Err(Error::new(ErrorKind::Input, format!("{} is no {kind}: {what}.", path.display()))
             .next(format!("To look at data: churn show {}", path.display()))
             .next(format!("To run steps over it: churn do {} 'filter …' 'group by …'", path.display())));
     }
@@ -43,13 +57,18 @@ pub(crate) fn read_file(path: &Path) -> Result<String> {
     String::from_utf8(bytes).map_err(|_| failed("it is not UTF-8".into()))
 }
 
-/// What a file is that is no recipe, by its first bytes; `None` if it may be one.
-fn no_recipe(path: &Path, first: &[u8]) -> Option<String> {
+/// What a file is that is no text, by its first bytes; `None` if it may be one.
+fn no_text(first: &[u8]) -> Option<String> {
     if let Some(format) = Formats::default().of_bytes(first) {
         return Some(format!("it holds {format} data"));
     }
-    if place::has_control_bytes(first) {
-        return Some("it is not text".into());
+    place::has_control_bytes(first).then(|| "it is not text".into())
+}
+
+/// What a file is that is no recipe, by its first bytes; `None` if it may be one.
+fn no_recipe(path: &Path, first: &[u8]) -> Option<String> {
+    if let Some(what) = no_text(first) {
+        return Some(what);
     }
     let text = String::from_utf8_lossy(first);
     let is_content = |line: &&str| !line.is_empty() && !line.starts_with('#');

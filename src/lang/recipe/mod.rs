@@ -13,6 +13,10 @@ use churn_core::{Result, Scalar, SourceText, Span, Type};
 use churn_expr::expand::Define;
 
 pub(crate) use check::{Argument, CheckRequest, GivenBy, check, check_scope, environment};
+#[cfg(feature = "sql")]
+pub(crate) use check::{check_chain, expanded};
+#[cfg(feature = "sql")]
+pub(crate) use file::read_query;
 pub(crate) use file::{is_named_as_recipe, read_file};
 pub(crate) use parse::{list_of_literals, parse, parse_chain};
 

@@ -10,7 +10,7 @@ use std::path::{Path as FilePath, PathBuf};
 use std::sync::Arc;
 
 use churn_core::names::{comma, name};
-use churn_core::{Error, ErrorKind, Field, Position, Result, Type};
+use churn_core::{Error, ErrorKind, Field, Position, Result, Span, Type};
 use churn_expr::text::{Cursor, TokenKind};
 use churn_io::csv::{BadRows, CsvOptions};
 use churn_io::files::WrittenPart;
@@ -22,6 +22,7 @@ use churn_plan::{Node, Relation};
 
 use super::checker::{Located, Path};
 use super::options::{self as with, Setting};
+use super::other::Other;
 use super::read_recipe::ReadRecipe;
 use super::read_table::ReadTable;
 use super::{Check, Checker, Step, StepKind};
@@ -63,6 +64,13 @@ fn read(c: &mut Cursor<'_>) -> Result<Step> {
     let strict = c.take_word("strict");
     let options = with::read(c)?;
     Ok(Step::from(Read { paths, strict, options, span: c.since(start) }))
+}
+
+/// Files that were opened, and where rows go that are no rows of theirs.
+#[derive(Clone)]
+pub(crate) struct Opened {
+    source: Arc<dyn Source>,
+    rejects: Option<PathBuf>,
 }
 
 /// Bytes of a stream that are looked at to tell its format.
@@ -227,6 +235,44 @@ fn unused(setting: &Setting, format: &Format) -> Error {
     }
     error.why("They say themselves what is in them, and how it is written.").next("Leave the option out.")
 }
+impl Read {
+    /// Opens the files, and looks at their columns.
+    fn opened(&self, files: &[PathBuf], checker: &mut Checker<'_>) -> Option<Opened> {
+        let mistakes = checker.errors.len();
+        let format = self.format(files, checker)?;
+        let options = self.csv_options(&format, checker);
+        if checker.errors.len() > mistakes {
+            return None;
+        }
+        let rejects = match &options.bad_rows {
+            BadRows::Rejects(path) => Some(checker.base.join(path)),
+            _ => None,
+        };
+        let (base, resources) = (checker.base.clone(), checker.resources.clone());
+        let opening = Opening { base, options, resources };
+        let opened = folders::opened(files, &opening.base, &|files, types| {
+            let mut opening = opening.clone();
+            opening.options.types.extend(types.iter().cloned());
+            format.open_files(files, opening)
+        });
+        match opened {
+            Ok(source) => {
+                let opened = Opened { source, rejects };
+                checker.note_opened(self, &opened);
+                Some(opened)
+            }
+            Err(error) if error.place().is_some() => {
+                checker.errors.push(error);
+                None
+            }
+            Err(error) => {
+                checker.wrong(self.span, error);
+                None
+            }
+        }
+    }
+}
+
 impl Check for Read {
     fn check(&self, _: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
         let files = self.files(checker)?;
@@ -247,15 +293,9 @@ impl Check for Read {
             checker.wrong(self.span, error);
             return None;
         }
-        let mistakes = checker.errors.len();
-        let format = self.format(&files, checker)?;
-        let options = self.csv_options(&format, checker);
-        if checker.errors.len() > mistakes {
-            return None;
-        }
-        let rejects = match &options.bad_rows {
-            BadRows::Rejects(path) => Some(checker.base.join(path)),
-            _ => None,
+        let Opened { source, rejects } = match checker.opened(self) {
+            Some(known) => known,
+            None => self.opened(&files, checker)?,
         };
         if let Some(path) = &rejects
             && let Err(error) = target::may_be_written(path)
@@ -264,30 +304,10 @@ impl Check for Read {
             checker.wrong(self.span, error);
             return None;
         }
-        let (base, resources) = (checker.base.clone(), checker.resources.clone());
-        let opening = Opening { base, options, resources };
-        let opened = folders::opened(&files, &opening.base, &|files, types| {
-            let mut opening = opening.clone();
-            opening.options.types.extend(types.iter().cloned());
-            format.open_files(files, opening)
-        });
-        match opened {
-            Ok(source) => {
-                if let Some(lacking) = source.about().lacking.as_ref().filter(|_| self.strict) {
-                    checker.wrong(self.span, other_columns(lacking));
-                }
-                Some(relation(source, rejects, checker))
-            }
-            Err(error) => {
-                let located = error.place().is_some();
-                if located {
-                    checker.errors.push(error);
-                } else {
-                    checker.wrong(self.span, error);
-                }
-                None
-            }
+        if let Some(lacking) = source.about().lacking.as_ref().filter(|_| self.strict) {
+            checker.wrong(self.span, other_columns(lacking));
         }
+        Some(relation(source, rejects, checker))
     }
 
     fn starts(&self) -> bool {
@@ -351,7 +371,16 @@ impl fmt::Display for Read {
 
 /// The step that reads a path, which may be a recipe.
 pub(crate) fn reading(path: &FilePath) -> Step {
-    let path = Path::of(path);
+    reading_path(Path::of(path))
+}
+
+/// The step that starts with a path at a place of a query, and the path as the second table of a step.
+pub(crate) fn reading_at(path: &str, span: Span) -> (Step, Other) {
+    let path = Path::Text(path.to_owned(), span.into());
+    (reading_path(path.clone()), Other::of(path))
+}
+
+fn reading_path(path: Path) -> Step {
     match ReadRecipe::of(&path) {
         Some(recipe) => recipe.into(),
         None => Read::of(path).into(),

@@ -15,12 +15,12 @@ use churn_plan::{Plan, StepInfo};
 use crate::runtime::budget::Budget;
 use crate::runtime::materialized::MaterializedTable;
 use crate::runtime::morsel_output::{MorselOutput, SideOutput};
-use crate::runtime::options::RunOptions;
+use crate::runtime::settings::RunSettings;
 use crate::spill::Spill;
 
 /// What all pipelines of a run share.
 pub(crate) struct Context {
-    pub(crate) options: RunOptions,
+    pub(crate) options: RunSettings,
     pub(crate) budget: Budget,
     pub(crate) spill: Spill,
     steps: Vec<StepInfo>,
@@ -69,7 +69,7 @@ impl Output {
 }
 
 impl Context {
-    pub(crate) fn new(options: RunOptions, plan: &Plan) -> Context {
+    pub(crate) fn new(options: RunSettings, plan: &Plan) -> Context {
         let mut tally = Counters::new(plan.steps.len());
         tally.merge(&plan.counted);
         Context {

@@ -34,8 +34,8 @@ fn and(c: &mut Cursor<'_>) -> Result<Expr> {
     Ok(joined(Binary::And, operands))
 }
 
-/// Operands with an operator between them whose grouping does not matter.
-fn joined(op: Binary, operands: Vec<Expr>) -> Expr {
+/// Operands with an operator between them whose grouping does not matter; null if there are none.
+pub fn joined(op: Binary, operands: Vec<Expr>) -> Expr {
     let mut parts = operands;
     while parts.len() > FROM_THE_LEFT {
         let mut pairs = Vec::with_capacity(parts.len() / 2 + 1);

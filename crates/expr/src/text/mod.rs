@@ -9,6 +9,7 @@ mod frame;
 mod habits;
 pub mod layout;
 mod primary;
+pub mod raw;
 #[cfg(test)]
 mod round_trip;
 pub mod token;
@@ -19,9 +20,9 @@ use std::sync::Arc;
 use churn_core::{Error, ErrorKind, Result, SourceText};
 
 pub use cursor::Cursor;
-pub use expression::expression;
+pub use expression::{expression, joined};
 pub use habits::step_for;
-pub use primary::operand;
+pub use primary::{number_literal, operand};
 pub use token::TokenKind;
 
 use crate::Expr;

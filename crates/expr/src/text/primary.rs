@@ -115,7 +115,8 @@ fn literal(c: &mut Cursor<'_>, value: Scalar) -> Kind {
     Kind::Literal(value)
 }
 
-pub(super) fn number_literal(text: &str) -> Option<Scalar> {
+/// A number as it is written, a float if it has a point or an exponent; `None` if it is beyond its type.
+pub fn number_literal(text: &str) -> Option<Scalar> {
     if text.contains(['.', 'e']) {
         number::parse_float(text.as_bytes()).map(Scalar::Float)
     } else {

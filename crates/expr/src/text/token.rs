@@ -4,9 +4,14 @@ use std::sync::Arc;
 
 use churn_core::{Error, ErrorKind, Result, SourceText, Span};
 
+use super::raw;
+
 const SYMBOLS: [&str; 20] = [
     "<>", "<=", ">=", "==", "!=", "||", "(", ")", ",", ":", "+", "-", "*", "/", "=", "<", ">", ".", "$", ";",
 ];
+
+/// The step whose text may stand on lines of its own below it, as it is: a query.
+const RAW_BELOW: &str = "sql";
 
 /// What a token is.
 #[derive(Clone, Debug, PartialEq)]
@@ -72,7 +77,21 @@ impl Lexer<'_> {
                 _ => {
                     let start = self.at;
                     let kind = self.token(c)?;
-                    tokens.push(Token { kind, span: Span { start, end: self.at }, indent: indent.take() });
+                    let first = indent.take();
+                    let query_below = match (&kind, first) {
+                        (TokenKind::Word(word), Some(indent)) if word.eq_ignore_ascii_case(RAW_BELOW) => {
+                            raw::lines_below(self.rest(), indent)
+                        }
+                        _ => None,
+                    };
+                    tokens.push(Token { kind, span: Span { start, end: self.at }, indent: first });
+                    if let Some(lines) = query_below {
+                        let span = Span { start: self.at + lines.start, end: self.at + lines.end };
+                        let written = self.text.get(span.start..span.end).unwrap_or_default();
+                        let kind = TokenKind::Text(raw::read(written).text);
+                        tokens.push(Token { kind, span, indent: None });
+                        self.at = span.end;
+                    }
                 }
             }
         }

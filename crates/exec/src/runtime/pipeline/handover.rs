@@ -18,7 +18,7 @@ use churn_io::target::Placed;
 use super::run::{OrderedSide, PipelineRun, Queue, lock};
 use super::worker::{Done, Parts};
 use crate::runtime::morsel_output::MorselOutput;
-use crate::runtime::options::Progress;
+use crate::runtime::settings::Progress;
 use crate::runtime::sink;
 
 /// Parts of files that wait to be written before the worker that placed them writes them.

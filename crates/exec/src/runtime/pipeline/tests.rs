@@ -14,7 +14,7 @@ use proptest::prelude::*;
 use rstest::rstest;
 
 use super::*;
-use crate::runtime::options::RunOptions;
+use crate::runtime::settings::RunSettings;
 use crate::runtime::sink::Local;
 use crate::runtime::stream::Take;
 
@@ -218,11 +218,9 @@ impl StreamOp for Step {
 }
 
 fn context(threads: usize, seen: &Seen, batch_rows: Option<usize>) -> Context {
-    let mut options = RunOptions::new().threads(threads).cancel(seen.cancel.clone());
-    if let Some(rows) = batch_rows {
-        options = options.batch_rows(rows);
-    }
-    Context::new(options, &Plan::of(Relation { node: Node::nothing(), fields: Vec::new() }, Vec::new()))
+    let (threads, cancel) = (Some(threads), Some(seen.cancel.clone()));
+    let settings = RunSettings { threads, cancel, batch_rows, ..RunSettings::default() };
+    Context::new(settings, &Plan::of(Relation { node: Node::nothing(), fields: Vec::new() }, Vec::new()))
 }
 
 /// Runs the scan through steps into a sink.
