@@ -2,11 +2,9 @@
 
 use churn_core::{ErrorKind, Result, Scalar, Span};
 use churn_expr::ast::{Binary, Expr, Kind};
-use sqlparser::ast::{
-    Expr as Sql, Function, FunctionArgumentClause, FunctionArguments, OrderByExpr, OrderBySort,
-};
+use sqlparser::ast::{FunctionArgumentClause, FunctionArguments, OrderByExpr, OrderBySort};
 
-use super::calls::Arguments;
+use super::calls::Called;
 use super::expression::{Part, binary, call, choice, literal};
 use super::translator::Translator;
 
@@ -25,15 +23,9 @@ const BLIND_TO_REPEATS: [&str; 6] = ["min", "max", "any", "every", "some", "any_
 
 impl Translator<'_, '_> {
     /// An aggregate; `None` if the name is of none.
-    pub(super) fn aggregate(
-        &mut self,
-        name: &str,
-        function: &Function,
-        arguments: &Arguments<'_>,
-        span: Span,
-        part: &mut Part<'_>,
-    ) -> Result<Option<Expr>> {
-        let ours = OTHER_NAMES.iter().find(|(standard, _)| *standard == name).map_or(name, |(_, ours)| ours);
+    pub(super) fn aggregate(&mut self, called: &Called<'_>, part: &mut Part<'_>) -> Result<Option<Expr>> {
+        let (name, span) = (called.name.as_str(), called.span);
+        let ours = our_name(name);
         let derived =
             ["stddev_pop", "var_pop", "covar_pop", "percentile_cont", "percentile_disc", "grouping"]
                 .contains(&name);
@@ -43,13 +35,13 @@ impl Translator<'_, '_> {
         if name == "percentile_disc" {
             return Err(self.unsupported(name, "percentile_cont interpolates between two values.", span));
         }
-        if arguments.star && name != "count" {
+        if called.star && name != "count" {
             let error = self.wrong(ErrorKind::Check, format!("{name} takes a column, not *."), span);
             return Err(error.next("Only count(*) counts rows."));
         }
-        let mut args = self.expressions_of(&arguments.all, part)?;
-        self.ordered_set(name, function, &mut args, span, part)?;
-        let only = match &function.filter {
+        let mut args = called.all.iter().map(|x| self.expression(x, part)).collect::<Result<Vec<Expr>>>()?;
+        self.ordered_set(called, &mut args, part)?;
+        let only = match &called.function.filter {
             Some(condition) => Some(self.expression(condition, part)?),
             None => None,
         };
@@ -57,7 +49,7 @@ impl Translator<'_, '_> {
             Some(only) => Expr::new(Kind::Where(Box::new(aggregate), Box::new(only.clone())), span),
             None => aggregate,
         };
-        if arguments.distinct {
+        if called.distinct {
             return self.of_distinct(name, args, span).map(|call| Some(narrowed(call)));
         }
         Ok(Some(match name {
@@ -69,18 +61,10 @@ impl Translator<'_, '_> {
         }))
     }
 
-    fn expressions_of(&mut self, all: &[&Sql], part: &mut Part<'_>) -> Result<Vec<Expr>> {
-        all.iter().map(|one| self.expression(one, part)).collect()
-    }
-
     fn of_distinct(&self, name: &str, args: Vec<Expr>, span: Span) -> Result<Expr> {
         match (name, args.len()) {
             ("count", 1) => Ok(call("count_distinct", args, span)),
-            (name, 1) if BLIND_TO_REPEATS.contains(&name) => {
-                let ours =
-                    OTHER_NAMES.iter().find(|(standard, _)| *standard == name).map_or(name, |(_, ours)| ours);
-                Ok(call(ours, args, span))
-            }
+            (name, 1) if BLIND_TO_REPEATS.contains(&name) => Ok(call(our_name(name), args, span)),
             _ => {
                 let next = "Select the distinct values in a sub-query, and aggregate its rows.";
                 Err(self.unsupported(&format!("{name}(distinct …)"), next, span))
@@ -89,14 +73,9 @@ impl Translator<'_, '_> {
     }
 
     /// Reads `within group (order by x)`, and an order among the arguments.
-    fn ordered_set(
-        &mut self,
-        name: &str,
-        function: &Function,
-        args: &mut Vec<Expr>,
-        span: Span,
-        part: &mut Part<'_>,
-    ) -> Result<()> {
+    fn ordered_set(&mut self, called: &Called<'_>, args: &mut Vec<Expr>, part: &mut Part<'_>) -> Result<()> {
+        let Called { function, span, .. } = *called;
+        let name = called.name.as_str();
         let clauses = match &function.args {
             FunctionArguments::List(list) => list.clauses.as_slice(),
             _ => &[],
@@ -160,4 +139,9 @@ fn of_population(sample: &str, args: &[Expr], span: Span, narrowed: &dyn Fn(Expr
     );
     let is_one = binary(Binary::Equal, n(), literal(1, span));
     choice(vec![(is_one, literal(0.0, span))], scaled, span)
+}
+
+/// What the language calls an aggregate of the standard.
+fn our_name(name: &str) -> &str {
+    OTHER_NAMES.iter().find(|(standard, _)| *standard == name).map_or(name, |(_, ours)| ours)
 }

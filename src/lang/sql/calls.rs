@@ -40,13 +40,17 @@ const EXTRACTED: [(DateTimeField, &str); 9] = [
     (DateTimeField::Second, "second"),
 ];
 
-/// The arguments of a call.
-#[derive(Default)]
-pub(super) struct Arguments<'q> {
+/// A call of a function.
+pub(super) struct Called<'q> {
+    /// In lower case.
+    pub(super) name: String,
+    pub(super) function: &'q Function,
+    /// The arguments.
     pub(super) all: Vec<&'q Sql>,
     /// Whether `*` stands in place of them.
     pub(super) star: bool,
     pub(super) distinct: bool,
+    pub(super) span: Span,
 }
 
 impl Translator<'_, '_> {
@@ -163,35 +167,41 @@ impl Translator<'_, '_> {
             [only] => only.as_ident().map(|ident| ident.value.to_lowercase()).unwrap_or_default(),
             _ => return Err(self.unsupported("A function of a schema", "Write its name alone.", span)),
         };
-        let arguments = self.arguments(function, span)?;
+        let called = self.call_of(name, function, span)?;
         if function.over.is_some() {
-            return self.window_call(&name, function, &arguments, span, part);
+            return self.window_call(&called, part);
         }
-        if let Some(aggregate) = self.aggregate(&name, function, &arguments, span, part)? {
+        if let Some(aggregate) = self.aggregate(&called, part)? {
             return Ok(aggregate);
         }
-        if arguments.distinct
-            || arguments.star
-            || function.filter.is_some()
-            || !function.within_group.is_empty()
-        {
-            let what =
-                format!("{name} is no aggregate: distinct, *, filter and within group do not go with it.");
-            return Err(self.wrong(ErrorKind::Check, what, span));
-        }
-        if self.is_window_function(&name) {
+        self.without_aggregate_parts(&called)?;
+        if self.is_window_function(&called.name) {
+            let name = &called.name;
             let error = self.wrong(ErrorKind::Check, format!("{name} needs a window."), span);
             return Err(
                 error.next(format!("Write {name}(…) over (partition by farm order by collected_on)."))
             );
         }
-        self.scalar(&name, &arguments.all, span, part)
+        self.scalar(&called, part)
     }
 
-    /// The arguments of a call, as the parser gives them.
-    fn arguments<'q>(&self, function: &'q Function, span: Span) -> Result<Arguments<'q>> {
+    /// Refuses what only an aggregate has.
+    pub(super) fn without_aggregate_parts(&self, called: &Called<'_>) -> Result<()> {
+        let Called { name, function, span, .. } = called;
+        let has_some =
+            called.distinct || called.star || function.filter.is_some() || !function.within_group.is_empty();
+        if !has_some {
+            return Ok(());
+        }
+        let what = format!("{name} is no aggregate: distinct, *, filter and within group do not go with it.");
+        Err(self.wrong(ErrorKind::Check, what, *span))
+    }
+
+    /// A call with its arguments, as the parser gives them.
+    fn call_of<'q>(&self, name: String, function: &'q Function, span: Span) -> Result<Called<'q>> {
+        let mut called = Called { name, function, all: Vec::new(), star: false, distinct: false, span };
         let list = match &function.args {
-            FunctionArguments::None => return Ok(Arguments::default()),
+            FunctionArguments::None => return Ok(called),
             FunctionArguments::Subquery(_) => {
                 return Err(self.unsupported(
                     "A query as the argument of a function",
@@ -201,27 +211,25 @@ impl Translator<'_, '_> {
             }
             FunctionArguments::List(list) => list,
         };
-        let mut arguments = Arguments {
-            distinct: matches!(list.duplicate_treatment, Some(DuplicateTreatment::Distinct)),
-            ..Arguments::default()
-        };
+        called.distinct = matches!(list.duplicate_treatment, Some(DuplicateTreatment::Distinct));
         for arg in &list.args {
             match arg {
-                FunctionArg::Unnamed(FunctionArgExpr::Expr(x)) => arguments.all.push(x),
-                FunctionArg::Unnamed(FunctionArgExpr::Wildcard) => arguments.star = true,
+                FunctionArg::Unnamed(FunctionArgExpr::Expr(x)) => called.all.push(x),
+                FunctionArg::Unnamed(FunctionArgExpr::Wildcard) => called.star = true,
                 _ => {
                     return Err(self.unsupported("An argument with a name", "Write the values alone.", span));
                 }
             }
         }
-        Ok(arguments)
+        Ok(called)
     }
 
     /// A function with one value in each row.
-    fn scalar(&mut self, name: &str, args: &[&Sql], span: Span, part: &mut Part<'_>) -> Result<Expr> {
+    fn scalar(&mut self, called: &Called<'_>, part: &mut Part<'_>) -> Result<Expr> {
+        let (name, span) = (called.name.as_str(), called.span);
         let takes_unit = functions::find(name).is_some_and(functions::Function::takes_unit);
         let mut values = Vec::new();
-        for (i, arg) in args.iter().enumerate() {
+        for (i, arg) in called.all.iter().enumerate() {
             values.push(match arg {
                 // start_of(month, x): a unit is a word.
                 Sql::Identifier(unit) if i == 0 && takes_unit => {

@@ -7,11 +7,11 @@ use churn_expr::build::column;
 use churn_expr::extend::OwnFunction;
 use churn_expr::windows;
 use sqlparser::ast::{
-    Function, NamedWindowDefinition, NamedWindowExpr, WindowFrame, WindowFrameBound, WindowFrameUnits,
-    WindowSpec, WindowType,
+    NamedWindowDefinition, NamedWindowExpr, WindowFrame, WindowFrameBound, WindowFrameUnits, WindowSpec,
+    WindowType,
 };
 
-use super::calls::Arguments;
+use super::calls::Called;
 use super::expression::{Part, call};
 use super::rows::Rows;
 use super::translator::Translator;
@@ -41,14 +41,8 @@ impl Translator<'_, '_> {
     }
 
     /// Translates a call over a window: the column that it becomes.
-    pub(super) fn window_call(
-        &mut self,
-        name: &str,
-        function: &Function,
-        arguments: &Arguments<'_>,
-        span: Span,
-        part: &mut Part<'_>,
-    ) -> Result<Expr> {
+    pub(super) fn window_call(&mut self, called: &Called<'_>, part: &mut Part<'_>) -> Result<Expr> {
+        let Called { function, span, .. } = *called;
         let Some(named) = part.named_windows else {
             let what = format!("A window cannot stand in {}.", part.clause);
             let error = self.wrong(ErrorKind::Check, what, span);
@@ -63,7 +57,7 @@ impl Translator<'_, '_> {
         }
         let spec = self.window_spec(function.over.as_ref(), named, span)?;
         let before = part.windows.len();
-        let call = self.called_over(name, function, arguments, span, part)?;
+        let call = self.called_over(called, part)?;
         let by = self.expressions(&spec.partition_by, part)?;
         let order: Result<Vec<SortKey>> = spec.order_by.iter().map(|key| self.sort_key(key, part)).collect();
         let order = order?;
@@ -71,7 +65,8 @@ impl Translator<'_, '_> {
             let error = self.wrong(ErrorKind::Check, "A window cannot stand within a window.", span);
             return Err(error.next("Select the inner one in a sub-query."));
         }
-        let (frame, by_groups) = self.frame(name, spec.window_frame.as_ref(), order.len(), span, part)?;
+        let (frame, by_groups) =
+            self.frame(&called.name, spec.window_frame.as_ref(), order.len(), span, part)?;
         let same = part.windows.iter().find(|item| {
             (&item.call, &item.frame, &item.by, &item.order, item.by_groups)
                 == (&call, &frame, &by, &order, by_groups)
@@ -96,23 +91,14 @@ impl Translator<'_, '_> {
     }
 
     /// The aggregate or window function of a call over a window.
-    fn called_over(
-        &mut self,
-        name: &str,
-        function: &Function,
-        arguments: &Arguments<'_>,
-        span: Span,
-        part: &mut Part<'_>,
-    ) -> Result<Expr> {
+    fn called_over(&mut self, called: &Called<'_>, part: &mut Part<'_>) -> Result<Expr> {
+        let (name, span) = (called.name.as_str(), called.span);
         if self.is_window_function(name) {
-            if function.filter.is_some() || arguments.distinct || arguments.star {
-                let what = format!("{name} is no aggregate: distinct, * and filter do not go with it.");
-                return Err(self.wrong(ErrorKind::Check, what, span));
-            }
-            let args: Result<Vec<Expr>> = arguments.all.iter().map(|x| self.expression(x, part)).collect();
+            self.without_aggregate_parts(called)?;
+            let args: Result<Vec<Expr>> = called.all.iter().map(|x| self.expression(x, part)).collect();
             return Ok(call(name, args?, span));
         }
-        match self.aggregate(name, function, arguments, span, part)? {
+        match self.aggregate(called, part)? {
             Some(found) if matches!(found.kind, Kind::Call(..) | Kind::Where(..)) => Ok(found),
             Some(_) => Err(self.unsupported(&format!("{name} over a window"), "", span)),
             None => {
