@@ -47,5 +47,13 @@ shoot join 'churn do deliveries-2026.csv "join left '"'farms.csv'"' on farm expe
 shoot window 'churn do deliveries-2026.csv "window by farm order by collected_on: week = mean(litres) over last 7 rows, previous = lag(litres)" "filter farm = '"'F0042'"'" "select collected_on, litres, previous, week" "first 20"'
 shoot sheet 'churn run worth.churn --ledger'
 shoot largest 'churn run largest.churn --rows 12 --ledger'
-query="select f.district, count(*) as loads, sum(d.litres) as litres from 'deliveries-2026.csv' d left join 'farms.csv' f on d.farm = f.farm where d.litres > (select avg(litres) from 'deliveries-2026.csv') group by f.district order by litres desc"
-shoot sql "churn sql \"$query\"; echo; churn sql \"$query\" --as recipe"
+cat >districts.sql <<'SQL'
+-- Deliveries above the mean, by district
+select f.district, count(*) as loads, sum(d.litres) as litres
+from 'deliveries-2026.csv' d
+left join 'farms.csv' f on d.farm = f.farm
+where d.litres > (select avg(litres) from 'deliveries-2026.csv')
+group by f.district
+order by litres desc
+SQL
+shoot sql 'cat districts.sql; echo; churn sql districts.sql; echo; churn sql districts.sql --as recipe'

@@ -7,6 +7,7 @@ mod eval;
 mod guide;
 mod mangled;
 mod random;
+mod recipes;
 mod refused;
 mod tables;
 mod value;
