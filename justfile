@@ -33,9 +33,9 @@ msrv:
 core:
     cargo test -p churn --no-default-features
 
-# What every crate would be published as
+# What every crate would be published as, built from its package; takes a quarter of an hour
 package:
-    cargo package --workspace --exclude churn-extensions --allow-dirty --no-verify
+    cargo package --workspace --exclude churn-extensions --allow-dirty
 
 # The licences of all crates that the tool is built of, to target/licences.md
 licences:

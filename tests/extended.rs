@@ -499,3 +499,49 @@ fn a_source_that_fails_is_told(
     assert_eq!(error.kind(), ErrorKind::Input, "{error}");
     assert!(error.to_string().contains(told), "{error}");
 }
+
+/// The numbers from 1 on.
+#[derive(Debug)]
+struct Numbers(i64);
+
+impl Source for Numbers {
+    fn schema(&self) -> SchemaRef {
+        Arc::new(Schema::new(vec![Field::new("number", DataType::Int64, false)]))
+    }
+
+    fn read(&self, columns: &[usize]) -> churn::Result<Batches> {
+        let schema = Arc::new(self.schema().project(columns).unwrap());
+        let numbers: ArrayRef = Arc::new(Int64Array::from_iter_values(1..=self.0));
+        let arrays = columns.iter().map(|_| numbers.clone()).collect();
+        Ok(Box::new(std::iter::once(Ok(RecordBatch::try_new(schema, arrays).unwrap()))))
+    }
+}
+
+/// Tables of a user's own in expressions: whether a value is in one, and the value of one that has one row.
+#[rstest]
+#[case::in_a_table("values n: (2), (9)\nfilter n in three", "2")]
+#[case::not_in_a_table("values n: (2), (9)\nfilter n not in three", "9")]
+#[case::a_value("values n: (2), (9)\nadd m = n + $one.number\nselect m", "3 / 10")]
+#[case::after_a_table_of_the_recipe(
+    "table own\n  values n: (2), (9)\n  filter n > $one.number\nread own\nadd k = n in three",
+    "2 true / 9 false"
+)]
+#[case::used_as_rows_too("read three\nfilter number > $one.number\nappend one", "2 / 3 / 1")]
+#[case::a_table_of_the_recipe_comes_first(
+    "table three\n  values number: (9)\nvalues n: (2), (9)\nfilter n in three",
+    "9"
+)]
+fn own_tables_stand_in_expressions(#[case] steps: &str, #[case] answer: &str) {
+    let catalogue = Catalogue::new().with_table("three", Numbers(3)).unwrap();
+    let catalogue = catalogue.with_table("one", Numbers(1)).unwrap();
+    let flow = Flow::recipe(&format!("{steps}\n")).extended(&catalogue);
+    flow.check().unwrap_or_else(|e| panic!("{steps}\n{e}"));
+    let table = flow.run().unwrap_or_else(|e| panic!("{steps}\n{e}"));
+    let names: Vec<String> = table.columns().map(|(name, _)| name.to_owned()).collect();
+    let row = |row: usize| {
+        let cells: Vec<String> = names.iter().map(|name| table.value(row, name).unwrap().plain()).collect();
+        cells.join(" ")
+    };
+    let rows: Vec<String> = (0..table.len()).map(row).collect();
+    assert_eq!(rows.join(" / "), answer);
+}

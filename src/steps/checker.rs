@@ -87,6 +87,7 @@ pub struct Checker<'a> {
     pub(crate) folded: bool,
     pub(crate) notes: Vec<String>,
     /// What queries should tell before the run.
+    #[cfg(feature = "sql")]
     pub(crate) query_notes: Vec<String>,
     /// Files that steps before read and write.
     pub(crate) files: Files,
@@ -146,6 +147,7 @@ impl Checker<'_> {
             condition: Vec::new(),
             folded: false,
             notes: Vec::new(),
+            #[cfg(feature = "sql")]
             query_notes: Vec::new(),
             files: Files::default(),
             find,

@@ -105,6 +105,7 @@ impl Rename {
     }
 
     /// Gives columns other names: pairs of the new and the old one.
+    #[cfg(feature = "sql")]
     pub(crate) fn all<'n>(pairs: impl IntoIterator<Item = (&'n String, &'n String)>) -> Rename {
         pairs.into_iter().fold(Rename(Vec::new()), |rename, (new, old)| rename.and(new, old))
     }

@@ -70,7 +70,7 @@ pub(crate) use read::{OPTIONS as READ_OPTIONS, reading};
 pub(crate) use require::read_condition;
 pub(crate) use sort::read_key;
 pub(crate) use step::Check;
-pub(crate) use table_values::declare as declare_table;
+pub(crate) use table_values::{declare as declare_table, know_own_tables};
 pub(crate) use write::OPTIONS as WRITE_OPTIONS;
 
 pub use add::Add;
@@ -241,6 +241,10 @@ pub(crate) fn parse(block: &Block) -> Result<Step> {
 /// The error of a word that is no step.
 pub(crate) fn unknown(keyword: &str) -> Error {
     let error = Error::new(ErrorKind::Syntax, format!("There is no step {keyword}."));
+    #[cfg(not(feature = "sql"))]
+    if keyword.eq_ignore_ascii_case("sql") {
+        return error.next("This build of churn lacks it: the feature sql adds it.");
+    }
     if let Some(here) = step_for(&keyword.to_ascii_lowercase()) {
         return error.next(format!("Here it is written {here}."));
     }

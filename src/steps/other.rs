@@ -55,6 +55,7 @@ impl Other {
     }
 
     /// The name of the table, if it is an earlier one.
+    #[cfg(feature = "sql")]
     pub(crate) fn as_table(&self) -> Option<&str> {
         match &self.0 {
             Table::Named(table) => Some(&table.0),

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use churn_core::error::nearest;
 use churn_core::names::name;
-use churn_core::{ColumnId, Error, ErrorKind, Field, Position, Span};
+use churn_core::{ColumnId, Error, ErrorKind, Field, Position};
 use churn_plan::operators::Shared;
 use churn_plan::{Node, Relation};
 
@@ -23,7 +23,8 @@ impl ReadTable {
     }
 
     /// Starts from this table, named at a place.
-    pub(crate) fn at(name: &str, span: Span) -> ReadTable {
+    #[cfg(feature = "sql")]
+    pub(crate) fn at(name: &str, span: churn_core::Span) -> ReadTable {
         ReadTable(name.to_owned(), span.into())
     }
 

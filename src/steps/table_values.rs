@@ -2,7 +2,7 @@
 
 use churn_core::names::name;
 use churn_core::readable::plural;
-use churn_core::{Error, ErrorKind, Field, JoinKind, Result, Scalar, Span};
+use churn_core::{Error, ErrorKind, Field, JoinKind, Result, Scalar, Span, Type};
 use churn_expr::ast::Expr;
 use churn_expr::bind::MemberOf;
 use churn_expr::expand::TableShape;
@@ -11,6 +11,7 @@ use churn_io::source::{Source, first_row};
 use churn_plan::operators::{Compute, Group, Join, KeyPair, PrefilterTests, Scan};
 use churn_plan::{Found, Node, Plan, Relation, StepInfo, Wanted};
 
+use super::read::relation;
 use super::read_table::ReadTable;
 use super::{Check, Checker, DeclaredTable};
 
@@ -39,7 +40,7 @@ pub(super) fn find(expr: &Expr, checker: &mut Checker<'_>) {
     let mut wanted = Vec::new();
     checker.environment.table_values(expr, &mut wanted);
     for (table, column, span) in wanted {
-        let Some(index) = checker.tables.iter().position(|t| t.name == table) else { continue };
+        let Some(index) = declared(&table, checker) else { continue };
         let is_found = checker.environment.tables.get(&table).is_some_and(|shape| shape.values.is_some());
         if !checker.used.contains(&index) {
             checker.used.push(index);
@@ -53,6 +54,35 @@ pub(super) fn find(expr: &Expr, checker: &mut Checker<'_>) {
             checker.kept(result);
         }
         tell(&table, &column, checker);
+    }
+}
+
+/// The place of a table among those that are declared. One of a user's own is declared when its value is first taken.
+fn declared(table: &str, checker: &mut Checker<'_>) -> Option<usize> {
+    if let Some(index) = checker.tables.iter().position(|known| known.name == table) {
+        return Some(index);
+    }
+    let source = checker.catalogue.table(table).cloned()?;
+    let relation = relation(source, None, checker);
+    declare(table, Some(relation), Vec::new(), false, checker);
+    Some(checker.tables.len() - 1)
+}
+
+/// Lets expressions know the tables of a user's own, where the recipe has declared none of their names.
+pub(crate) fn know_own_tables(checker: &mut Checker<'_>) {
+    let catalogue = checker.catalogue.clone();
+    for table in catalogue.table_names() {
+        let Some(source) = catalogue.table(table).filter(|_| !checker.environment.tables.contains_key(table))
+        else {
+            continue;
+        };
+        let mut fields = Vec::new();
+        for column in source.columns() {
+            let kind = Type::of(&column.data).unwrap_or(Type::Unknown);
+            fields.push(Field::new(checker.ids.fresh(), &column.name, kind));
+        }
+        let shape = TableShape { fields: Some(fields), values: None };
+        checker.environment.tables.insert(table.to_owned(), shape);
     }
 }
 

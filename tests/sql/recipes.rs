@@ -40,9 +40,15 @@ table places
 #[case::a_defined_function("select farm, doubled(day) as d from milk where litres is null", "F3 4")]
 #[case::a_unit_of_time("select start_of(month, date '2026-02-17') as m", "2026-02-01")]
 #[case::a_function_of_the_language("select title('milk') as t, band(437, 100) as b", "Milk 400")]
-#[case::an_aggregate_of_the_language("select median(litres) as m, max_by(farm, litres) as f from milk", "80.25 F1")]
+#[case::an_aggregate_of_the_language(
+    "select median(litres) as m, max_by(farm, litres) as f from milk",
+    "80.25 F1"
+)]
 #[case::a_percentile_of_the_language("select quantile(litres, 0.5) as q from milk", "80.25")]
-#[case::two_tables("select m.day, p.district from milk m join places p using (farm)", "1 Lakes / 1 Vale / 2 Lakes")]
+#[case::two_tables(
+    "select m.day, p.district from milk m join places p using (farm)",
+    "1 Lakes / 1 Vale / 2 Lakes"
+)]
 #[case::names_of_sub_queries_are_free(
     "with sub as (select 1 as n) select n, (select max(day) from milk) as d from sub where n in (select day from milk)",
     "1 2"
@@ -142,7 +148,8 @@ fn a_catalogue_serves_queries() {
     let gallons = ScalarFunction::of_values("gallons", |litres: Option<f64>| Some(litres? * 0.25));
     let catalogue = Catalogue::new().with(gallons).unwrap();
     let milk = Flow::steps("values litres: (100.0), (20.0)");
-    let query = Flow::sql("select gallons(litres) as g from milk where gallons(litres) > 10").with_table("milk", &milk);
+    let query = Flow::sql("select gallons(litres) as g from milk where gallons(litres) > 10")
+        .with_table("milk", &milk);
     assert_eq!(cells(&query.clone().extended(&catalogue).run().unwrap()), "25.0");
     let options = RunOptions::new().catalogue(&catalogue).threads(2);
     assert_eq!(cells(&query.run_with(&options).unwrap()), "25.0");
@@ -156,7 +163,8 @@ fn a_catalogue_serves_queries() {
 #[test]
 fn two_catalogues_are_together_where_they_agree() {
     let made = |factor: f64| {
-        let function = ScalarFunction::of_values("gallons", move |litres: Option<f64>| Some(litres? * factor));
+        let function =
+            ScalarFunction::of_values("gallons", move |litres: Option<f64>| Some(litres? * factor));
         Catalogue::new().with(function).unwrap()
     };
     let one = made(0.25);

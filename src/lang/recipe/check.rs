@@ -15,7 +15,7 @@ use churn_plan::{Find, Plan, Relation, StepInfo};
 
 use super::{Chain, GivenDefault, Recipe};
 use crate::extend::Catalogue;
-use crate::steps::{Checker, DeclaredTable, declare_table};
+use crate::steps::{Checker, DeclaredTable, declare_table, know_own_tables};
 
 /// What a check needs beside the recipe.
 #[derive(Clone, Default)]
@@ -92,6 +92,7 @@ fn of_request(recipe: &Recipe, request: &CheckRequest) -> Result<Environment> {
 pub(crate) fn check_scope(recipe: &Recipe, checker: &mut Checker<'_>) -> Option<Relation> {
     #[cfg(feature = "sql")]
     let recipe = &*crate::lang::sql::expanded(recipe, checker);
+    know_own_tables(checker);
     let mut ranges = Vec::new();
     for chain in &recipe.tables {
         if checker.open {
@@ -101,9 +102,10 @@ pub(crate) fn check_scope(recipe: &Recipe, checker: &mut Checker<'_>) -> Option<
         let acted = std::mem::take(&mut checker.acted);
         let first = checker.steps.len();
         let relation = check_chain(chain, Some(&chain.name), checker);
-        ranges.push(first..checker.steps.len());
         let (needs, acts) = (checker.used.clone(), checker.acted);
         checker.acted |= acted;
+        // Tables of a user's own may have been declared on the way.
+        ranges.push((checker.tables.len(), first..checker.steps.len()));
         declare_table(&chain.name, relation, needs, acts, checker);
     }
     checker.used.clear();
@@ -116,7 +118,7 @@ pub(crate) fn check_scope(recipe: &Recipe, checker: &mut Checker<'_>) -> Option<
     let others: Vec<Relation> = others.collect();
     checker.others.extend(others);
     let run = reached(&checker.tables, &start);
-    for (i, range) in ranges.into_iter().enumerate().filter(|(i, _)| !run.contains(i)) {
+    for (i, range) in ranges.into_iter().filter(|(i, _)| !run.contains(i)) {
         checker.steps.iter_mut().take(range.end).skip(range.start).for_each(|step| step.runs = false);
         // Of steps that cannot be followed yet nobody knows which tables they need.
         if let Some(table) = checker.tables.get(i).filter(|_| !checker.open) {

@@ -38,7 +38,7 @@ use std::collections::HashSet;
 use churn_core::{Result, deep};
 
 use super::recipe::{Chain, PlacedStep, Recipe, check_chain};
-use crate::steps::{Checker, declare_table};
+use crate::steps::{Checker, declare_table, know_own_tables};
 use places::Places;
 use translator::Translator;
 
@@ -57,6 +57,7 @@ pub(crate) fn expanded<'r>(recipe: &'r Recipe, checker: &mut Checker<'_>) -> Cow
         return Cow::Borrowed(recipe);
     }
     let mut scratch = checker.scratch();
+    know_own_tables(&mut scratch);
     let mut taken: HashSet<String> = recipe.tables.iter().map(|table| table.name.clone()).collect();
     let mut made = Vec::new();
     for chain in chains() {

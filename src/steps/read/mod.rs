@@ -10,7 +10,7 @@ use std::path::{Path as FilePath, PathBuf};
 use std::sync::Arc;
 
 use churn_core::names::{comma, name};
-use churn_core::{Error, ErrorKind, Field, Position, Result, Span, Type};
+use churn_core::{Error, ErrorKind, Field, Position, Result, Type};
 use churn_expr::text::{Cursor, TokenKind};
 use churn_io::csv::{BadRows, CsvOptions};
 use churn_io::files::WrittenPart;
@@ -22,7 +22,6 @@ use churn_plan::{Node, Relation};
 
 use super::checker::{Located, Path};
 use super::options::{self as with, Setting};
-use super::other::Other;
 use super::read_recipe::ReadRecipe;
 use super::read_table::ReadTable;
 use super::{Check, Checker, Step, StepKind};
@@ -375,9 +374,10 @@ pub(crate) fn reading(path: &FilePath) -> Step {
 }
 
 /// The step that starts with a path at a place of a query, and the path as the second table of a step.
-pub(crate) fn reading_at(path: &str, span: Span) -> (Step, Other) {
+#[cfg(feature = "sql")]
+pub(crate) fn reading_at(path: &str, span: churn_core::Span) -> (Step, super::Other) {
     let path = Path::Text(path.to_owned(), span.into());
-    (reading_path(path.clone()), Other::of(path))
+    (reading_path(path.clone()), super::Other::of(path))
 }
 
 fn reading_path(path: Path) -> Step {
