@@ -96,6 +96,8 @@ add price = cast(price as decimal(6, 2)), tanks = parts(farm, ' '), n = 90071992
 #[case("deflate")]
 #[case("snappy")]
 #[case("zstd")]
+#[case("bzip2")]
+#[case("xz")]
 fn our_files_read_back(#[case] compression: &str) {
     let folder = tempfile::tempdir().unwrap();
     let written =
@@ -132,6 +134,8 @@ fn read_by_another_program(path: &Path) -> Option<Vec<String>> {
 #[case("deflate")]
 #[case("snappy")]
 #[case("zstd")]
+#[case("bzip2")]
+#[case("xz")]
 fn our_files_are_read_by_another_program(#[case] compression: &str) {
     let folder = tempfile::tempdir().unwrap();
     run(folder.path(), &format!("{VALUES}write 'out.avro' with (compression = {compression})")).unwrap();

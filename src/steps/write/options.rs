@@ -78,7 +78,7 @@ pub(crate) const OPTIONS: &[OptionKind] = &[
     },
     OptionKind {
         name: "compression",
-        usage: "compression = none | zstd | snappy | gzip | lz4 | brotli | deflate",
+        usage: "compression = none | zstd | snappy | gzip | lz4 | brotli | deflate | bzip2 | xz",
         summary: "How a columnar file is compressed within.",
         example: "write 'worth.parquet' with (compression = zstd)",
     },
@@ -167,7 +167,7 @@ pub(super) fn set(
         }
         "compression" => {
             let codec = value.word().or(value.text()).and_then(Codec::named);
-            let wanted = "none, gzip, zstd, snappy, lz4, brotli or deflate";
+            let wanted = "none, gzip, zstd, snappy, lz4, brotli, deflate, bzip2 or xz";
             write.codec = Some(codec.ok_or_else(|| setting.unfit(wanted))?);
         }
         "split_by" => {
@@ -208,7 +208,7 @@ pub(super) fn fits_format(setting: &Setting, format: &Format, options: &WriteOpt
             let Some((low, high)) = levels else {
                 let next = "Say with (compression = zstd, level = 9) of a Parquet or Avro file, or leave the option out.";
                 return wrong(
-                    "level is for the compressions gzip, deflate, zstd and brotli of Parquet and Avro files.",
+                    "level is for the compressions gzip, deflate, zstd, brotli, bzip2 and xz of Parquet and Avro files.",
                     next,
                 );
             };

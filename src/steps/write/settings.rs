@@ -105,7 +105,7 @@ impl WriteOptions {
         self
     }
 
-    /// The compression by its name: `none`, `zstd`, `snappy`, `gzip`, `lz4`, `brotli`, `deflate`.
+    /// The compression by its name: `none`, `zstd`, `snappy`, `gzip`, `lz4`, `brotli`, `deflate`, `bzip2`, `xz`.
     pub fn compression(self, codec: &str) -> WriteOptions {
         self.with(Setting::text("compression", codec))
     }

@@ -281,7 +281,17 @@ pub(super) fn packed(records: &[u8], packing: Packing, level: Option<i32>) -> Re
             out.extend_from_slice(&checksum_of(records));
             Ok(out)
         }
-        Packing::Bzip2 | Packing::Xz => Err(Error::new(ErrorKind::Unsupported, "blocks are not packed so")),
+        Packing::Bzip2 => {
+            let level = bzip2::Compression::new(level.map_or(9, i32::unsigned_abs));
+            let mut out = bzip2::write::BzEncoder::new(Vec::new(), level);
+            out.write_all(records)?;
+            out.finish()
+        }
+        Packing::Xz => {
+            let mut out = liblzma::write::XzEncoder::new(Vec::new(), level.map_or(6, i32::unsigned_abs));
+            out.write_all(records)?;
+            out.finish()
+        }
     }
 }
 
@@ -348,6 +358,8 @@ mod tests {
     #[case(Packing::Deflate)]
     #[case(Packing::Snappy)]
     #[case(Packing::Zstd)]
+    #[case(Packing::Bzip2)]
+    #[case(Packing::Xz)]
     fn blocks_read_back(#[case] packing: Packing) {
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("t.avro");

@@ -50,7 +50,7 @@ impl FileFormat for AvroFormat {
     }
 
     fn codecs(&self) -> &[Codec] {
-        &[Codec::None, Codec::Deflate, Codec::Snappy, Codec::Zstd]
+        &[Codec::None, Codec::Deflate, Codec::Snappy, Codec::Zstd, Codec::Bzip2, Codec::Xz]
     }
 
     fn has_levels(&self) -> bool {

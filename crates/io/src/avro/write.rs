@@ -38,6 +38,8 @@ impl AvroWriter {
             Some(Codec::None) => Packing::None,
             Some(Codec::Snappy) => Packing::Snappy,
             Some(Codec::Zstd) => Packing::Zstd,
+            Some(Codec::Bzip2) => Packing::Bzip2,
+            Some(Codec::Xz) => Packing::Xz,
             _ => Packing::Deflate,
         };
         // Null alone needs no second null beside it.

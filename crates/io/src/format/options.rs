@@ -19,10 +19,14 @@ pub enum Codec {
     Lz4,
     /// Brotli.
     Brotli,
+    /// Bzip2.
+    Bzip2,
+    /// Xz.
+    Xz,
 }
 
 /// The names of compressions.
-const CODECS: [(&str, Codec); 7] = [
+const CODECS: [(&str, Codec); 9] = [
     ("none", Codec::None),
     ("gzip", Codec::Gzip),
     ("deflate", Codec::Deflate),
@@ -30,6 +34,8 @@ const CODECS: [(&str, Codec); 7] = [
     ("snappy", Codec::Snappy),
     ("lz4", Codec::Lz4),
     ("brotli", Codec::Brotli),
+    ("bzip2", Codec::Bzip2),
+    ("xz", Codec::Xz),
 ];
 
 impl Codec {
@@ -41,7 +47,8 @@ impl Codec {
     /// The lowest and the highest level, where there are levels.
     pub fn levels(self) -> Option<(i32, i32)> {
         match self {
-            Codec::Gzip | Codec::Deflate => Some((0, 9)),
+            Codec::Gzip | Codec::Deflate | Codec::Xz => Some((0, 9)),
+            Codec::Bzip2 => Some((1, 9)),
             Codec::Zstd => Some((1, 22)),
             Codec::Brotli => Some((0, 11)),
             _ => None,

@@ -362,7 +362,10 @@ fn compression(options: &WriteOptions) -> Compression {
         Codec::Brotli => {
             Compression::BROTLI(BrotliLevel::try_new(within(0, 11, 1).unsigned_abs()).unwrap_or_default())
         }
-        Codec::Zstd => Compression::ZSTD(ZstdLevel::try_new(within(1, 22, 1)).unwrap_or_default()),
+        // The last two are refused before: Parquet has no such codec.
+        Codec::Zstd | Codec::Bzip2 | Codec::Xz => {
+            Compression::ZSTD(ZstdLevel::try_new(within(1, 22, 1)).unwrap_or_default())
+        }
     }
 }
 
