@@ -37,6 +37,10 @@ core:
 package:
     cargo package --workspace --exclude churn-extensions --allow-dirty
 
+# What changed in the library's interface since a commit, for the number of the next version; needs cargo-semver-checks
+semver REV="HEAD~1":
+    cargo semver-checks --package churn --baseline-rev {{REV}}
+
 # The licences of all crates that the tool is built of, to target/licences.md
 licences:
     bash .ci/licences

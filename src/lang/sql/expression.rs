@@ -304,7 +304,10 @@ impl Translator<'_, '_> {
         for Lookup { other, keys, expects_one, span } in lookups {
             let mut join = Join::new(other, JoinKind::Left);
             for (outer, inner) in keys {
-                join = join.on(binary(Binary::Equal, outer, Expr { span, ..column(&inner) }));
+                join = join.on(match &outer.kind {
+                    Kind::Name(name) if *name == inner => outer,
+                    _ => binary(Binary::Equal, outer, Expr { span, ..column(&inner) }),
+                });
             }
             self.push(rows, if expects_one { join.expect_one() } else { join }, span)?;
         }

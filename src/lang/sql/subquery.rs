@@ -108,16 +108,31 @@ impl Translator<'_, '_> {
         span: Span,
         part: &mut Part<'_>,
     ) -> Result<()> {
-        let (mut by, mut on) = (Vec::new(), Vec::new());
-        for (outer, inner) in keys {
-            let name = self.fresh("key");
-            by.push(Item::from(inner.named(&name)));
-            on.push((outer, name));
-        }
+        let (by, on) = self.key_columns(keys);
         self.push(&mut rows, Group::by(by).items(items), span)?;
         let other = self.other(rows, SUB, span);
         part.lookups.push(Lookup { other, keys: on, expects_one: false, span });
         Ok(())
+    }
+
+    /// The columns of a sub-query's keys, and what they are joined by. A column that is called alike on both sides keeps its name.
+    fn key_columns(&mut self, keys: Vec<(Expr, Expr)>) -> (Vec<Item>, Vec<(Expr, String)>) {
+        let mut columns = Vec::new();
+        let mut on: Vec<(Expr, String)> = Vec::new();
+        for (outer, inner) in keys {
+            let shared = match (&outer.kind, &inner.kind) {
+                (Kind::Name(outer), Kind::Name(inner)) if outer == inner => Some(outer.clone()),
+                _ => None,
+            };
+            let name = shared.filter(|name| !on.iter().any(|(_, known)| known == name));
+            let name = name.unwrap_or_else(|| self.fresh("key"));
+            columns.push(match &inner.kind {
+                Kind::Name(own) if *own == name => Item::from(inner),
+                _ => Item::from(inner.named(&name)),
+            });
+            on.push((outer, name));
+        }
+        (columns, on)
     }
 
     /// The keys of a correlated sub-query: the expression around it, and its own. All of them are equalities.
@@ -349,13 +364,7 @@ impl Translator<'_, '_> {
             self.look_up_groups(sub.rows, keys, items, span, part)?;
             return Ok(with_zeros(&rewritten, &counts));
         }
-        let mut items = Vec::new();
-        let mut on = Vec::new();
-        for (outer, inner) in keys {
-            let name = self.fresh("key");
-            items.push(Item::from(inner.named(&name)));
-            on.push((outer, name));
-        }
+        let (mut items, on) = self.key_columns(keys);
         let name = self.fresh("value");
         items.push(Item::from(value.named(&name)));
         self.push(&mut sub.rows, SelectStep::new(items), span)?;
