@@ -144,3 +144,18 @@ fn a_recipe_that_is_read_is_not_written_over() {
     assert!(error.contains("clean.churn"), "{error}");
     assert!(fs::read_to_string(folder.path().join("data/clean.churn")).unwrap().starts_with("given least"));
 }
+
+/// Texts and names with line breaks and quotes stay what they are where a table's steps are printed deeper.
+#[rstest]
+#[case("filter note = 'gate\n  closed'")]
+#[case("filter note = 'it''s\nclosed'\n  add more = 'a\n\nb' || note")]
+#[case("rename \"a\n b\" = note\n  filter \"a\n b\" = 'x'")]
+#[case("group by note\n    n = count()\n    what = max('a\nb')")]
+fn tables_read_back_as_they_are(#[case] steps: &str) {
+    let text = format!("table t\n  values note: ('a'), ('gate\n  closed')\n  {steps}\n\nread t\n");
+    let recipe = Flow::recipe(&text);
+    recipe.check().unwrap_or_else(|e| panic!("{text}\n{e}"));
+    let printed = recipe.to_string();
+    assert_eq!(Flow::recipe(&printed), recipe, "{printed}");
+    assert_eq!(Flow::recipe(&printed).to_string(), printed);
+}

@@ -83,6 +83,12 @@ fn queries_use_each_other() {
     let flow = Flow::recipe(&recipe);
     assert_eq!(cells(&flow.run().unwrap()), "F2 160.5 Vale / F1 241.0 Lakes");
     assert_eq!(Flow::recipe(&flow.to_string()), flow);
+    // A query on lines of its own in a table, with a quote in its comment.
+    let lines =
+        "table t\n  sql\n    select 1 as n -- it's one\n\n    union select 2\n  filter n > 1\nread t\n";
+    let flow = Flow::recipe(lines);
+    assert_eq!(cells(&flow.run().unwrap()), "2");
+    assert_eq!(Flow::recipe(&flow.to_string()), flow, "{flow}");
 }
 
 /// The columns of a pivot are known when it has run: a query over them is checked then.

@@ -20,8 +20,8 @@ impl fmt::Display for Recipe {
         }
         for table in &self.tables {
             writeln!(f, "table {}", name(&table.name))?;
-            for line in table.to_string().lines() {
-                writeln!(f, "  {line}")?;
+            for placed in &table.steps {
+                writeln!(f, "{}", indented(&placed.step.to_string()))?;
             }
             writeln!(f)?;
         }
@@ -33,4 +33,24 @@ impl fmt::Display for Chain {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         self.steps.iter().try_for_each(|placed| writeln!(f, "{}", placed.step))
     }
+}
+
+/// A step two blanks deeper. Line breaks within a text in quotes are a part of it, and stay as they are; those of a query on lines
+/// of its own are not.
+fn indented(step: &str) -> String {
+    let is_block = step.starts_with("sql\n");
+    let mut out = String::from("  ");
+    let mut quote = None;
+    for c in step.chars() {
+        out.push(c);
+        match quote {
+            Some(open) if c == open => quote = None,
+            None if c == '\'' || c == '"' => quote = Some(c),
+            _ => {}
+        }
+        if c == '\n' && (is_block || quote.is_none()) {
+            out.push_str("  ");
+        }
+    }
+    out
 }
