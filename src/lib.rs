@@ -3,6 +3,16 @@
 //! A [`Flow`] is a lazy chain of steps. It is checked before it runs, streams over its files on all cores within
 //! the memory it is given, and accounts for every row in its [`Ledger`].
 //!
+//! ```text
+//!  steps, as text, as typed pieces, as SQL
+//!       |  check: names and types, before a row is read
+//!       v
+//!  plan: only the columns and rows that the answer needs
+//!       |  run: morsel by morsel on all cores, past the memory with files
+//!       v
+//!  Table, record batches, files   +   ledger: what became of every row
+//! ```
+//!
 //! ```no_run
 //! use churn::Flow;
 //!
@@ -40,6 +50,19 @@
 //!
 //! What is missing can be added: functions, aggregates, window functions, tables, formats and stores of your own, see
 //! [`extend`].
+//!
+//! | to … | look at |
+//! | --- | --- |
+//! | read files that are not plain | [`Flow::read_with`], [`ReadOptions`] |
+//! | choose and compute | [`Flow::filter`], [`Flow::select`], [`Flow::add`], [`column()`], [`case()`] |
+//! | group, and look at neighbours | [`Flow::group`], [`Flow::window`], [`Frame`] |
+//! | bring tables together | [`Flow::join`], [`Flow::append`], [`Flow::with_table`] |
+//! | turn wide into long and back | [`Flow::pivot`], [`Flow::unpivot`] |
+//! | ask in SQL, or run a recipe | [`Flow::sql`], [`Flow::recipe_file`] |
+//! | take the answer | [`Table::column`], [`Flow::batches`], [`Flow::rows`], [`Flow::write`] |
+//! | bound threads and memory, stop, follow | [`RunOptions`] |
+//! | see what is wrong, will be done, was done | [`Error`], [`CheckedPlan`], [`Ledger`] |
+//! | know a table | [`Flow::profile`] |
 //!
 //! | feature | what it adds; all are on by default |
 //! | --- | --- |
