@@ -63,9 +63,13 @@ fn interruption() -> &'static Arc<AtomicBool> {
 
 /// The start of a chain: a path, or a whole `read` or `values` step.
 fn input(text: &str) -> Flow {
+    if is_step(text) { Flow::steps(text) } else { Flow::read(text) }
+}
+
+/// Whether an input is a whole step, not a path.
+fn is_step(text: &str) -> bool {
     let word = text.split_whitespace().next().unwrap_or_default();
-    let is_step = churn::step(word).is_some() && text.trim_start().len() > word.len();
-    if is_step { Flow::steps(text) } else { Flow::read(text) }
+    churn::step(word).is_some() && text.trim_start().len() > word.len()
 }
 
 /// A chain over an input. Arguments that declare something, as a recipe does before its steps, stand before it.

@@ -5,7 +5,7 @@ use std::path::Path;
 use churn::Flow;
 
 use super::run::tried;
-use super::{input, is_query_file};
+use super::{input, is_query_file, is_step};
 use crate::Outcome;
 use crate::arguments::Sql;
 use crate::terminal::Failure;
@@ -32,7 +32,7 @@ fn name_of(text: &str) -> Result<String, Failure> {
     let stem = file.split('.').next().unwrap_or_default();
     let is_name = stem.chars().next().is_some_and(|c| c.is_alphabetic() || c == '_')
         && stem.chars().all(|c| c.is_alphanumeric() || c == '_');
-    if is_name && !text.trim_start().starts_with("read ") && !text.trim_start().starts_with("values ") {
+    if is_name && !is_step(text) {
         return Ok(stem.to_owned());
     }
     Err(Failure::Request(format!(

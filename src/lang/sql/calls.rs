@@ -2,14 +2,13 @@
 
 use churn_core::{ErrorKind, Result, Scalar, Span, Type};
 use churn_expr::ast::{Binary, Cast, Expr, Kind, Sense};
-use churn_expr::build::column;
 use churn_expr::functions;
 use sqlparser::ast::{
     CeilFloorKind, DateTimeField, DuplicateTreatment, Expr as Sql, Function, FunctionArg, FunctionArgExpr,
     FunctionArguments, TrimWhereField,
 };
 
-use super::expression::{Part, binary, call, choice, is_null, literal};
+use super::expression::{Part, binary, call, choice, column_at, is_null, literal};
 use super::translator::Translator;
 
 /// Functions that the standard calls otherwise.
@@ -233,7 +232,7 @@ impl Translator<'_, '_> {
             values.push(match arg {
                 // start_of(month, x): a unit is a word.
                 Sql::Identifier(unit) if i == 0 && takes_unit => {
-                    Expr { span: self.places.span(unit.span), ..column(&unit.value.to_lowercase()) }
+                    column_at(&unit.value.to_lowercase(), self.places.span(unit.span))
                 }
                 arg => self.expression(arg, part)?,
             });

@@ -6,7 +6,7 @@ use churn_expr::build::column;
 use churn_expr::text::joined;
 use sqlparser::ast::{Expr as Sql, InTarget, Query, UnaryOperator};
 
-use super::expression::{OUTER, Part, binary, literal, not, turned, unnested, with_names};
+use super::expression::{OUTER, Part, binary, join_key, literal, not, turned, unnested, with_names};
 use super::rows::Rows;
 use super::subquery::{Correlated, SUB, Sub};
 use super::translator::Translator;
@@ -217,10 +217,7 @@ impl Translator<'_, '_> {
         let Match { kind, rows: sub, by, span } = one;
         let mut join = Join::new(self.other(sub, SUB, span), kind);
         for Correlation { inner, op, outer } in by {
-            join = join.on(match (&inner.kind, &outer.kind, op) {
-                (Kind::Name(a), Kind::Name(b), Binary::Equal) if a == b => outer,
-                _ => binary(turned(op), outer, inner),
-            });
+            join = join.on(join_key(outer, turned(op), inner));
         }
         self.push(rows, join, span)
     }

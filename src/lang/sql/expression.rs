@@ -11,7 +11,7 @@ use sqlparser::ast::{
 use super::scope::{Found, Scope};
 use super::translator::Translator;
 use super::windows::WindowItem;
-use crate::steps::{Join, Other};
+use crate::steps::{Item, Join, Other};
 
 /// What goes before the name of a column of the query around, where such columns may be named.
 pub(super) const OUTER: char = '\u{1}';
@@ -62,6 +62,27 @@ pub(super) fn binary(op: Binary, a: Expr, b: Expr) -> Expr {
     Expr::new(Kind::Binary(op, Box::new(a), Box::new(b)), span)
 }
 
+/// A column of the rows, at a place.
+pub(super) fn column_at(name: &str, span: Span) -> Expr {
+    Expr { span, ..column(name) }
+}
+
+/// A key of a join: the name alone where both sides are columns that are called alike and equal.
+pub(super) fn join_key(left: Expr, op: Binary, right: Expr) -> Expr {
+    match (&left.kind, &right.kind, op) {
+        (Kind::Name(a), Kind::Name(b), Binary::Equal) if a == b => left,
+        _ => binary(op, left, right),
+    }
+}
+
+/// An item of a step: the value under a name, which is left out where it is a column of that name.
+pub(super) fn item(value: Expr, name: &str) -> Item {
+    match &value.kind {
+        Kind::Name(own) if own == name => Item::from(value),
+        _ => Item::from(value.named(name)),
+    }
+}
+
 /// A call of a function of the language.
 pub(super) fn call(function: &str, args: Vec<Expr>, span: Span) -> Expr {
     Expr::new(Kind::Call(function.to_owned(), args), span)
@@ -90,7 +111,7 @@ pub(super) fn choice(arms: Vec<(Expr, Expr)>, otherwise: Expr, span: Span) -> Ex
 pub(super) fn with_names(expr: &Expr, other: &dyn Fn(&str) -> Option<String>) -> Expr {
     match &expr.kind {
         Kind::Name(name) => match other(name) {
-            Some(other) => Expr { span: expr.span, ..column(&other) },
+            Some(other) => column_at(&other, expr.span),
             None => expr.clone(),
         },
         _ => expr.map_parts(&mut |part| with_names(part, other)),
@@ -213,10 +234,8 @@ impl Translator<'_, '_> {
     /// The column of a name.
     fn column(&mut self, table: Option<&Ident>, name: &Ident, span: Span, part: &Part<'_>) -> Result<Expr> {
         match part.scope.find(table, name) {
-            Found::Here(found) => Ok(Expr { span, ..column(&found) }),
-            Found::Outer(found) if part.takes_outer => {
-                Ok(Expr { span, ..column(&format!("{OUTER}{found}")) })
-            }
+            Found::Here(found) => Ok(column_at(&found, span)),
+            Found::Outer(found) if part.takes_outer => Ok(column_at(&format!("{OUTER}{found}"), span)),
             Found::Outer(_) => {
                 let what = "A column of the query around a sub-query, in this place,";
                 let next =
@@ -304,10 +323,7 @@ impl Translator<'_, '_> {
         for Lookup { other, keys, expects_one, span } in lookups {
             let mut join = Join::new(other, JoinKind::Left);
             for (outer, inner) in keys {
-                join = join.on(match &outer.kind {
-                    Kind::Name(name) if *name == inner => outer,
-                    _ => binary(Binary::Equal, outer, Expr { span, ..column(&inner) }),
-                });
+                join = join.on(join_key(outer, Binary::Equal, column_at(&inner, span)));
             }
             self.push(rows, if expects_one { join.expect_one() } else { join }, span)?;
         }

@@ -3,14 +3,12 @@
 use churn_core::error::nearest;
 use churn_core::names::name;
 use churn_core::{ErrorKind, Result, Span};
-use churn_expr::ast::Expr;
-use churn_expr::build::column;
 use sqlparser::ast::{Expr as Sql, Ident, ObjectName, TableAlias, TableFactor, TableWithJoins};
 
 use super::rows::Rows;
 use super::scope::{Column, Named, Scope, Visible, means};
 use super::translator::Translator;
-use crate::steps::{self, Other};
+use crate::steps;
 
 /// Tables that are joined, and the columns that their names mean.
 pub(super) struct Joined {
@@ -183,15 +181,4 @@ fn one_table(rows: Rows, name: String, columns: Vec<Column>) -> Joined {
         .map(|c| Visible { name: c.name.clone(), column: c.column.clone(), table: table.clone() })
         .collect();
     Joined { rows, scope: Scope { tables: vec![Named { name, columns }], visible, outer: None } }
-}
-
-/// A column of the rows, at a place.
-pub(super) fn column_at(name: &str, span: Span) -> Expr {
-    Expr { span, ..column(name) }
-}
-
-/// The second table of a join: the rows that it is made of.
-pub(super) fn other_of(translator: &mut Translator<'_, '_>, joined: Joined, span: Span) -> Other {
-    let wanted = joined.wanted_name();
-    translator.other(joined.rows, &wanted, span)
 }

@@ -44,7 +44,7 @@ impl Translator<'_, '_> {
     /// Starts a chain.
     pub(super) fn start(&mut self, step: impl Into<Step>, source: Option<Other>, span: Span) -> Result<Rows> {
         let mut rows = Rows { steps: Vec::new(), relation: None, source: None, is_single: false };
-        self.put(&mut rows, step.into(), span)?;
+        self.push(&mut rows, step, span)?;
         rows.source = source;
         Ok(rows)
     }
@@ -57,10 +57,7 @@ impl Translator<'_, '_> {
 
     /// Adds a step.
     pub(super) fn push(&mut self, rows: &mut Rows, step: impl Into<Step>, span: Span) -> Result<()> {
-        self.put(rows, step.into(), span)
-    }
-
-    fn put(&mut self, rows: &mut Rows, step: Step, span: Span) -> Result<()> {
+        let step = step.into();
         self.checker.source = self.places.source.clone();
         let relation = step.check().check(rows.relation.take(), self.checker);
         if let Some(error) = churn_core::Error::all(std::mem::take(&mut self.checker.errors)) {

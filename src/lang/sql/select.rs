@@ -11,13 +11,13 @@ use sqlparser::ast::{
 };
 
 use super::condition::Correlation;
-use super::expression::{Part, operands, unnested, with_names};
+use super::expression::{Part, column_at, item, operands, unnested, with_names};
 use super::order::{By, OrderKey};
 use super::rows::Rows;
 use super::scope::{Scope, means};
 use super::translator::Translator;
 use super::windows::WindowItem;
-use crate::steps::{Distinct, Item, Select as SelectStep, Values};
+use crate::steps::{Distinct, Select as SelectStep, Values};
 
 /// The rows of a `select` after `from` and `where`.
 pub(super) struct Opened<'s> {
@@ -129,10 +129,7 @@ impl Translator<'_, '_> {
         if is_same {
             return Ok(());
         }
-        let items = outputs.into_iter().map(|output| match is_itself(&output) {
-            true => Item::from(output.value),
-            false => Item::from(output.value.named(&output.name)),
-        });
+        let items = outputs.into_iter().map(|output| item(output.value, &output.name));
         self.push(rows, SelectStep::new(items.collect::<Vec<_>>()), span)
     }
 
@@ -161,7 +158,7 @@ impl Translator<'_, '_> {
                         ));
                     }
                     for visible in &part.scope.visible {
-                        let value = Expr { span, ..column(&visible.column) };
+                        let value = column_at(&visible.column, span);
                         self.add_output(&mut outputs, visible.name.clone(), value);
                     }
                 }
@@ -186,7 +183,7 @@ impl Translator<'_, '_> {
                         return Err(self.unknown_name(Some(&table), &Ident::new("*"), part.scope, span));
                     };
                     for of in &named.columns {
-                        self.add_output(&mut outputs, of.name.clone(), Expr { span, ..column(&of.column) });
+                        self.add_output(&mut outputs, of.name.clone(), column_at(&of.column, span));
                     }
                 }
                 SelectItem::ExprWithAliases { .. } => {

@@ -8,7 +8,7 @@ use sqlparser::ast::{
     Expr as Sql, SetExpr, SetOperator, SetQuantifier, Spanned, UnaryOperator, Values as Written,
 };
 
-use super::expression::{Part, binary, call, literal, unnested};
+use super::expression::{Part, binary, call, item, literal, unnested};
 use super::rows::Rows;
 use super::scope::Scope;
 use super::translator::Translator;
@@ -84,10 +84,7 @@ impl Translator<'_, '_> {
         if first == second {
             return Ok(());
         }
-        let items = first.iter().zip(&second).map(|(name, own)| match name == own {
-            true => Item::from(column(own)),
-            false => Item::from(column(own).named(name)),
-        });
+        let items = first.iter().zip(&second).map(|(name, own)| item(column(own), name));
         self.push(b, Select::new(items.collect::<Vec<_>>()), span)
     }
 

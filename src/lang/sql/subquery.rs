@@ -12,7 +12,7 @@ use sqlparser::ast::{Expr as Sql, Query, Select, SelectItem, SetExpr};
 
 use super::calls::is_there;
 use super::condition::Correlation;
-use super::expression::{Lookup, Part, binary, call, choice, is_null, literal, not, null};
+use super::expression::{Lookup, Part, binary, call, choice, column_at, is_null, item, literal, not, null};
 use super::grouping::Groups;
 use super::rows::Rows;
 use super::scope::Scope;
@@ -126,10 +126,7 @@ impl Translator<'_, '_> {
             };
             let name = shared.filter(|name| !on.iter().any(|(_, known)| known == name));
             let name = name.unwrap_or_else(|| self.fresh("key"));
-            columns.push(match &inner.kind {
-                Kind::Name(own) if *own == name => Item::from(inner),
-                _ => Item::from(inner.named(&name)),
-            });
+            columns.push(item(inner, &name));
             on.push((outer, name));
         }
         (columns, on)
@@ -370,7 +367,7 @@ impl Translator<'_, '_> {
         self.push(&mut sub.rows, SelectStep::new(items), span)?;
         let other = self.other(sub.rows, SUB, span);
         part.lookups.push(Lookup { other, keys: on, expects_one: true, span });
-        Ok(Expr { span, ..column(&name) })
+        Ok(column_at(&name, span))
     }
 }
 

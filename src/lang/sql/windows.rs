@@ -3,16 +3,15 @@
 use churn_core::{ErrorKind, Result, Span};
 use churn_expr::SortKey;
 use churn_expr::ast::{Edge, Expr, Frame, Kind};
-use churn_expr::build::column;
 use churn_expr::extend::OwnFunction;
 use churn_expr::windows;
 use sqlparser::ast::{
-    NamedWindowDefinition, NamedWindowExpr, WindowFrame, WindowFrameBound, WindowFrameUnits, WindowSpec,
-    WindowType,
+    Ident, NamedWindowDefinition, NamedWindowExpr, WindowFrame, WindowFrameBound, WindowFrameUnits,
+    WindowSpec, WindowType,
 };
 
 use super::calls::Called;
-use super::expression::{Part, call};
+use super::expression::{Part, call, column_at};
 use super::rows::Rows;
 use super::translator::Translator;
 use crate::steps::{Add, Item, Window};
@@ -87,7 +86,7 @@ impl Translator<'_, '_> {
                 name
             }
         };
-        Ok(Expr { span, ..column(&column_name) })
+        Ok(column_at(&column_name, span))
     }
 
     /// The aggregate or window function of a call over a window.
@@ -118,12 +117,7 @@ impl Translator<'_, '_> {
     ) -> Result<WindowSpec> {
         let mut spec = match over {
             Some(WindowType::WindowSpec(spec)) => spec.clone(),
-            Some(WindowType::NamedWindow(name)) => WindowSpec {
-                window_name: Some(name.clone()),
-                partition_by: Vec::new(),
-                order_by: Vec::new(),
-                window_frame: None,
-            },
+            Some(WindowType::NamedWindow(name)) => built_on(name),
             None => return Err(self.wrong(ErrorKind::Internal, "A call has no window.", span)),
         };
         // Each name is looked up once at most, so that no round of names goes on.
@@ -137,12 +131,7 @@ impl Translator<'_, '_> {
             };
             let base = match base {
                 NamedWindowExpr::WindowSpec(base) => base.clone(),
-                NamedWindowExpr::NamedWindow(other) => WindowSpec {
-                    window_name: Some(other.clone()),
-                    partition_by: Vec::new(),
-                    order_by: Vec::new(),
-                    window_frame: None,
-                },
+                NamedWindowExpr::NamedWindow(other) => built_on(other),
             };
             if !spec.partition_by.is_empty() || (!spec.order_by.is_empty() && !base.order_by.is_empty()) {
                 let what = format!("The window {} has that already.", name.value);
@@ -273,7 +262,7 @@ impl Translator<'_, '_> {
         let window = Window::new([Item::from(rank)]).order(order);
         let window = if by.is_empty() { window } else { window.by(by.iter().map(String::as_str)) };
         self.push(rows, window, span)?;
-        Ok(vec![Expr { span, ..column(&number) }.asc()])
+        Ok(vec![column_at(&number, span).asc()])
     }
 
     /// The column of an expression: its own if it is one, else one that is added.
@@ -290,5 +279,15 @@ impl Translator<'_, '_> {
         let name = self.fresh(wanted);
         self.push(rows, Add::new([Item::from(value.named(&name))]), span)?;
         Ok(name)
+    }
+}
+
+/// A window that is another one, by its name.
+fn built_on(name: &Ident) -> WindowSpec {
+    WindowSpec {
+        window_name: Some(name.clone()),
+        partition_by: Vec::new(),
+        order_by: Vec::new(),
+        window_frame: None,
     }
 }

@@ -10,7 +10,7 @@ use churn_core::{Result, Span};
 use churn_expr::ast::{Expr, Kind};
 use sqlparser::ast::{GroupByExpr, Select};
 
-use super::expression::{Lookup, Part, call, literal, null};
+use super::expression::{Lookup, Part, call, item, literal, null};
 use super::order::{By, OrderKey};
 use super::rows::Rows;
 use super::select::Output;
@@ -151,10 +151,7 @@ fn grouped(groups: &Groups, set: &[usize]) -> Group {
     let keys: Vec<Item> = set
         .iter()
         .filter_map(|key| groups.keys.get(*key))
-        .map(|(key, called)| match &key.kind {
-            Kind::Name(own) if own == called => Item::from(key.clone()),
-            _ => Item::from(key.clone().named(called)),
-        })
+        .map(|(key, called)| item(key.clone(), called))
         .collect();
     let items: Vec<Item> =
         groups.items.iter().map(|(name, item)| Item::from(item.clone().named(name))).collect();

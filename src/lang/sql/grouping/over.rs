@@ -3,8 +3,8 @@
 use churn_core::names::name;
 use churn_core::{ErrorKind, Result, Span};
 use churn_expr::ast::{Expr, Kind};
-use churn_expr::build::column;
 
+use super::super::expression::column_at;
 use super::super::select::Output;
 use super::super::translator::Translator;
 use super::super::windows::WindowItem;
@@ -24,7 +24,7 @@ impl Translator<'_, '_> {
             are_whole.push(item.is_some());
             if let Some(item) = item {
                 groups.items.push((output.name.clone(), item));
-                output.value = Expr { span: output.value.span, ..column(&output.name) };
+                output.value = column_at(&output.name, output.value.span);
             }
         }
         are_whole
@@ -33,7 +33,7 @@ impl Translator<'_, '_> {
     /// An expression as it may stand among the items of a group; `None` if it needs more than aggregates and keys.
     fn of_groups(&self, expr: &Expr, groups: &Groups) -> Option<Expr> {
         if let Some((_, key)) = groups.keys.iter().find(|(key, _)| key == expr) {
-            return Some(Expr { span: expr.span, ..column(key) });
+            return Some(column_at(key, expr.span));
         }
         if self.is_aggregate(expr) {
             return Some(expr.clone());
@@ -63,7 +63,7 @@ impl Translator<'_, '_> {
 
     /// An expression over the groups: keys and aggregates are columns.
     pub(in crate::lang::sql) fn over_groups(&mut self, expr: &Expr, groups: &mut Groups) -> Result<Expr> {
-        let named = |name: &str| Ok(Expr { span: expr.span, ..column(name) });
+        let named = |name: &str| Ok(column_at(name, expr.span));
         if let Some((_, key)) = groups.keys.iter().find(|(key, _)| key == expr) {
             return named(key);
         }
@@ -112,11 +112,11 @@ impl Translator<'_, '_> {
             return Err(self.wrong(ErrorKind::Check, "grouping takes one key of group by.", span));
         };
         if let Some((_, known)) = groups.marks.iter().find(|(marked, _)| *marked == key) {
-            return Ok(Expr { span, ..column(known) });
+            return Ok(column_at(known, span));
         }
         let known = self.fresh("grouping");
         groups.marks.push((key, known.clone()));
-        Ok(Expr { span, ..column(&known) })
+        Ok(column_at(&known, span))
     }
 
     pub(super) fn window_over_groups(&mut self, window: &mut WindowItem, groups: &mut Groups) -> Result<()> {

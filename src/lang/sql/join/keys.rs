@@ -1,11 +1,11 @@
 //! Joins by keys: equalities and other comparisons of the two sides, and columns that both have.
 
 use churn_core::{JoinKind, Result, Span, Type};
-use churn_expr::ast::{Binary, Kind};
+use churn_expr::ast::Binary;
 use sqlparser::ast::Ident;
 
-use super::super::expression::binary;
-use super::super::from::{Joined, column_at, other_of};
+use super::super::expression::{column_at, join_key};
+use super::super::from::Joined;
 use super::super::scope::{Found, Scope, Visible, means};
 use super::super::translator::Translator;
 use super::names::{beside, called_back, old_name, renamed};
@@ -61,15 +61,13 @@ impl Translator<'_, '_> {
         let not_renamed: Vec<(String, String)> =
             new_names.iter().filter(|(_, new)| once.contains(new)).cloned().collect();
         let left_scope = renamed(&left.scope, &of_left);
-        let other = other_of(self, right, at);
+        let wanted = right.wanted_name();
+        let other = self.other(right.rows, &wanted, at);
         let kind = if keys.is_empty() && kind == JoinKind::Inner { JoinKind::Cross } else { kind };
         let mut join = Join::new(other, kind);
         for key in keys {
             let right = called_back(&key.right, &not_renamed);
-            join = join.on(match (&key.left.kind, &right.kind, key.op) {
-                (Kind::Name(a), Kind::Name(b), Binary::Equal) if a == b => key.left,
-                _ => binary(key.op, key.left, right),
-            });
+            join = join.on(join_key(key.left, key.op, right));
         }
         self.push(&mut left.rows, join, at)?;
         let scope = beside(&left_scope, &renamed(&right_scope, &of_right));

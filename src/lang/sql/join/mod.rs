@@ -197,7 +197,7 @@ impl Translator<'_, '_> {
             }
             for expr in comparisons(expr) {
                 let condition = self.sided(expr, &sides.left.rows);
-                match self.join_key(&condition, &sides.left.rows) {
+                match self.key_of(&condition, &sides.left.rows) {
                     Some(key) => keys.push(key),
                     None => rest.push(condition),
                 }
@@ -243,7 +243,7 @@ impl Translator<'_, '_> {
     }
 
     /// A comparison of an expression of the left side with one of the right side.
-    fn join_key(&self, condition: &Condition, left: &Rows) -> Option<Key> {
+    fn key_of(&self, condition: &Condition, left: &Rows) -> Option<Key> {
         let Kind::Binary(op, a, b) = &condition.expr.kind else { return None };
         if !op.is_comparison() || *op == Binary::NotEqual {
             return None;

@@ -3,8 +3,8 @@
 use churn_core::{Result, Span};
 use churn_expr::ast::Expr;
 
-use super::super::expression::with_names;
-use super::super::from::{Joined, column_at};
+use super::super::expression::{column_at, with_names};
+use super::super::from::Joined;
 use super::super::scope::{Column, Named, Scope, Visible};
 use super::super::translator::Translator;
 use super::Sides;

@@ -2,8 +2,8 @@
 
 use churn_core::{JoinKind, Result, Span};
 
-use super::super::expression::{binary, call};
-use super::super::from::{Joined, column_at};
+use super::super::expression::{binary, call, column_at};
+use super::super::from::Joined;
 use super::super::rows::Rows;
 use super::super::translator::Translator;
 use super::names::{beside, renamed, with_new_names};
