@@ -2,7 +2,7 @@
 
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
-use std::io::Write;
+use std::io::{Read, Write};
 
 use churn::{ErrorKind, Flow, RunOptions};
 use rstest::rstest;
@@ -48,6 +48,55 @@ fn cells_far_apart_take_little() {
     let options = RunOptions::new().memory(32 << 20);
     let table = read(&folder, " with (header = false)").run_with(&options).unwrap();
     assert_eq!(table.len(), 2);
+}
+
+/// A workbook with the cell's place rewritten.
+fn with_place(place: &str) -> TempDir {
+    let folder = book(|sheet| {
+        sheet.write_number(0, 0, 1).unwrap();
+    });
+    let path = folder.path().join("t.xlsx");
+    let mut old = zip::ZipArchive::new(std::fs::File::open(&path).unwrap()).unwrap();
+    let mut new = zip::ZipWriter::new(std::fs::File::create(folder.path().join("new.xlsx")).unwrap());
+    for number in 0..old.len() {
+        let mut part = old.by_index(number).unwrap();
+        let mut text = String::new();
+        part.read_to_string(&mut text).unwrap();
+        new.start_file(part.name().unwrap(), zip::write::SimpleFileOptions::default()).unwrap();
+        new.write_all(text.replace("r=\"A1\"", &format!("r=\"{place}\"")).as_bytes()).unwrap();
+    }
+    new.finish().unwrap();
+    std::fs::rename(folder.path().join("new.xlsx"), path).unwrap();
+    folder
+}
+
+/// A cell that says that it lies where no sheet has one: no row is as wide as it asks for, and its reader may panic on it.
+#[rstest]
+#[case::the_last_column("XFD1", true)]
+#[case::a_column_behind("XFE1", false)]
+#[case::far_to_the_right("ZZZZZZ1", false)]
+#[case::more_than_a_number_holds("ZZZZZZZZ1", false)]
+#[case::below_the_last_row("A1048577", false)]
+#[case::a_row_that_no_number_holds("A99999999999", false)]
+fn a_cell_outside_its_sheet_is_told(#[case] place: &str, #[case] is_in: bool) {
+    let folder = with_place(place);
+    let result = read(&folder, " with (header = false)").run_with(&RunOptions::new().memory(32 << 20));
+    if is_in {
+        assert_eq!(result.unwrap().len(), 1);
+    } else {
+        let error = result.unwrap_err();
+        assert_eq!(error.kind(), ErrorKind::Input, "{error}");
+        assert!(error.to_string().contains("t.xlsx cannot be read as a workbook"), "{error}");
+    }
+}
+
+#[test]
+fn an_area_that_no_sheet_has_is_told() {
+    let folder = book(|sheet| {
+        sheet.write_number(0, 0, 1).unwrap();
+    });
+    let error = read(&folder, " with (area = 'A1:ZZZZZZ2')").check().unwrap_err();
+    assert!(error.to_string().contains("ZZZZZZ2"), "{error}");
 }
 
 /// Texts that cells share are held together: more than the run may use is refused before it starts.

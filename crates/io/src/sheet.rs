@@ -24,16 +24,28 @@ pub fn fault_of_name(name: &str) -> Option<String> {
     (name.starts_with('\'') || name.ends_with('\'')).then(|| "no apostrophe stands at its ends".to_owned())
 }
 
+/// Columns of a sheet at most.
+pub(crate) const MOST_COLUMNS: u32 = 16_384;
+
+/// Rows of a sheet at most.
+pub(crate) const MOST_ROWS: u32 = 1 << 20;
+
 /// A place in a sheet, from 0: row and column.
 pub(crate) type Corner = (u32, u32);
 
-/// A corner of an area.
+/// A corner of an area; `None` if a sheet has no such place.
 fn corner(text: &str) -> Option<Corner> {
     let letters = text.chars().take_while(char::is_ascii_alphabetic).count();
     let (column, row) = text.split_at_checked(letters)?;
     let digit = |c: char| u32::from(c.to_ascii_uppercase() as u8 - b'A') + 1;
     let column = column.chars().try_fold(0u32, |all, c| all.checked_mul(26)?.checked_add(digit(c)))?;
-    Some((row.parse::<u32>().ok()?.checked_sub(1)?, column.checked_sub(1)?))
+    let (row, column) = (row.parse::<u32>().ok()?.checked_sub(1)?, column.checked_sub(1)?);
+    is_place((row, column)).then_some((row, column))
+}
+
+/// Whether a sheet has this place.
+pub(crate) fn is_place((row, column): Corner) -> bool {
+    row < MOST_ROWS && column < MOST_COLUMNS
 }
 
 /// The corners of an area: `B2:F20`, or `B2` and what follows; `None` if it is none.

@@ -33,20 +33,26 @@ fn held_at_once(file: &Path) -> Option<u64> {
     let opened = File::open(file).ok()?;
     let bytes = opened.metadata().ok()?.len();
     let Ok(mut packed) = ZipArchive::new(BufReader::new(opened)) else {
-        return Some(bytes * 4 + xls::cells(file).unwrap_or(0) * CELL);
+        let cells = xls::cells(file).unwrap_or(0);
+        return Some(bytes.saturating_mul(4).saturating_add(cells.saturating_mul(CELL)));
     };
     let names: Vec<String> = packed.file_names().filter_map(|name| Some(name.ok()?.into_owned())).collect();
-    let mut held = 0;
+    let mut held: u64 = 0;
     for name in names {
         let lower = name.to_ascii_lowercase();
         let Ok(part) = packed.by_name(&name) else { continue };
-        held += match lower.as_str() {
+        // A damaged file may say any size.
+        let size = part.size();
+        held = held.saturating_add(match lower.as_str() {
             name if name.ends_with("sharedstrings.xml") || name.ends_with("sharedstrings.bin") => {
-                part.size() * 3
+                size.saturating_mul(3)
             }
-            "content.xml" => part.size() * 2 + ods::cells(BufReader::new(part)) * CELL,
+            "content.xml" => {
+                let cells = ods::cells(BufReader::new(part));
+                size.saturating_mul(2).saturating_add(cells.saturating_mul(CELL))
+            }
             _ => 0,
-        };
+        });
     }
     Some(held)
 }

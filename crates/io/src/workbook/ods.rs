@@ -5,11 +5,10 @@ use std::io::BufRead;
 use quick_xml::Reader;
 use quick_xml::events::{BytesStart, Event};
 
-/// Columns of a sheet at most.
-const MOST_COLUMNS: u64 = 16_384;
+use crate::sheet;
 
-/// Rows of a sheet at most.
-const MOST_ROWS: u64 = 1 << 20;
+const MOST_COLUMNS: u64 = sheet::MOST_COLUMNS as u64;
+const MOST_ROWS: u64 = sheet::MOST_ROWS as u64;
 
 /// A sheet as far as it was read.
 #[derive(Default)]

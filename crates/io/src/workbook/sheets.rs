@@ -12,18 +12,24 @@ use std::path::Path;
 use calamine::{Cell, Data, DataRef, DataType, ExcelDateTime, Reader, Sheets, open_workbook_auto};
 use churn_core::error::nearest;
 use churn_core::names::comma;
+use churn_core::parallel::caught;
 use churn_core::{Error, ErrorKind, Result, cancel};
 
 use super::held;
 use crate::machine::memory_of_a_run;
-use crate::sheet::{Corner, SheetPart, corners};
+use crate::sheet::{Corner, SheetPart, corners, is_place};
 
 /// Writes a part of a workbook as delimited text.
 ///
 /// # Errors
-/// The file is no workbook; it lacks the sheet; what has to be held takes more than `memory`; the text cannot be
-/// written.
+/// The file is no workbook, or a damaged one, on which its reader may panic; it lacks the sheet; what has to be held
+/// takes more than `memory`; the text cannot be written.
 pub(super) fn unpack(file: &Path, part: &SheetPart, memory: Option<u64>, out: &mut impl Write) -> Result<()> {
+    caught(|| unpack_sheet(file, part, memory, out))
+        .unwrap_or_else(|_| Err(unreadable(file, "its parts do not go together")))
+}
+
+fn unpack_sheet(file: &Path, part: &SheetPart, memory: Option<u64>, out: &mut impl Write) -> Result<()> {
     held::check(file, memory_of_a_run(memory))?;
     let mut workbook = open_workbook_auto(file).map_err(|e| unreadable(file, &e.to_string()))?;
     let names = workbook.sheet_names();
@@ -35,6 +41,9 @@ pub(super) fn unpack(file: &Path, part: &SheetPart, memory: Option<u64>, out: &m
     // Where the cells end decides how wide each row is; a sheet's own word for it may be wrong.
     let mut bounds = UsedArea::default();
     each_cell(&mut workbook, &name, file, |place, _| {
+        if !is_place(place) {
+            return Err(unreadable(file, "a cell lies outside its sheet"));
+        }
         bounds.see(place);
         Ok(true)
     })?;
