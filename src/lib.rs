@@ -62,17 +62,18 @@
 //! | take the answer | [`Table::column`], [`Flow::batches`], [`Flow::rows`], [`Flow::write`] |
 //! | bound threads and memory, stop, follow | [`RunOptions`] |
 //! | see what is wrong, will be done, was done | [`Error`], [`CheckedPlan`], [`Ledger`] |
-//! | know a table | [`Flow::profile`] |
+//! | know a table, and see it | [`Flow::profile`], [`Flow::chart`], [`Table::draw`] |
 //!
 //! | feature | what it adds; all are on by default |
 //! | --- | --- |
 //! | `formats` | all formats: `parquet`, `arrow-ipc`, `avro`, `json`, `workbook`, read and written; delimited text needs none |
 //! | `http` | addresses on the web are read |
 //! | `sql` | chains may start with a query of the SQL standard: [`Flow::sql`] |
+//! | `charts` | what flows through a chain is drawn: [`Flow::chart`], [`steps::Draw`] |
+//! | `ffi` | tables go to other languages, and come from them, by the C stream interface of Arrow |
 //!
 //! Without any of them this is a core for delimited text: a program of one chain is 17.8 MB without symbols, and is built for
 //! release from nothing in four and a half minutes on two cores.
-//! | `ffi` | tables go to other languages, and come from them, by the C stream interface of Arrow |
 //!
 //! The language of steps and expressions is described in `docs/language.md`; [`functions`], [`aggregates`] and
 //! [`STEPS`] give its catalogue to programs.
@@ -80,6 +81,8 @@
 #![forbid(unsafe_code)]
 #![deny(missing_docs)]
 
+#[cfg(feature = "charts")]
+mod draw;
 pub mod extend;
 mod flow;
 mod lang;
@@ -102,6 +105,8 @@ pub use churn_core::{
     Error, ErrorKind, Event, Interval, JoinKind, Ledger, LedgerStep, Place, Result, Scalar, SourceText, Span,
     Type,
 };
+#[cfg(feature = "charts")]
+pub use churn_draw::terminal::Screen;
 pub use churn_exec::Progress;
 pub use churn_expr::Expr;
 pub use churn_expr::aggregates::{Aggregate, all as aggregates};
@@ -117,6 +122,8 @@ pub use churn_io::temporary::abandon as abandon_temporary_files;
 /// The version of serde by which the states of your own aggregates are written to disk.
 pub use serde;
 
+#[cfg(feature = "charts")]
+pub use draw::{Chart, ChartKind};
 pub use flow::{
     ArrowReader, BatchReader, CheckedPlan, Flow, IntoColumns, IntoExpr, IntoItems, IntoOther, IntoPivot,
     IntoPivotItems, IntoRequire, IntoSortKeys, IntoStep, Join, RowReader, SourceView, Window,

@@ -69,6 +69,25 @@ fn write_sample(folder: &Path) {
         )
     };
     fs::write(folder.join("lab.ndjson"), (0..20).map(sample).collect::<String>()).expect("a file");
+    write_prices(folder).expect("a workbook");
+}
+
+/// What a litre is worth: months over grades, a row a district.
+fn write_prices(folder: &Path) -> Result<(), rust_xlsxwriter::XlsxError> {
+    let mut book = rust_xlsxwriter::Workbook::new();
+    let sheet = book.add_worksheet();
+    sheet.write(1, 0, "district")?;
+    for (column, month) in (0u16..).zip(1..=6) {
+        sheet.write(0, column * 2 + 1, format!("2026-{month:02}"))?;
+        for (grade, place) in [("A", 1), ("B", 2)] {
+            sheet.write(1, column * 2 + place, grade)?;
+            for (row, district) in (2u32..).zip(["North Vale", "South Vale"]) {
+                sheet.write(row, 0, district)?;
+                sheet.write(row, column * 2 + place, 0.4 + f64::from(month) / 100.0)?;
+            }
+        }
+    }
+    book.save(folder.join("prices.xlsx"))
 }
 
 #[rstest]
@@ -81,6 +100,7 @@ fn write_sample(folder: &Path) {
 #[case("docs/guide/group.md")]
 #[case("docs/guide/windows.md")]
 #[case("docs/guide/wide-and-long.md")]
+#[case("docs/guide/charts.md")]
 #[case("docs/guide/write.md")]
 #[case("docs/guide/large.md")]
 #[case("docs/guide/recipes.md")]

@@ -102,6 +102,38 @@ fn names() -> impl Strategy<Value = Vec<String>> {
     prop::collection::vec(name(), 1..3)
 }
 
+/// A chart; without them in this build, any other step.
+fn drawn() -> BoxedStrategy<Step> {
+    #[cfg(feature = "charts")]
+    {
+        let kind = prop::sample::select(churn::ChartKind::ALL.to_vec());
+        let text = "[a-z '\"\\n]{0,6}";
+        let part = || prop::option::of(item());
+        (
+            kind,
+            prop::collection::vec(item(), 0..3),
+            part(),
+            part(),
+            prop::collection::vec(item(), 0..3),
+            prop::option::of(text),
+        )
+            .prop_map(|(kind, measures, over, by, panels, text)| {
+                let draw = steps::Draw::new(kind, measures).panels(panels);
+                let draw = if let Some(over) = over { draw.over(over) } else { draw };
+                let draw = if let Some(by) = by { draw.by(by) } else { draw };
+                match text {
+                    Some(text) => {
+                        draw.to(&text).with(steps::DrawOptions::new().title(&text).dark(true)).into()
+                    }
+                    None => draw.into(),
+                }
+            })
+            .boxed()
+    }
+    #[cfg(not(feature = "charts"))]
+    expr().prop_map(|condition| steps::Filter::new(condition).into()).boxed()
+}
+
 /// A step of any kind.
 fn step() -> impl Strategy<Value = Step> {
     let items = || prop::collection::vec(item(), 1..3);
@@ -119,6 +151,7 @@ fn step() -> impl Strategy<Value = Step> {
             .prop_map(|(rows, seed, per)| { steps::Sample::rows(rows).per(per).seed(seed.into()).into() }),
         (0.0..=100.0f64).prop_map(|share| steps::Sample::percent(share).seed(7).into()),
         names().prop_map(|by| steps::Distinct::by(by).into()),
+        drawn(),
         (items(), items()).prop_map(|(keys, items)| steps::Group::by(keys).items(items).into()),
         items().prop_map(|items| steps::Group::total().items(items).into()),
         (names(), items(), expr())

@@ -38,6 +38,8 @@ pub(crate) enum Command {
     Run(Run),
     /// Run a query of the SQL standard over files
     Sql(Sql),
+    /// Draw a chart of an input or of steps over it
+    Draw(Draw),
     /// Find every mistake without reading the data
     Check(Check),
     /// Show a chain as written beside as it will run
@@ -119,6 +121,31 @@ pub(crate) struct Sql {
     pub(crate) trial: Trial,
     #[command(flatten)]
     pub(crate) running: Running,
+}
+
+#[derive(Args, Debug)]
+pub(crate) struct Draw {
+    /// A path, a glob, a folder, '-', or a read step
+    pub(crate) input: String,
+    /// Steps over the input, and last the chart: "histogram litres by grade", "lines litres over month by district"
+    #[arg(required = true)]
+    pub(crate) steps: Vec<String>,
+    /// Write the chart to a file: .svg or .png
+    #[arg(short, long, value_name = "OUT")]
+    pub(crate) output: Option<PathBuf>,
+    /// How to show the chart, or its figures as a table; without it in characters on a terminal, SVG in a pipe
+    #[arg(long = "as", value_name = "FORMAT")]
+    pub(crate) format: Option<ChartShape>,
+    /// How large it is, in pixels: 1280x800
+    #[arg(long, value_name = "WIDTHxHEIGHT", value_parser = pixels)]
+    pub(crate) size: Option<(u32, u32)>,
+    /// Light marks on dark ground
+    #[arg(long)]
+    pub(crate) dark: bool,
+    #[command(flatten)]
+    pub(crate) trial: Trial,
+    #[command(flatten)]
+    pub(crate) resources: Resources,
 }
 
 /// What a run is given, and how much of its inputs it reads.
@@ -240,6 +267,27 @@ pub(crate) enum Shape {
 pub(crate) enum ProfileShape {
     Text,
     Json,
+}
+
+/// How a chart is shown.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum ChartShape {
+    /// In characters
+    Text,
+    Svg,
+    /// The figures that are drawn, as text
+    Csv,
+    /// The figures, as an aligned table
+    Table,
+}
+
+/// Reads a size: 1280x800.
+fn pixels(text: &str) -> Result<(u32, u32), String> {
+    let parts = text.split_once(['x', 'X']);
+    let size =
+        parts.and_then(|(width, height)| Some((width.trim().parse().ok()?, height.trim().parse().ok()?)));
+    size.filter(|(width, height)| (240..=8000).contains(width) && (180..=8000).contains(height))
+        .ok_or_else(|| "write a size from 240x180 to 8000x8000, such as 1280x800".into())
 }
 
 fn name_and_value(text: &str) -> Result<(String, String), String> {

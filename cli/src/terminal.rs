@@ -5,7 +5,7 @@ use std::fmt::Display;
 use std::io::{IsTerminal, Write};
 use std::process::ExitCode;
 
-use churn::{Error, ErrorKind};
+use churn::{Error, ErrorKind, Screen};
 use unicode_width::UnicodeWidthStr;
 
 /// Why a command ends early.
@@ -47,6 +47,27 @@ impl From<std::io::Error> for Failure {
 pub(crate) fn out(text: impl Display) -> crate::Outcome {
     write!(std::io::stdout().lock(), "{}", visible(&text.to_string()))?;
     Ok(())
+}
+
+/// Prints a chart, whose colours are the only control characters that it has.
+pub(crate) fn drawn(chart: String) -> crate::Outcome {
+    std::io::stdout().lock().write_all(chart.as_bytes())?;
+    Ok(())
+}
+
+/// What charts in characters are drawn for: the terminal's size; colours unless it has none or NO_COLOR is set; a dumb one
+/// shows ASCII.
+pub(crate) fn screen() -> Screen {
+    let size = terminal_size::terminal_size();
+    let (width, lines) = size.map_or((80, 24), |(width, lines)| (usize::from(width.0), usize::from(lines.0)));
+    let is_dumb = std::env::var("TERM").is_ok_and(|terminal| terminal == "dumb");
+    let no_colour = std::env::var_os("NO_COLOR").is_some_and(|value| !value.is_empty());
+    Screen {
+        width,
+        height: (lines * 3 / 5).clamp(10, 30),
+        has_colours: is_terminal() && !no_colour && !is_dumb,
+        is_ascii: is_dumb,
+    }
 }
 
 /// Prints a line to standard error.

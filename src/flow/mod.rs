@@ -2,6 +2,8 @@
 
 mod arguments;
 mod batches;
+#[cfg(feature = "charts")]
+mod draw;
 mod from_rows;
 mod plan;
 mod profile;
@@ -31,7 +33,7 @@ pub use plan::{CheckedPlan, SourceView};
 pub use tables::{Join, Window};
 
 use crate::extend::Catalogue;
-use crate::lang::recipe::{self, Chain, CheckRequest, PlacedStep, Recipe};
+use crate::lang::recipe::{self, Chain, CheckRequest, Checked, PlacedStep, Recipe};
 use crate::options::RunOptions;
 use crate::steps::{self, Given, ReadOptions, Step};
 use crate::table::Table;
@@ -460,7 +462,7 @@ impl Flow {
         self.plan().map(|_| ())
     }
 
-    fn checked(&self, options: Option<&RunOptions>, moment: &Moment) -> Result<Plan> {
+    fn checked(&self, options: Option<&RunOptions>, moment: &Moment) -> Result<Checked> {
         if let Some(mistake) = &self.mistake {
             return Err(mistake.clone());
         }
@@ -501,9 +503,14 @@ impl Flow {
     }
 
     /// The plan as it will run.
-    fn rewritten(&self, options: Option<&RunOptions>, moment: &Moment) -> Result<Plan> {
-        let plan = self.checked(options, moment)?;
-        Ok(deep::with_room_for(plan.length(), || rules::rewrite_plan(plan)))
+    fn rewritten(&self, options: Option<&RunOptions>, moment: &Moment) -> Result<CheckedPlan> {
+        let checked = self.checked(options, moment)?;
+        Ok(CheckedPlan {
+            plan: deep::with_room_for(checked.plan.length(), || rules::rewrite_plan(checked.plan)),
+            flow: self.clone(),
+            #[cfg(feature = "charts")]
+            drawing: checked.drawing,
+        })
     }
 
     /// The checked plan: what will be read and done; it can be run as it is.
@@ -511,7 +518,7 @@ impl Flow {
     /// # Errors
     /// As [`Flow::check`].
     pub fn plan(&self) -> Result<CheckedPlan> {
-        Ok(CheckedPlan { plan: self.rewritten(None, &Moment::default())?, flow: self.clone() })
+        self.rewritten(None, &Moment::default())
     }
 
     /// The plan with all its columns known: where a pivot makes columns of the values that it finds, the steps up to
@@ -520,7 +527,7 @@ impl Flow {
     /// # Errors
     /// As [`Flow::check`], and whatever the data hold against the steps that run.
     pub fn plan_with(&self, options: &RunOptions) -> Result<CheckedPlan> {
-        Ok(CheckedPlan { plan: self.rewritten(Some(options), &Moment::default())?, flow: self.clone() })
+        self.rewritten(Some(options), &Moment::default())
     }
 
     /// Runs the chain and holds its rows.

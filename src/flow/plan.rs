@@ -1,8 +1,8 @@
 //! A checked plan: looked at, and run.
 
-use std::borrow::Cow;
 use std::fmt;
 use std::io::Write;
+use std::ops::Deref;
 use std::path::Path;
 
 use churn_core::{Error, ErrorKind, Ledger, Result, Type, deep};
@@ -26,12 +26,20 @@ const PICTURE_WIDTH: usize = 120;
 pub struct CheckedPlan {
     pub(super) plan: Plan,
     pub(super) flow: Flow,
+    /// What the chain draws that the program takes, if it ends so.
+    #[cfg(feature = "charts")]
+    pub(super) drawing: Option<std::sync::Arc<crate::draw::Drawing>>,
 }
 
 impl Clone for CheckedPlan {
     fn clone(&self) -> CheckedPlan {
         let plan = deep::with_room_for(self.plan.length(), || self.plan.clone());
-        CheckedPlan { plan, flow: self.flow.clone() }
+        CheckedPlan {
+            plan,
+            flow: self.flow.clone(),
+            #[cfg(feature = "charts")]
+            drawing: self.drawing.clone(),
+        }
     }
 }
 
@@ -44,13 +52,37 @@ impl Drop for CheckedPlan {
     }
 }
 
+/// A plan with all its columns known: from the start, or found by a run.
+pub(super) enum Complete<'a> {
+    Known(&'a CheckedPlan),
+    Found(Box<CheckedPlan>),
+}
+
+impl Deref for Complete<'_> {
+    type Target = Plan;
+
+    fn deref(&self) -> &Plan {
+        &self.checked().plan
+    }
+}
+
+impl Complete<'_> {
+    /// With what it draws.
+    pub(super) fn checked(&self) -> &CheckedPlan {
+        match self {
+            Complete::Known(plan) => plan,
+            Complete::Found(plan) => plan,
+        }
+    }
+}
+
 impl CheckedPlan {
     /// The plan with all columns known.
-    pub(super) fn complete(&self, options: &RunOptions) -> Result<Cow<'_, Plan>> {
+    pub(super) fn complete(&self, options: &RunOptions) -> Result<Complete<'_>> {
         if self.plan.open || self.plan.lacks_values {
-            self.flow.rewritten(Some(options), &self.plan.moment).map(Cow::Owned)
+            self.flow.rewritten(Some(options), &self.plan.moment).map(|plan| Complete::Found(Box::new(plan)))
         } else {
-            Ok(Cow::Borrowed(&self.plan))
+            Ok(Complete::Known(self))
         }
     }
 

@@ -101,7 +101,7 @@ fn rules_change_nothing_that_is_told(#[case] steps: &str, #[values(1, 3)] thread
     let flow = Flow::recipe(&recipe).in_folder(folder.path());
     let options = RunOptions::new().threads(threads).batch_rows(2).block_bytes(40);
     let moment = Moment::default();
-    let plain = flow.checked(Some(&options), &moment).unwrap_or_else(|e| panic!("{e}"));
+    let plain = flow.checked(Some(&options), &moment).unwrap_or_else(|e| panic!("{e}")).plan;
     let rewritten = rules::rewrite_plan(plain.clone());
     assert_eq!(plain.main.fields, rewritten.main.fields, "{recipe}");
     match (ran(&plain, &options), ran(&rewritten, &options)) {

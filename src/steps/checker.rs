@@ -75,6 +75,9 @@ pub struct Checker<'a> {
     pub(crate) results: Vec<RecipeResult>,
     /// Rows of tables that run for what they write or require.
     pub(crate) others: Vec<Relation>,
+    /// What the chain draws that the program takes, if it ends so.
+    #[cfg(feature = "charts")]
+    pub(crate) drawing: Option<Arc<crate::draw::Drawing>>,
     /// Whether a step checked since writes or requires something.
     pub(crate) acted: bool,
     /// Tables that the chain being checked uses.
@@ -140,6 +143,8 @@ impl Checker<'_> {
             recipes: Vec::new(),
             results: Vec::new(),
             others: Vec::new(),
+            #[cfg(feature = "charts")]
+            drawing: None,
             acted: false,
             used: Vec::new(),
             steps: Vec::new(),
@@ -330,6 +335,26 @@ impl Checker<'_> {
                         None
                     }
                 }
+            }
+        }
+    }
+}
+
+impl Checker<'_> {
+    /// The place that a step writes to: as it is written, and as a path. A mistake is noted.
+    pub(crate) fn target(&mut self, path: &Path, span: Position) -> Option<(String, PathBuf)> {
+        let Located { text, raw } = self.path(path)?;
+        let written = match &raw {
+            Some(raw) => Ok(Some(self.base.join(raw))),
+            None => self.catalogue.stores().written(&text),
+        };
+        match written {
+            Ok(Some(path)) => Some((text, path)),
+            Ok(None) if text == "-" => Some((text.clone(), text.into())),
+            Ok(None) => Some((text.clone(), self.base.join(&text))),
+            Err(error) => {
+                self.wrong(span, error);
+                None
             }
         }
     }

@@ -264,6 +264,27 @@ impl fmt::Display for Guarded<'_> {
     }
 }
 
+/// An item between words of a step: its name in quotes if it is one of them, and in parentheses what may hold one.
+#[cfg(feature = "charts")]
+pub(super) struct Shielded<'a>(pub(super) &'a Item, pub(super) &'a [&'a str]);
+
+#[cfg(feature = "charts")]
+impl fmt::Display for Shielded<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        use churn_core::names::name_apart_from;
+        let Shielded(item, words) = self;
+        if let Some(name) = &item.name {
+            write!(f, "{} = ", name_apart_from(words, name))?;
+        }
+        match &item.expr.kind {
+            Kind::Name(name) => f.write_str(&name_apart_from(words, name))?,
+            Kind::Call(..) => item.expr.fmt(f)?,
+            _ => write!(f, "({})", item.expr)?,
+        }
+        item.named.iter().try_for_each(|text| write!(f, " named ({text})"))
+    }
+}
+
 /// An expression, in parentheses where some words would be taken for something else at its start.
 pub(super) fn guarded(expr: &Expr, words: &[&str]) -> String {
     let text = expr.to_string();

@@ -22,6 +22,8 @@ mod checker;
 mod columns;
 mod densify;
 mod distinct;
+#[cfg(feature = "charts")]
+mod draw;
 mod ends;
 #[cfg(test)]
 mod example;
@@ -62,6 +64,8 @@ use churn_expr::text::layout::{Block, blocks};
 use churn_expr::text::{Cursor, TokenKind, step_for};
 
 pub(crate) use checker::{Checker, DeclaredTable};
+#[cfg(feature = "charts")]
+pub(crate) use draw::OPTIONS as DRAW_OPTIONS;
 pub(crate) use given::Given;
 pub(crate) use pivot::read_keys as read_pivot_keys;
 #[cfg(feature = "sql")]
@@ -78,6 +82,8 @@ pub use append::Append;
 pub use columns::{Drop, Rename};
 pub use densify::{DenseKey, Densify};
 pub use distinct::Distinct;
+#[cfg(feature = "charts")]
+pub use draw::{Draw, DrawOptions};
 pub use ends::End;
 pub use fill::{Carry, Fill};
 pub use filter::Filter;
@@ -147,6 +153,8 @@ pub const CATALOGUE: &[StepKind] = &[
     densify::KIND,
     require::KIND,
     write::KIND,
+    #[cfg(feature = "charts")]
+    draw::KIND,
 ];
 
 /// Finds a step by its first word.
@@ -241,9 +249,11 @@ pub(crate) fn parse(block: &Block) -> Result<Step> {
 /// The error of a word that is no step.
 pub(crate) fn unknown(keyword: &str) -> Error {
     let error = Error::new(ErrorKind::Syntax, format!("There is no step {keyword}."));
-    #[cfg(not(feature = "sql"))]
-    if keyword.eq_ignore_ascii_case("sql") {
-        return error.next("This build of churn lacks it: the feature sql adds it.");
+    let lacked = [("sql", cfg!(feature = "sql"), "sql"), ("draw", cfg!(feature = "charts"), "charts")];
+    if let Some((.., feature)) =
+        lacked.iter().find(|(word, is_here, _)| !is_here && keyword.eq_ignore_ascii_case(word))
+    {
+        return error.next(format!("This build of churn lacks it: the feature {feature} adds it."));
     }
     if let Some(here) = step_for(&keyword.to_ascii_lowercase()) {
         return error.next(format!("Here it is written {here}."));

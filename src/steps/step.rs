@@ -136,4 +136,9 @@ pub trait Check: Same + fmt::Display + fmt::Debug + Send + Sync + 'static {
     fn writes(&self) -> bool {
         false
     }
+
+    /// Whether it draws what flows here for the program to take.
+    fn shows(&self) -> bool {
+        false
+    }
 }

@@ -25,6 +25,8 @@ pub enum TopicKind {
     ReadOption,
     /// An option of `write`.
     WriteOption,
+    /// An option of `draw`.
+    DrawOption,
 }
 
 impl TopicKind {
@@ -38,6 +40,7 @@ impl TopicKind {
             TopicKind::WindowFunction => "window function",
             TopicKind::ReadOption => "option of read",
             TopicKind::WriteOption => "option of write",
+            TopicKind::DrawOption => "option of draw",
         }
     }
 }
@@ -81,8 +84,12 @@ pub fn topics() -> impl Iterator<Item = Topic> {
         aggregates::all().map(move |a| topic(TopicKind::Aggregate, a.name, a.usage, a.summary, a.example));
     let windows =
         windows::all().map(move |w| topic(TopicKind::WindowFunction, w.name, w.usage, w.summary, w.example));
-    let options =
-        [(TopicKind::ReadOption, steps::READ_OPTIONS), (TopicKind::WriteOption, steps::WRITE_OPTIONS)];
+    let options = [
+        (TopicKind::ReadOption, steps::READ_OPTIONS),
+        (TopicKind::WriteOption, steps::WRITE_OPTIONS),
+        #[cfg(feature = "charts")]
+        (TopicKind::DrawOption, steps::DRAW_OPTIONS),
+    ];
     let options = options.into_iter().flat_map(move |(kind, options)| {
         options.iter().map(move |o| topic(kind, o.name, o.usage, o.summary, o.example))
     });

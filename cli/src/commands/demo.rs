@@ -118,6 +118,14 @@ const TOUR: &[(&str, &[&str])] = &[
     ("The recipe, and what became of every row.", &["run", "by-farm.churn", "--ledger"]),
     ("With another parameter.", &["run", "by-farm.churn", "--given", "since=2026-06-01", "--rows", "3"]),
     ("In another format.", &["convert", "farms.csv", "farms.ndjson"]),
+    (
+        "What figures hide is seen: most deliveries are small, and one large farm brings more.",
+        &["draw", "deliveries-2026.csv", "filter litres > 0", "histogram litres by grade", "--as", "text"],
+    ),
+    (
+        "A recipe that draws two pictures on its way, prices.svg and months.svg: the last month is half a month.",
+        &["run", "pictures.churn"],
+    ),
 ];
 
 pub(crate) fn run(arguments: &Demo) -> Outcome {

@@ -3,6 +3,7 @@
 mod check;
 mod convert;
 mod demo;
+mod draw;
 mod help;
 mod man;
 mod profile;
@@ -30,6 +31,7 @@ pub(crate) fn run(command: Command) -> Outcome {
         Command::Do(arguments) => run::chain(&arguments),
         Command::Run(arguments) => run::recipe(&arguments),
         Command::Sql(arguments) => sql::run(&arguments),
+        Command::Draw(arguments) => draw::run(&arguments),
         Command::Check(arguments) => check::check(&arguments),
         Command::Plan(arguments) => check::plan(&arguments),
         Command::Convert(arguments) => convert::run(&arguments),

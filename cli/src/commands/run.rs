@@ -1,10 +1,10 @@
 //! `churn do` and `churn run`: a chain or a recipe, its rows shown or written.
 
-use churn::{ErrorKind, Flow, RunOptions};
+use churn::{CheckedPlan, ErrorKind, Flow, RunOptions};
 
-use super::{account, chain_of, options, prepared, recipe_of};
+use super::{account, chain_of, draw, options, prepared, recipe_of};
 use crate::Outcome;
-use crate::arguments::{Do, Run, Running, Shape, Trial};
+use crate::arguments::{ChartShape, Do, Run, Running, Shape, Trial};
 use crate::terminal::Failure;
 use crate::{progress, terminal};
 
@@ -46,6 +46,9 @@ fn give(flow: &Flow, options: RunOptions, running: &Running) -> Outcome {
         return terminal::out(flow.expanded()?);
     }
     let resources = &running.resources;
+    if flow.ends_in_chart() {
+        return give_chart(&prepared(flow, &options, resources)?, options, running);
+    }
     let flow = match &running.output {
         Some(path) => flow.clone().then_write(path),
         None => flow.clone(),
@@ -81,4 +84,28 @@ fn give(flow: &Flow, options: RunOptions, running: &Running) -> Outcome {
     };
     drop(bar);
     account(&ledger, resources)
+}
+
+/// Runs a chain that ends in a chart, and shows or writes it.
+fn give_chart(plan: &CheckedPlan, options: RunOptions, running: &Running) -> Outcome {
+    let shape = match running.format {
+        None => None,
+        Some(Shape::Table) => Some(ChartShape::Table),
+        Some(Shape::Csv) => Some(ChartShape::Csv),
+        Some(_) => {
+            return Err(Failure::Request(
+                "The chain ends in a chart, whose figures are shown as a table or as csv.".to_owned(),
+            ));
+        }
+    };
+    if let Some(path) = &running.output {
+        draw::check_target(path)?;
+        plan.may_write(path)?;
+    }
+    let (chart, ledger) = draw::drawn(plan, options, &running.resources)?;
+    match &running.output {
+        Some(path) => draw::write_file(&chart, path)?,
+        None => draw::show(&chart, shape)?,
+    }
+    account(&ledger, &running.resources)
 }

@@ -65,6 +65,23 @@ pivot month by district
   totals
 ";
 
+const PICTURES: &str = "\
+# What a litre was worth, and how much milk came: two pictures
+table prices
+  read 'prices.xlsx' with (header = 2)
+  unpivot per_litre for (month, grade) in each '* | *' split ' | '
+  add month = cast(month || '-01' as date)
+  draw lines price = per_litre * 100 over month by grade panels by district to 'prices.svg' with (
+    title = 'What a litre was worth', unit = 'cent', source = 'the price sheet')
+
+read 'deliveries-2026.csv' with (types = (collected_on date), bad_cells = null)
+filter litres > 0
+group by month = start_of(month, collected_on), grade: litres = sum(litres)
+draw bars litres over month by grade to 'months.svg' with (
+  title = 'Milk of 2026', unit = 'l', stacked = true, labels = true)
+group by grade: litres = sum(litres), months = count()
+";
+
 const LARGEST: &str = "\
 # The district with most cows, and its largest farms
 given least = 200
@@ -130,6 +147,7 @@ fn write_new(folder: &Path, scale: Scale) -> std::io::Result<Vec<Written>> {
     small("quota.csv", sheets::quota(scale.seed), "litres that each farm may deliver, a month a column")?;
     small("by-farm.churn", RECIPE.to_owned(), "a recipe")?;
     small("worth.churn", WORTH.to_owned(), "a recipe that turns a sheet, joins it, and turns the answer")?;
+    small("pictures.churn", PICTURES.to_owned(), "a recipe that draws two pictures")?;
     small("largest.churn", LARGEST.to_owned(), "a recipe that looks into what it finds first")?;
     let prices = sheets::prices(scale.seed).map_err(std::io::Error::other)?;
     std::fs::write(folder.join("prices.xlsx"), &prices)?;

@@ -1,6 +1,7 @@
 #![doc = include_str!("../README.md")]
 #![forbid(unsafe_code)]
 
+mod key_numbers;
 mod keys;
 mod operators;
 pub mod profile;
@@ -8,6 +9,7 @@ mod run;
 mod runtime;
 mod spill;
 
+pub use key_numbers::KeyNumbers;
 pub use run::{find, run, run_for_effect};
 pub use runtime::ledger::{account, scans};
 pub use runtime::materialized::Collect;

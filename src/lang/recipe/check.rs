@@ -32,11 +32,19 @@ pub(crate) struct CheckRequest {
     pub(crate) catalogue: Arc<Catalogue>,
 }
 
+/// A recipe, checked.
+pub(crate) struct Checked {
+    pub(crate) plan: Plan,
+    /// What it draws that the program takes, if it ends so.
+    #[cfg(feature = "charts")]
+    pub(crate) drawing: Option<Arc<crate::draw::Drawing>>,
+}
+
 /// Checks a recipe.
 ///
 /// # Errors
 /// All mistakes that were found, as one error.
-pub(crate) fn check(recipe: &Recipe, request: &CheckRequest, find: Option<Find<'_>>) -> Result<Plan> {
+pub(crate) fn check(recipe: &Recipe, request: &CheckRequest, find: Option<Find<'_>>) -> Result<Checked> {
     let mut checker = Checker::new(recipe.source.clone(), of_request(recipe, request)?, request, find);
     let main = check_scope(recipe, &mut checker);
     if let Some(error) = Error::all(std::mem::take(&mut checker.errors)) {
@@ -44,6 +52,8 @@ pub(crate) fn check(recipe: &Recipe, request: &CheckRequest, find: Option<Find<'
     }
     let lost = || Error::new(ErrorKind::Internal, "A chain without a mistake has no result.");
     let fired = if checker.folded { vec!["constants worked out"] } else { Vec::new() };
+    #[cfg(feature = "charts")]
+    let drawing = checker.drawing.take();
     let Checker { steps, notes, mut counted, open, lacks_values, ran, files, others, .. } = checker;
     let mut plan = Plan {
         main: main.ok_or_else(lost)?,
@@ -62,7 +72,11 @@ pub(crate) fn check(recipe: &Recipe, request: &CheckRequest, find: Option<Find<'
     // What runs again is counted again.
     plan.nodes().iter().for_each(|node| counted.clear(node.step));
     (plan.ran, plan.counted) = (ran, counted);
-    Ok(plan)
+    Ok(Checked {
+        plan,
+        #[cfg(feature = "charts")]
+        drawing,
+    })
 }
 
 /// The recipe with the steps of its queries in place of the queries.
@@ -138,7 +152,7 @@ pub(crate) fn check_chain(
 ) -> Option<Relation> {
     let label = checker.label(table.map(String::as_str));
     let mut relation: Option<Relation> = None;
-    for placed in &chain.steps {
+    for (number, placed) in chain.steps.iter().enumerate() {
         checker.source = placed.source.clone();
         checker.condition.clear();
         let (first, first_error) = (checker.steps.len(), checker.errors.len());
@@ -147,6 +161,15 @@ pub(crate) fn check_chain(
         own.for_each(|aside| aside.table = label.clone());
         checker.acted |= placed.step.check().acts();
         tell_once(&mut checker.errors, first_error);
+        #[cfg(feature = "charts")]
+        if checker.drawing.is_some() && (number + 1 < chain.steps.len() || label.is_some()) {
+            checker.drawing = None;
+            let error =
+                Error::new(ErrorKind::Check, "A chart without a file stands at the end of the main chain.");
+            checker.wrong(placed.span, error.next("Say where it goes: to 'chart.svg'."));
+        }
+        #[cfg(not(feature = "charts"))]
+        let _ = number;
         let fields = relation.as_ref().map(|r| r.fields.as_slice()).unwrap_or_default();
         checker.steps.push(StepInfo {
             text: placed.step.to_string(),

@@ -12,7 +12,7 @@ use churn_core::names::{comma, name};
 use churn_core::{Result, Scalar, SourceText, Span, Type};
 use churn_expr::expand::Define;
 
-pub(crate) use check::{Argument, CheckRequest, GivenBy, check, check_scope, environment};
+pub(crate) use check::{Argument, CheckRequest, Checked, GivenBy, check, check_scope, environment};
 #[cfg(feature = "sql")]
 pub(crate) use check::{check_chain, expanded};
 #[cfg(feature = "sql")]

@@ -18,7 +18,7 @@ use churn_io::target::{self, Mode, starts_with};
 use churn_io::{part, store, zip};
 use churn_plan::{Relation, operators};
 
-use super::checker::{Located, Path};
+use super::checker::Path;
 use super::options::{self as with, Setting};
 use super::{Check, Checker, Step, StepKind};
 
@@ -197,20 +197,7 @@ fn folder_may_stand_at(path: &FilePath, options: &WriteOptions, mode: Mode, form
 impl Check for Write {
     fn check(&self, input: Option<Relation>, checker: &mut Checker<'_>) -> Option<Relation> {
         let input = input?;
-        let Located { text, raw } = checker.path(&self.path)?;
-        let written = match &raw {
-            Some(raw) => Ok(Some(checker.base.join(raw))),
-            None => checker.catalogue.stores().written(&text),
-        };
-        let path = match written {
-            Ok(Some(path)) => path,
-            Ok(None) if text == "-" => text.clone().into(),
-            Ok(None) => checker.base.join(&text),
-            Err(error) => {
-                checker.wrong(self.span, error);
-                return Some(input);
-            }
-        };
+        let Some((text, path)) = checker.target(&self.path, self.span) else { return Some(input) };
         let Written { options, mode, format } = self.written(&path, checker);
         let Some(format) = format.or((text == "-").then(|| checker.catalogue.formats().csv())) else {
             if self.options.iter().any(|setting| setting.name == "format") {

@@ -166,6 +166,21 @@ impl<'a> Cursor<'a> {
         Error::new(ErrorKind::Syntax, what).at(self.source, span)
     }
 
+    /// The tokens up to where something else begins, outside of all parentheses, as a walk of their own; goes over them.
+    pub fn part(&mut self, is_end: impl Fn(&Self) -> bool) -> Cursor<'a> {
+        let start = self.at;
+        let mut within = 0usize;
+        while !self.at_end() && (within > 0 || !is_end(self)) {
+            match self.peek() {
+                Some(TokenKind::Symbol("(")) => within += 1,
+                Some(TokenKind::Symbol(")")) => within = within.saturating_sub(1),
+                _ => {}
+            }
+            self.at += 1;
+        }
+        Cursor { tokens: self.tokens.get(..self.at).unwrap_or_default(), at: start, ..self.clone() }
+    }
+
     /// Refuses whatever is left of the line.
     pub fn expect_end(&self) -> Result<()> {
         if self.at_end() {
