@@ -77,7 +77,7 @@ bench *ARGS:
 fuzz TARGET SECONDS="60":
     RUSTC_BOOTSTRAP=1 cargo fuzz run {{TARGET}} fuzz/corpus/{{TARGET}} fuzz/seeds/{{TARGET}} -- -max_total_time={{SECONDS}}
 
-# Pictures of the main commands for docs/screenshots; needs Xvfb, xterm and ImageMagick
+# Pictures of the main commands for docs/screenshots; needs Xvfb, xterm, ImageMagick and Chromium
 screenshots:
     bash docs/screenshots/make.sh
 

@@ -62,6 +62,7 @@
 //! | take the answer | [`Table::column`], [`Flow::batches`], [`Flow::rows`], [`Flow::write`] |
 //! | bound threads and memory, stop, follow | [`RunOptions`] |
 //! | see what is wrong, will be done, was done | [`Error`], [`CheckedPlan`], [`Ledger`] |
+//! | hand a run on to colleagues | [`Flow::report`] |
 //! | know a table, and see it | [`Flow::profile`], [`Flow::chart`], [`Table::draw`] |
 //!
 //! | feature | what it adds; all are on by default |
@@ -88,6 +89,8 @@ mod flow;
 mod lang;
 mod options;
 mod profile;
+#[cfg(feature = "charts")]
+mod report;
 pub mod steps;
 mod table;
 mod topics;
@@ -132,6 +135,8 @@ pub use options::RunOptions;
 pub use profile::{
     Bin, ColumnProfile, Count, Detail, Frequent, Lengths, PairProfile, Profile, ProfileView, Quartiles,
 };
+#[cfg(feature = "charts")]
+pub use report::{Report, ReportChart, ReportInput, ReportOutput, ReportRows, ReportStep};
 pub use steps::{CATALOGUE as STEPS, ReadOptions, StepKind, WriteOptions, find as step};
 pub use table::{Cell, Table, View};
 pub use topics::{Topic, TopicKind, search_topics, topics, topics_named};

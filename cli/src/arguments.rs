@@ -40,10 +40,12 @@ pub(crate) enum Command {
     Sql(Sql),
     /// Draw a chart of an input or of steps over it
     Draw(Draw),
+    /// Run a recipe and write a report of the run as a page
+    Report(Report),
     /// Find every mistake without reading the data
     Check(Check),
     /// Show a chain as written beside as it will run
-    Plan(Check),
+    Plan(Plan),
     /// Write an input in another format
     Convert(Convert),
     /// Write sample data and show a tour of it
@@ -171,6 +173,40 @@ pub(crate) struct Check {
 }
 
 #[derive(Args, Debug)]
+pub(crate) struct Plan {
+    #[command(flatten)]
+    pub(crate) chain: Check,
+    /// How to show it; without it as text
+    #[arg(long = "as", value_name = "FORMAT")]
+    pub(crate) format: Option<PlanShape>,
+}
+
+#[derive(Args, Debug)]
+pub(crate) struct Report {
+    /// A recipe file, - for a recipe on standard input, or a file of a query (*.sql)
+    pub(crate) recipe: PathBuf,
+    /// The page to write; without it to standard output
+    #[arg(short, long, value_name = "OUT")]
+    pub(crate) output: Option<PathBuf>,
+    /// The report as data instead of a page
+    #[arg(long)]
+    pub(crate) json: bool,
+    /// What stands above it; else the recipe's name
+    #[arg(long)]
+    pub(crate) title: Option<String>,
+    /// The day that it is of; else today, in UTC
+    #[arg(long)]
+    pub(crate) date: Option<String>,
+    /// Tell the SHA-256 digest of each file that is read; each is read once more
+    #[arg(long)]
+    pub(crate) digests: bool,
+    #[command(flatten)]
+    pub(crate) trial: Trial,
+    #[command(flatten)]
+    pub(crate) resources: Resources,
+}
+
+#[derive(Args, Debug)]
 pub(crate) struct Convert {
     /// A path, a glob, a folder, '-', or a read step
     pub(crate) input: String,
@@ -267,6 +303,14 @@ pub(crate) enum Shape {
 pub(crate) enum ProfileShape {
     Text,
     Json,
+}
+
+/// How a plan is shown.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum PlanShape {
+    Text,
+    /// A picture
+    Svg,
 }
 
 /// How a chart is shown.

@@ -35,7 +35,7 @@ pub(crate) fn shown(options: RunOptions, quiet: bool) -> (RunOptions, Option<Bar
         if let Ok(mut bar) = shown.lock() {
             let is_new = bar.is_none();
             let bar = bar.get_or_insert_with(made);
-            move_to(bar, progress);
+            move_to(bar, progress, start.elapsed());
             if is_new {
                 bar.set_draw_target(ProgressDrawTarget::stderr());
             }
@@ -55,21 +55,21 @@ fn style(has_total: bool) -> Option<ProgressStyle> {
     ProgressStyle::with_template(template).ok().map(|style| style.progress_chars("── "))
 }
 
-fn move_to(bar: &ProgressBar, progress: Progress) {
+fn move_to(bar: &ProgressBar, progress: Progress, elapsed: Duration) {
     if let Some(style) = style(progress.total.is_some()) {
         bar.set_style(style);
     }
-    bar.set_message(message(progress));
+    bar.set_message(message(progress, elapsed));
     if let Some(total) = progress.total {
         bar.set_length(total);
         bar.set_position(progress.done);
     }
 }
 
-/// What is done, in words.
-fn message(progress: Progress) -> String {
+/// What is done, in words: how much, at what rate, how long it will still take, and what is held.
+fn message(progress: Progress, elapsed: Duration) -> String {
     let rows = readable_plural(progress.rows, "row");
-    match (progress.reads, progress.total) {
+    let done = match (progress.reads, progress.total) {
         (true, Some(total)) if progress.done >= total => format!("all read, {rows}"),
         (true, Some(total)) => {
             format!("{} of {} read, {rows}", readable_bytes(progress.done), readable_bytes(total))
@@ -79,20 +79,54 @@ fn message(progress: Progress) -> String {
             format!("{} of {} passed on", readable_count(progress.done), readable_plural(total, "row"))
         }
         (false, None) => format!("{rows} passed on"),
+    };
+    let mut told = vec![done];
+    let seconds = elapsed.as_secs_f64();
+    if progress.reads && seconds > 0.0 {
+        told.push(format!("{}/s", readable_bytes((progress.done as f64 / seconds) as u64)));
+    }
+    // Of a source that is read from its start on; what follows is not known yet.
+    let left = progress.total.filter(|total| progress.reads && progress.done > 0 && progress.done < *total);
+    if let Some(total) = left {
+        let seconds = seconds * (total - progress.done) as f64 / progress.done as f64;
+        told.push(format!("about {} left", time(seconds)));
+    }
+    if progress.held >= LEAST_HELD {
+        told.push(format!("{} held", readable_bytes(progress.held)));
+    }
+    told.join(", ")
+}
+
+/// Bytes that are held from which on they are told.
+const LEAST_HELD: u64 = 1_000_000;
+
+/// A time in whole seconds or minutes.
+fn time(seconds: f64) -> String {
+    match seconds {
+        seconds if seconds < 90.0 => format!("{} s", seconds.ceil()),
+        seconds if seconds < 5400.0 => format!("{} min", (seconds / 60.0).ceil()),
+        seconds => format!("{:.1} h", seconds / 3600.0),
     }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use rstest::rstest;
 
-    #[test]
-    fn what_is_done_is_told_in_words() {
-        let told = |reads, done, total, rows| message(Progress { reads, done, total, rows });
-        assert_eq!(told(true, 1_500_000, Some(3_000_000), 20_000), "1.5 MB of 3.0 MB read, 20\u{a0}000 rows");
-        assert_eq!(told(true, 3_000_000, Some(3_000_000), 1), "all read, 1 row");
-        assert_eq!(told(true, 1_500_000, None, 7), "1.5 MB read, 7 rows");
-        assert_eq!(told(false, 10, Some(20), 10), "10 of 20 rows passed on");
-        assert_eq!(told(false, 0, None, 3), "3 rows passed on");
+    #[rstest]
+    #[case((true, 1_500_000, Some(3_000_000), 20_000, 0), 2.0, "1.5 MB of 3.0 MB read, 20\u{a0}000 rows, 750 kB/s, about 2 s left")]
+    #[case((true, 3_000_000, Some(3_000_000), 1, 5_000_000), 3.0, "all read, 1 row, 1.0 MB/s, 5.0 MB held")]
+    #[case((true, 1_500_000, None, 7, 10), 1.5, "1.5 MB read, 7 rows, 1.0 MB/s")]
+    #[case((true, 10, Some(100_010), 7, 0), 1.0, "10 bytes of 100 kB read, 7 rows, 10 bytes/s, about 2.8 h left")]
+    #[case((false, 10, Some(20), 10, 2_000_000), 9.0, "10 of 20 rows passed on, 2.0 MB held")]
+    #[case((false, 0, None, 3, 0), 9.0, "3 rows passed on")]
+    fn what_is_done_is_told_in_words(
+        #[case] (reads, done, total, rows, held): (bool, u64, Option<u64>, u64, u64),
+        #[case] seconds: f64,
+        #[case] text: &str,
+    ) {
+        let told = message(Progress { reads, done, total, rows, held }, Duration::from_secs_f64(seconds));
+        assert_eq!(told, text);
     }
 }

@@ -75,3 +75,30 @@ fn what_cannot_be_drawn_is_told(#[case] arguments: &[&str], #[case] code: i32, #
     assert_eq!(fs::read(folder.path().join("milk.csv")).unwrap(), before);
     assert_eq!(fs::read_dir(folder.path()).unwrap().count(), 3, "nothing is left");
 }
+
+#[rstest]
+#[case::a_page(&["report", "taps.churn", "--title", "Milk & more", "--date", "2026-03-01"], "<h1>Milk &amp; more</h1>")]
+#[case::its_name(&["report", "chart.churn"], "<h1>chart</h1>")]
+#[case::data(&["report", "chart.churn", "--json", "--digests"], "\"digest\": \"")]
+#[case::a_plan(&["plan", "taps.churn", "--as", "svg"], "<title>The plan</title>")]
+fn reports_and_plans_are_given_out(#[case] arguments: &[&str], #[case] part: &str) {
+    let (out, err, code) = told(&folder(), arguments);
+    assert_eq!((code, err.as_str()), (0, ""));
+    assert!(out.contains(part), "{out}");
+}
+
+#[rstest]
+#[case::no_recipe(&["report", "none.churn", "-o", "report.html"], "none.churn")]
+#[case::a_mistake(&["report", "wrong.churn", "-o", "report.html"], "Did you mean litres?")]
+#[case::a_run_that_fails(&["report", "fails.churn", "-o", "report.html"], "litres < 0")]
+#[case::its_input(&["report", "chart.churn", "-o", "milk.csv"], "milk.csv is read")]
+fn a_report_that_cannot_be_leaves_nothing(#[case] arguments: &[&str], #[case] what: &str) {
+    let folder = folder();
+    fs::write(folder.path().join("wrong.churn"), "read 'milk.csv'\nsort liters\n").unwrap();
+    fs::write(folder.path().join("fails.churn"), "read 'milk.csv'\nrequire litres < 0\n").unwrap();
+    let (out, err, code) = told(&folder, arguments);
+    assert!(code > 0 && out.is_empty());
+    assert!(err.contains(what), "{err}");
+    assert!(!folder.path().join("report.html").exists());
+    assert!(fs::read_to_string(folder.path().join("milk.csv")).unwrap().starts_with("farm,litres"));
+}

@@ -89,7 +89,7 @@ fn the_tour_runs() {
     let folder = tempfile::tempdir().unwrap();
     let output = churn(&folder, &["demo", "here", "--rows", "20000"]);
     assert!(output.status.success(), "{}", text(&output.stderr));
-    assert_eq!(text(&output.stdout).matches("\n$ churn ").count(), 23);
+    assert_eq!(text(&output.stdout).matches("\n$ churn ").count(), 24);
     assert!(text(&output.stdout).contains("delivers  farms"), "a step reads an address");
     assert!(text(&output.stderr).contains("Did you mean litres?"));
 }

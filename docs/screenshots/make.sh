@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
 # Pictures of the main commands over the demo's data, each in a terminal window of its own.
-# Needs Xvfb, xterm and ImageMagick's import; run it with `just screenshots`.
+# Needs Xvfb, xterm, ImageMagick's import and Chromium; run it with `just screenshots`.
 set -euo pipefail
 here=$(cd "$(dirname "$0")" && pwd)
 root=$(cd "$here/../.." && pwd)
@@ -57,3 +57,14 @@ group by f.district
 order by litres desc
 SQL
 shoot sql 'cat districts.sql; echo; churn sql districts.sql; echo; churn sql districts.sql --as recipe'
+shoot draw 'churn draw deliveries-2026.csv "filter litres > 0" "group by week = start_of(week, collected_on), grade: litres = sum(litres)" "sort week" "lines litres over week by grade with (unit = '"'l'"')"; churn draw deliveries-2026.csv "box temp_c over grade"'
+churn run pictures.churn --quiet >/dev/null
+churn draw "read 'prices.xlsx' with (header = 2)" "unpivot per_litre for (month, grade) in each '* | *' split ' | '" \
+    "add month = cast(month || '-01' as date)" \
+    "lines price = per_litre * 100 over month by grade panels by district with (title = 'What a litre was worth', unit = 'cent', source = 'the price sheet')" \
+    -o "$here/chart-prices.png" --size 1280x800
+churn draw 'deliveries-*.csv' "points fat over litres with (title = 'Fat of each delivery', unit = '%')" \
+    -o "$here/chart-points.png" --size 1280x800 --quiet
+churn report pictures.churn -o report.html --title 'Milk of 2026' --quiet
+chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,800 \
+    --screenshot="$here/report.png" "file://$data/report.html" >/dev/null 2>&1

@@ -4,6 +4,7 @@ mod collect;
 mod data;
 mod drawing;
 mod output;
+mod plan;
 mod rows;
 
 use std::sync::Arc;
@@ -21,6 +22,7 @@ pub(crate) use collect::Collector;
 pub use drawing::ChartKind;
 pub(crate) use drawing::{Drawing, Look, Role, is_measure};
 pub(crate) use output::{FigureOutput, format_of};
+pub(crate) use plan::picture as plan_picture;
 
 /// A chart of the rows of a run, to be given out in any form.
 ///
@@ -134,3 +136,13 @@ impl Table {
 
 /// What a run draws, when it has drawn it.
 pub(crate) type Drawn = Arc<std::sync::Mutex<Option<Figure>>>;
+
+/// A chart that a step writes to a file.
+#[derive(Clone, Debug)]
+pub(crate) struct WrittenChart {
+    /// The file, as it is written.
+    pub(crate) file: String,
+    pub(crate) drawing: Arc<Drawing>,
+    /// Its figure, once the run has drawn it.
+    pub(crate) figure: Drawn,
+}

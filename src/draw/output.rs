@@ -22,13 +22,15 @@ enum Kind {
 struct ChartFormat {
     kind: Kind,
     drawing: Arc<Drawing>,
+    /// Where the figure is kept for whoever asks when the run has ended.
+    figure: Drawn,
 }
 
 /// The format of a file's name.
 ///
 /// # Errors
 /// Its ending is that of no picture that can be drawn.
-pub(crate) fn format_of(path: &Path, drawing: &Arc<Drawing>) -> Result<Format> {
+pub(crate) fn format_of(path: &Path, drawing: &Arc<Drawing>, figure: &Drawn) -> Result<Format> {
     let ending = path.extension().and_then(|ending| ending.to_str()).unwrap_or_default();
     let kind = match ending.to_ascii_lowercase().as_str() {
         "svg" => Kind::Svg,
@@ -38,7 +40,7 @@ pub(crate) fn format_of(path: &Path, drawing: &Arc<Drawing>) -> Result<Format> {
             return Err(Error::new(ErrorKind::Check, what).next("Charts are written as .svg or .png."));
         }
     };
-    Ok(Format::new(ChartFormat { kind, drawing: drawing.clone() }))
+    Ok(Format::new(ChartFormat { kind, drawing: drawing.clone(), figure: figure.clone() }))
 }
 
 impl FileFormat for ChartFormat {
@@ -71,8 +73,9 @@ impl FileFormat for ChartFormat {
         _: &WriteOptions,
         _: &WriterResources,
     ) -> Result<Option<Box<dyn RowWriter>>> {
-        let collector = Collector::new(self.drawing.clone());
-        Ok(Some(Box::new(ChartWriter { kind: self.kind, drawing: self.drawing.clone(), collector, out })))
+        let (drawing, figure) = (self.drawing.clone(), self.figure.clone());
+        let collector = Collector::new(drawing.clone());
+        Ok(Some(Box::new(ChartWriter { kind: self.kind, drawing, collector, figure, out })))
     }
 }
 
@@ -81,6 +84,7 @@ struct ChartWriter {
     kind: Kind,
     drawing: Arc<Drawing>,
     collector: Collector,
+    figure: Drawn,
     out: Out,
 }
 
@@ -91,8 +95,10 @@ impl RowWriter for ChartWriter {
 
     fn finish(self: Box<Self>) -> Result<Out> {
         use std::io::Write;
-        let ChartWriter { kind, drawing, collector, mut out } = *self;
-        let chart = Chart::new(collector.finish()?, &drawing);
+        let ChartWriter { kind, drawing, collector, figure, mut out } = *self;
+        let drawn = collector.finish()?;
+        *figure.lock().unwrap_or_else(PoisonError::into_inner) = Some(drawn.clone());
+        let chart = Chart::new(drawn, &drawing);
         let bytes = match kind {
             Kind::Svg => chart.svg().into_bytes(),
             Kind::Png => chart.png(drawing.look.dots.unwrap_or(1.0))?,

@@ -2,11 +2,12 @@
 
 use std::sync::PoisonError;
 
-use churn_core::{Error, ErrorKind, Ledger, Result};
+use churn_core::{Error, ErrorKind, Ledger, Result, deep};
+use churn_draw::colour::Ground;
 use churn_exec::ColumnarOutput;
 
 use super::{CheckedPlan, Flow};
-use crate::draw::{Chart, FigureOutput};
+use crate::draw::{Chart, FigureOutput, plan_picture};
 use crate::options::RunOptions;
 use crate::steps::Draw;
 
@@ -47,6 +48,13 @@ impl Flow {
 }
 
 impl CheckedPlan {
+    /// The plan as a picture in SVG: a column of boxes for each chain, from its source to its result, each with how it will
+    /// run.
+    pub fn svg(&self, is_dark: bool) -> String {
+        let ground = if is_dark { Ground::Dark } else { Ground::Light };
+        deep::with_room_for(self.plan.length(), || churn_draw::svg::write(&plan_picture(&self.plan, ground)))
+    }
+
     /// Runs the plan and draws its rows, as the `draw` at its end says.
     ///
     /// # Errors
@@ -66,10 +74,10 @@ impl CheckedPlan {
                 .next("End it with: draw histogram litres"));
         };
         let (output, figure) = FigureOutput::new(drawing);
-        let (_, ledger) =
+        let (_, ran) =
             churn_exec::run(&plan, options.settings(), |_| Ok(ColumnarOutput::sink(Box::new(output))))?;
         let figure = figure.lock().unwrap_or_else(PoisonError::into_inner).take();
         let lost = || Error::new(ErrorKind::Internal, "A chart was drawn and is not there.");
-        Ok((Chart::new(figure.ok_or_else(lost)?, drawing), ledger))
+        Ok((Chart::new(figure.ok_or_else(lost)?, drawing), ran.ledger))
     }
 }

@@ -483,6 +483,19 @@ impl Flow {
         })
     }
 
+    /// The values that parameters are given.
+    #[cfg(feature = "charts")]
+    pub(crate) fn given_values(&self) -> &[(String, String)] {
+        &self.givens
+    }
+
+    /// Another chain in the same folder, with the same catalogue.
+    #[cfg(feature = "charts")]
+    pub(crate) fn start_again(&self, start: steps::Read) -> Flow {
+        let (base, catalogue) = (self.base.clone(), self.catalogue.clone());
+        Flow { base, catalogue, ..Flow::of(start) }
+    }
+
     /// What the check is told beside the recipe.
     fn request(&self, options: Option<&RunOptions>, moment: &Moment) -> Result<CheckRequest> {
         Ok(CheckRequest {
@@ -510,6 +523,8 @@ impl Flow {
             flow: self.clone(),
             #[cfg(feature = "charts")]
             drawing: checked.drawing,
+            #[cfg(feature = "charts")]
+            charts: checked.charts,
         })
     }
 

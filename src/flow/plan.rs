@@ -24,11 +24,14 @@ const PICTURE_WIDTH: usize = 120;
 ///
 /// `Display` shows the steps as written beside as they will run.
 pub struct CheckedPlan {
-    pub(super) plan: Plan,
-    pub(super) flow: Flow,
+    pub(crate) plan: Plan,
+    pub(crate) flow: Flow,
     /// What the chain draws that the program takes, if it ends so.
     #[cfg(feature = "charts")]
-    pub(super) drawing: Option<std::sync::Arc<crate::draw::Drawing>>,
+    pub(crate) drawing: Option<std::sync::Arc<crate::draw::Drawing>>,
+    /// The charts that its steps write.
+    #[cfg(feature = "charts")]
+    pub(crate) charts: Vec<crate::draw::WrittenChart>,
 }
 
 impl Clone for CheckedPlan {
@@ -39,6 +42,8 @@ impl Clone for CheckedPlan {
             flow: self.flow.clone(),
             #[cfg(feature = "charts")]
             drawing: self.drawing.clone(),
+            #[cfg(feature = "charts")]
+            charts: self.charts.clone(),
         }
     }
 }
@@ -53,7 +58,7 @@ impl Drop for CheckedPlan {
 }
 
 /// A plan with all its columns known: from the start, or found by a run.
-pub(super) enum Complete<'a> {
+pub(crate) enum Complete<'a> {
     Known(&'a CheckedPlan),
     Found(Box<CheckedPlan>),
 }
@@ -68,7 +73,7 @@ impl Deref for Complete<'_> {
 
 impl Complete<'_> {
     /// With what it draws.
-    pub(super) fn checked(&self) -> &CheckedPlan {
+    pub(crate) fn checked(&self) -> &CheckedPlan {
         match self {
             Complete::Known(plan) => plan,
             Complete::Found(plan) => plan,
@@ -78,7 +83,7 @@ impl Complete<'_> {
 
 impl CheckedPlan {
     /// The plan with all columns known.
-    pub(super) fn complete(&self, options: &RunOptions) -> Result<Complete<'_>> {
+    pub(crate) fn complete(&self, options: &RunOptions) -> Result<Complete<'_>> {
         if self.plan.open || self.plan.lacks_values {
             self.flow.rewritten(Some(options), &self.plan.moment).map(|plan| Complete::Found(Box::new(plan)))
         } else {
@@ -156,9 +161,8 @@ impl CheckedPlan {
     /// Whatever the data hold against it.
     pub fn run_with(&self, options: &RunOptions) -> Result<Table> {
         let plan = &*self.complete(options)?;
-        let (batches, ledger) =
-            churn_exec::run(plan, options.settings(), |_| Ok(churn_exec::Collect::sink()))?;
-        Ok(Table::new(plan.main.fields.clone(), batches, None, ledger))
+        let (batches, ran) = churn_exec::run(plan, options.settings(), |_| Ok(churn_exec::Collect::sink()))?;
+        Ok(Table::new(plan.main.fields.clone(), batches, None, ran.ledger))
     }
 
     /// Runs the plan, counts its rows and holds the first of them.
@@ -167,9 +171,9 @@ impl CheckedPlan {
     /// As [`CheckedPlan::run_with`].
     pub fn run_head(&self, rows: usize, options: &RunOptions) -> Result<Table> {
         let plan = &*self.complete(options)?;
-        let ((batches, total), ledger) =
+        let ((batches, total), ran) =
             churn_exec::run(plan, options.settings(), |_| Ok(churn_exec::Head::sink(rows)))?;
-        Ok(Table::new(plan.main.fields.clone(), batches, Some(total), ledger))
+        Ok(Table::new(plan.main.fields.clone(), batches, Some(total), ran.ledger))
     }
 
     /// Runs the plan and writes its rows to a writer, in a format: `csv`, `tsv`, `json`, `ndjson`,
@@ -187,7 +191,7 @@ impl CheckedPlan {
         let catalogue = self.flow.catalogue_with(Some(options))?;
         let (format, fields) = (catalogue.formats().named(format)?, &plan.main.fields);
         let with = WriteOptions::default();
-        let ((), ledger) = match format.encoder(fields, &with) {
+        let ((), ran) = match format.encoder(fields, &with) {
             Some(encoder) => {
                 let last = plan.steps.len().saturating_sub(1);
                 churn_exec::run(plan, options.settings(), |_| Writer::sink(out, encoder, last))
@@ -199,7 +203,7 @@ impl CheckedPlan {
                 Ok(ColumnarOutput::sink(writer.ok_or_else(lost)?))
             }),
         }?;
-        Ok(ledger)
+        Ok(ran.ledger)
     }
 
     /// Runs the plan for what its steps write and require, and drops its rows.
@@ -207,7 +211,8 @@ impl CheckedPlan {
     /// # Errors
     /// As [`CheckedPlan::run_with`].
     pub fn run_for_effect(&self, options: &RunOptions) -> Result<Ledger> {
-        churn_exec::run_for_effect(&*self.complete(options)?, options.settings())
+        let plan = self.complete(options)?;
+        Ok(churn_exec::run_for_effect(&plan, options.settings())?.ledger)
     }
 
     /// Files, bytes and rows of the sources: as far as they are known before the run.

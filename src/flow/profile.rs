@@ -53,9 +53,9 @@ impl CheckedPlan {
     pub fn profile_with(&self, detail: Detail, options: &RunOptions) -> Result<Profile> {
         let plan = &*self.complete(options)?;
         let fields = &plan.main.fields;
-        let (found, ledger) = churn_exec::run(plan, options.settings(), |run| {
+        let (found, ran) = churn_exec::run(plan, options.settings(), |run| {
             churn_exec::profile::sink(asked(fields, detail)?, run.threads().clone())
         })?;
-        Profile::new(fields, detail, found, ledger)
+        Profile::new(fields, detail, found, ran.ledger)
     }
 }

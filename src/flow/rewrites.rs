@@ -31,14 +31,14 @@ fn folder() -> TempDir {
 
 /// The rows of a plan and its ledger, or its error.
 fn ran(plan: &Plan, options: &RunOptions) -> Result<(Vec<Vec<Scalar>>, Ledger), String> {
-    let (batches, ledger) =
+    let (batches, ran) =
         churn_exec::run(plan, options.settings(), |_| Ok(Collect::sink())).map_err(|e| e.to_string())?;
-    let table = Table::new(plan.main.fields.clone(), batches, None, ledger.clone());
+    let table = Table::new(plan.main.fields.clone(), batches, None, ran.ledger.clone());
     let names: Vec<String> = table.columns().map(|(name, _)| name.to_owned()).collect();
     let columns: Vec<Vec<Scalar>> = names.iter().map(|name| table.values(name).unwrap()).collect();
     let rows =
         (0..table.len()).map(|row| columns.iter().map(|column| column[row].clone()).collect()).collect();
-    Ok((rows, ledger))
+    Ok((rows, ran.ledger))
 }
 
 #[rstest]

@@ -78,6 +78,9 @@ pub struct Checker<'a> {
     /// What the chain draws that the program takes, if it ends so.
     #[cfg(feature = "charts")]
     pub(crate) drawing: Option<Arc<crate::draw::Drawing>>,
+    /// The charts that steps write.
+    #[cfg(feature = "charts")]
+    pub(crate) charts: Vec<crate::draw::WrittenChart>,
     /// Whether a step checked since writes or requires something.
     pub(crate) acted: bool,
     /// Tables that the chain being checked uses.
@@ -145,6 +148,8 @@ impl Checker<'_> {
             others: Vec::new(),
             #[cfg(feature = "charts")]
             drawing: None,
+            #[cfg(feature = "charts")]
+            charts: Vec::new(),
             acted: false,
             used: Vec::new(),
             steps: Vec::new(),

@@ -7,6 +7,7 @@ mod given_out;
 mod golden;
 mod random;
 mod refused;
+mod report;
 
 use std::sync::Arc;
 

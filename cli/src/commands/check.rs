@@ -1,12 +1,13 @@
 //! `churn check` and `churn plan`: what can be said before the run.
 
+use std::io::Write;
 use std::path::Path;
 
 use churn::{CheckedPlan, Flow, readable_count};
 
 use super::{chain_of, recipe_of};
 use crate::Outcome;
-use crate::arguments::Check;
+use crate::arguments::{Check, Plan, PlanShape};
 use crate::terminal::{aligned, out, width};
 
 /// A recipe if it is a recipe's name, else a chain.
@@ -47,8 +48,11 @@ fn inferred(plan: &CheckedPlan) -> String {
     }
 }
 
-pub(crate) fn plan(arguments: &Check) -> Outcome {
-    let plan: CheckedPlan = flow(arguments)?.plan()?;
+pub(crate) fn plan(arguments: &Plan) -> Outcome {
+    let plan: CheckedPlan = flow(&arguments.chain)?.plan()?;
+    if arguments.format == Some(PlanShape::Svg) {
+        return Ok(std::io::stdout().lock().write_all(plan.svg(false).as_bytes())?);
+    }
     let why = plan.open().map(|why| format!("\n{why}\n")).unwrap_or_default();
     out(format!("{}{why}", plan.picture(width())))
 }

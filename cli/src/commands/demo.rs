@@ -123,8 +123,12 @@ const TOUR: &[(&str, &[&str])] = &[
         &["draw", "deliveries-2026.csv", "filter litres > 0", "histogram litres by grade", "--as", "text"],
     ),
     (
-        "A recipe that draws two pictures on its way, prices.svg and months.svg: the last month is half a month.",
+        "A recipe that draws two pictures on its way, prices.svg and months.svg: February is short, and some prices are missing.",
         &["run", "pictures.churn"],
+    ),
+    (
+        "A page for colleagues: the charts, the steps with what became of every row, times, the plan, what was read.",
+        &["report", "pictures.churn", "-o", "report.html", "--title", "Milk of 2026"],
     ),
 ];
 

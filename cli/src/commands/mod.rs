@@ -7,6 +7,7 @@ mod draw;
 mod help;
 mod man;
 mod profile;
+mod report;
 mod run;
 mod show;
 mod sql;
@@ -32,6 +33,7 @@ pub(crate) fn run(command: Command) -> Outcome {
         Command::Run(arguments) => run::recipe(&arguments),
         Command::Sql(arguments) => sql::run(&arguments),
         Command::Draw(arguments) => draw::run(&arguments),
+        Command::Report(arguments) => report::run(&arguments),
         Command::Check(arguments) => check::check(&arguments),
         Command::Plan(arguments) => check::plan(&arguments),
         Command::Convert(arguments) => convert::run(&arguments),

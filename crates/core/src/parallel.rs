@@ -100,10 +100,10 @@ pub fn caught<T>(f: impl FnOnce() -> T) -> std::result::Result<T, String> {
 pub fn guarded<T>(f: impl FnOnce() -> Result<T>) -> Result<T> {
     let before = current_step::get();
     caught(f).unwrap_or_else(|why| {
-        let step = current_step::get().unwrap_or_default();
+        let step = current_step::get();
         current_step::set(before);
         Err(Error::new(ErrorKind::Internal, "A worker failed; this is a fault of churn.")
-            .in_step(&step)
+            .in_step(step.as_ref().map_or("", |step| step.text()))
             .why(format!("It said: {why}."))
             .next("Please report it, with the recipe."))
     })
@@ -121,6 +121,7 @@ mod tests {
     use rstest::rstest;
 
     use super::*;
+    use crate::current_step::WorkedStep;
 
     #[rstest]
     fn results_come_in_the_order_of_items(
@@ -169,7 +170,7 @@ mod tests {
     #[rstest]
     fn a_panic_becomes_an_error_of_the_step_that_shared_the_work(#[values(1, 4)] threads: usize) {
         let result: Result<Vec<()>> = guarded(|| {
-            current_step::within(&Some(Arc::from("sort litres")), || {
+            current_step::within(&Some(WorkedStep::new("sort litres")), || {
                 Threads::new(threads).each(0..8usize, |n| {
                     if n == 5 {
                         std::panic::resume_unwind(Box::new("no milk today"));
@@ -181,17 +182,18 @@ mod tests {
         let error = result.unwrap_err();
         assert_eq!((error.kind(), error.step()), (ErrorKind::Internal, Some("sort litres")));
         assert!(error.to_string().contains("It said: no milk today."), "{error}");
-        assert_eq!(current_step::get(), None);
+        assert!(current_step::get().is_none());
     }
 
     /// A thread of the pool keeps nothing of the step that it worked for last.
     #[test]
     fn a_job_is_work_of_the_step_that_started_it() {
-        let (threads, step) = (Threads::new(2), Some(Arc::from("sort litres")));
+        let (threads, step) = (Threads::new(2), Some(WorkedStep::new("sort litres")));
         let (sender, told) = std::sync::mpsc::channel();
-        let tell = |sender: std::sync::mpsc::Sender<_>| move || drop(sender.send(current_step::get()));
+        let text = || current_step::get().map(|step| step.text().to_owned());
+        let tell = |sender: std::sync::mpsc::Sender<_>| move || drop(sender.send(text()));
         current_step::within(&step, || threads.start(tell(sender.clone())));
-        assert_eq!(told.recv().unwrap(), step);
+        assert_eq!(told.recv().unwrap().as_deref(), Some("sort litres"));
         threads.start(tell(sender));
         assert_eq!(told.recv().unwrap(), None);
     }

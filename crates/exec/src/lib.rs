@@ -10,8 +10,9 @@ mod runtime;
 mod spill;
 
 pub use key_numbers::KeyNumbers;
-pub use run::{find, run, run_for_effect};
+pub use run::{Ran, find, run, run_for_effect};
+pub use runtime::figures::RunFigures;
 pub use runtime::ledger::{account, scans};
 pub use runtime::materialized::Collect;
-pub use runtime::output::{Channel, ColumnarOutput, Head, Writer};
+pub use runtime::output::{Both, Channel, ColumnarOutput, Head, Writer};
 pub use runtime::settings::{Progress, RunSettings};

@@ -11,6 +11,7 @@ use crate::operators::pivot::combinations;
 use crate::operators::sort::batches;
 use crate::operators::{build, places, write};
 use crate::runtime::context::Context;
+use crate::runtime::figures::RunFigures;
 use crate::runtime::ledger::account;
 use crate::runtime::materialized::materialize_within;
 use crate::runtime::materialized_source::MaterializedSource;
@@ -18,6 +19,14 @@ use crate::runtime::pipeline::Pipeline;
 use crate::runtime::settings::RunSettings;
 use crate::runtime::sink::{Commit, Discard, Sink, Worker};
 use crate::runtime::{pipeline, stream};
+
+/// What a run leaves beside its rows.
+pub struct Ran {
+    /// What became of every row.
+    pub ledger: Ledger,
+    /// What it took.
+    pub figures: RunFigures,
+}
 
 /// Runs a plan; the main chain's rows go to the sink.
 ///
@@ -27,13 +36,13 @@ pub fn run<W, C>(
     plan: &Plan,
     options: &RunSettings,
     sink: impl FnOnce(&WriterResources) -> Result<Sink<W, C>>,
-) -> Result<(C::Output, Ledger)>
+) -> Result<(C::Output, Ran)>
 where
     W: Worker,
     C: Commit<Part = W::Part>,
 {
-    let (output, counters) = guarded(|| options.cancelled().within(|| run_counted(plan, options, sink)))?;
-    Ok((output, account(plan, &counters)))
+    let (output, ended) = guarded(|| options.cancelled().within(|| run_counted(plan, options, sink)))?;
+    Ok((output, ended.of(plan)))
 }
 
 /// Runs a plan to find the values of some of its columns.
@@ -48,7 +57,7 @@ fn find_within(plan: &Plan, options: &RunSettings, wanted: &Wanted) -> Result<Fo
     let context = Context::new(options.clone(), plan);
     let pipeline = deep::with_room_for(plan.length(), || whole(plan, &context))?;
     let kept = materialize_within(context.budget.between_runs(), pipeline, &context)?;
-    let counted = ended(context)?;
+    let Ended { counters: counted, .. } = ended(context)?;
     let kinds: Vec<Type> =
         wanted.columns.iter().filter_map(|i| plan.main.fields.get(*i)).map(|f| f.kind.clone()).collect();
     let combinations = combinations(batches(kept.materialized()?.scan()), &kinds, wanted)?;
@@ -60,7 +69,7 @@ fn run_counted<W, C>(
     plan: &Plan,
     options: &RunSettings,
     sink: impl FnOnce(&WriterResources) -> Result<Sink<W, C>>,
-) -> Result<(C::Output, Counters)>
+) -> Result<(C::Output, Ended)>
 where
     W: Worker,
     C: Commit<Part = W::Part>,
@@ -90,11 +99,11 @@ fn whole(plan: &Plan, context: &Context) -> Result<Pipeline> {
 ///
 /// # Errors
 /// As [`run`].
-pub fn run_for_effect(plan: &Plan, options: &RunSettings) -> Result<Ledger> {
+pub fn run_for_effect(plan: &Plan, options: &RunSettings) -> Result<Ran> {
     guarded(|| options.cancelled().within(|| run_for_effect_within(plan, options)))
 }
 
-fn run_for_effect_within(plan: &Plan, options: &RunSettings) -> Result<Ledger> {
+fn run_for_effect_within(plan: &Plan, options: &RunSettings) -> Result<Ran> {
     let context = Context::new(options.clone(), plan);
     deep::with_room_for(plan.length(), || {
         plan.others.iter().chain([&plan.main]).try_for_each(|relation| {
@@ -102,11 +111,24 @@ fn run_for_effect_within(plan: &Plan, options: &RunSettings) -> Result<Ledger> {
             pipeline::run(pipeline, Discard::sink(), &context).map(drop)
         })
     })?;
-    Ok(account(plan, &ended(context)?))
+    Ok(ended(context)?.of(plan))
+}
+
+/// What was counted of a run.
+struct Ended {
+    counters: Counters,
+    figures: RunFigures,
+}
+
+impl Ended {
+    fn of(self, plan: &Plan) -> Ran {
+        Ran { ledger: account(plan, &self.counters), figures: self.figures }
+    }
 }
 
 /// Gives the files that were written their names; gives what was counted.
-fn ended(context: Context) -> Result<Counters> {
+fn ended(context: Context) -> Result<Ended> {
     context.finish_outputs()?;
-    Ok(context.counters.into_inner().unwrap_or_else(PoisonError::into_inner))
+    let figures = context.figures();
+    Ok(Ended { counters: context.counters.into_inner().unwrap_or_else(PoisonError::into_inner), figures })
 }

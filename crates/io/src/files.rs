@@ -23,6 +23,7 @@ pub struct Files {
 #[derive(Clone, Debug)]
 struct Named {
     id: FileId,
+    path: PathBuf,
     shown: String,
     /// What of the file is written.
     part: WrittenPart,
@@ -41,7 +42,7 @@ pub enum WrittenPart {
 
 impl Named {
     fn new(path: &Path, shown: &str, part: WrittenPart) -> Named {
-        Named { id: FileId::of(path), shown: shown.to_owned(), part }
+        Named { id: FileId::of(path), path: path.to_owned(), shown: shown.to_owned(), part }
     }
 
     fn meets(&self, other: &Named) -> bool {
@@ -107,6 +108,22 @@ impl Files {
         }
         self.written.push(file);
         Ok(())
+    }
+
+    /// The files that are read, each once, in the order of the steps.
+    pub fn all_read(&self) -> Vec<&Path> {
+        let mut paths: Vec<&Path> = Vec::new();
+        for file in &self.read {
+            if !paths.contains(&file.path.as_path()) {
+                paths.push(&file.path);
+            }
+        }
+        paths
+    }
+
+    /// What is written: the path, what messages call it, and what of it.
+    pub fn all_written(&self) -> impl Iterator<Item = (&Path, &str, &WrittenPart)> {
+        self.written.iter().map(|file| (file.path.as_path(), file.shown.as_str(), &file.part))
     }
 
     /// Whether a step writes to standard output.

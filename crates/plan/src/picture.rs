@@ -13,34 +13,83 @@ const NOTES: std::ops::RangeInclusive<usize> = 28..=48;
 /// Blanks between a step and its notes.
 const GAP: usize = 3;
 
+/// A step as written, and as it will run.
+pub struct PlannedStep<'a> {
+    /// Its number in the plan.
+    pub number: usize,
+    /// Its text.
+    pub text: &'a str,
+    /// The table that it belongs to; none for the main chain.
+    pub table: Option<&'a str>,
+    /// How it will run.
+    pub notes: Vec<String>,
+    /// The steps of other chains whose rows it takes, by their numbers.
+    pub takes: Vec<usize>,
+}
+
+/// The steps of a plan in order, tables first; a step beside others is told with the one that it stands for.
+pub fn steps(plan: &Plan) -> Vec<PlannedStep<'_>> {
+    let nodes = plan.nodes();
+    let mut aside = Vec::new();
+    let mut planned: Vec<PlannedStep<'_>> = Vec::new();
+    for (number, step) in plan.steps.iter().enumerate() {
+        if step.aside {
+            let notes = notes_of(number, plan, &nodes).into_iter();
+            aside.extend(notes.map(|note| format!("{}: {note}", step.text)));
+            continue;
+        }
+        let notes = if step.runs {
+            aside.drain(..).chain(notes_of(number, plan, &nodes)).collect()
+        } else {
+            vec!["not run: nothing needs it".to_owned()]
+        };
+        let takes = takes(number, plan, &nodes);
+        planned.push(PlannedStep { number, text: &step.text, table: step.table.as_deref(), notes, takes });
+    }
+    planned
+}
+
+/// The last steps of the chains whose rows a step takes.
+fn takes(number: usize, plan: &Plan, nodes: &[&Node]) -> Vec<usize> {
+    let table = |number: usize| plan.steps.get(number).and_then(|step| step.table.as_deref());
+    let own = nodes.iter().filter(|node| node.step == number);
+    let operators = own.map(|node| node.op.operator());
+    let others = operators.flat_map(|operator| {
+        operator
+            .others()
+            .into_iter()
+            .chain(operator.shared().map(|shared| &**shared))
+            .map(|node| node.step)
+            .collect::<Vec<_>>()
+    });
+    let last_of = |name: &str| (0..number).rev().find(|number| table(*number) == Some(name));
+    let read = plan.steps.get(number).and_then(|step| step.reads.as_deref()).and_then(last_of);
+    let mut takes: Vec<usize> = others.chain(read).filter(|other| table(*other) != table(number)).collect();
+    // What a table ends with gives its rows.
+    takes.iter_mut().for_each(|other| {
+        *other = table(*other).and_then(&last_of).unwrap_or(*other);
+    });
+    takes.sort_unstable();
+    takes.dedup();
+    takes
+}
+
 /// Writes the picture, as wide as this at most.
 pub fn write(plan: &Plan, width: usize, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-    let nodes = plan.nodes();
     let note_width = (width * 2 / 5).clamp(*NOTES.start(), *NOTES.end());
     let step_width = width.saturating_sub(note_width + GAP).max(*NOTES.start());
     let mut lines = AlignedText::default();
     lines.rows.push(vec!["as written".into(), "as it will run".into()]);
-    let mut table: Option<&String> = None;
-    let mut aside = Vec::new();
-    for (id, step) in plan.steps.iter().enumerate() {
-        if step.aside {
-            let notes = notes_of(id, plan, &nodes).into_iter();
-            aside.extend(notes.map(|note| format!("{}: {note}", step.text)));
-            continue;
-        }
-        if step.table.is_some() && step.table.as_ref() != table {
-            let name = step.table.as_deref().map(name).unwrap_or_default();
+    let mut table: Option<&str> = None;
+    for step in steps(plan) {
+        if step.table.is_some() && step.table != table {
+            let name = step.table.map(name).unwrap_or_default();
             lines.rows.push(vec![format!("table {name}")]);
         }
-        table = step.table.as_ref();
+        table = step.table;
         let indent = if table.is_some() { "  " } else { "" };
-        let notes = if step.runs {
-            aside.drain(..).chain(notes_of(id, plan, &nodes)).collect()
-        } else {
-            vec!["not run: nothing needs it".to_owned()]
-        };
         let mut text = step.text.lines().flat_map(|line| folded(line, step_width - indent.len()));
-        let mut notes = notes.into_iter().flat_map(|note| wrapped(&note, note_width));
+        let mut notes = step.notes.into_iter().flat_map(|note| wrapped(&note, note_width));
         loop {
             let (line, note) = (text.next(), notes.next());
             if line.is_none() && note.is_none() {

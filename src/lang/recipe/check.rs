@@ -38,6 +38,9 @@ pub(crate) struct Checked {
     /// What it draws that the program takes, if it ends so.
     #[cfg(feature = "charts")]
     pub(crate) drawing: Option<Arc<crate::draw::Drawing>>,
+    /// The charts that its steps write.
+    #[cfg(feature = "charts")]
+    pub(crate) charts: Vec<crate::draw::WrittenChart>,
 }
 
 /// Checks a recipe.
@@ -53,7 +56,7 @@ pub(crate) fn check(recipe: &Recipe, request: &CheckRequest, find: Option<Find<'
     let lost = || Error::new(ErrorKind::Internal, "A chain without a mistake has no result.");
     let fired = if checker.folded { vec!["constants worked out"] } else { Vec::new() };
     #[cfg(feature = "charts")]
-    let drawing = checker.drawing.take();
+    let (drawing, charts) = (checker.drawing.take(), std::mem::take(&mut checker.charts));
     let Checker { steps, notes, mut counted, open, lacks_values, ran, files, others, .. } = checker;
     let mut plan = Plan {
         main: main.ok_or_else(lost)?,
@@ -76,6 +79,8 @@ pub(crate) fn check(recipe: &Recipe, request: &CheckRequest, find: Option<Find<'
         plan,
         #[cfg(feature = "charts")]
         drawing,
+        #[cfg(feature = "charts")]
+        charts,
     })
 }
 

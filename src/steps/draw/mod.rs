@@ -21,7 +21,7 @@ use super::checker::Path;
 use super::item::{Item, Shielded};
 use super::options::{self as with, Setting};
 use super::{Check, Checker, StepKind};
-use crate::draw::{ChartKind, Drawing, Look, Role, format_of, is_measure};
+use crate::draw::{ChartKind, Drawing, Drawn, Look, Role, WrittenChart, format_of, is_measure};
 
 pub use options::DrawOptions;
 pub(crate) use options::OPTIONS;
@@ -338,7 +338,8 @@ impl Check for Draw {
         let Some((text, path)) = checker.target(to, self.span) else {
             return Some(Relation { fields: fields_before, ..relation });
         };
-        let format = match format_of(&path, &drawing) {
+        let figure = Drawn::default();
+        let format = match format_of(&path, &drawing, &figure) {
             Ok(format) => format,
             Err(error) => {
                 checker.wrong(to.span(), error);
@@ -350,6 +351,7 @@ impl Check for Draw {
                 checker.wrong(to.span(), error);
             }
         }
+        checker.charts.push(WrittenChart { file: text, drawing, figure });
         let (step, options) = (checker.step(), WriteOptions::default());
         let write = operators::Write { path, format, options, mode: Mode::Replace, fields };
         let relation = relation.then(write, step);

@@ -27,8 +27,6 @@ mod unpivot;
 mod window;
 pub(crate) mod write;
 
-use std::sync::Arc;
-
 use churn_core::{ColumnId, Error, ErrorKind, Field, Result, StepId, Type, current_step, deep};
 use churn_plan::Node;
 use churn_plan::operators::Op;
@@ -109,7 +107,7 @@ impl OperatorPlace<'_> {
 
 /// The pipeline that gives a node's rows; what blocks below it has run when this returns.
 pub(crate) fn build(node: &Node, context: &Context) -> Result<Pipeline> {
-    let step = Some(Arc::from(context.step_text(node.step)));
+    let step = context.worked_step(node.step);
     let build = || of(&node.op).build(&OperatorPlace { node, context });
     let pipeline = current_step::within(&step, || deep::guarded(build))?;
     // Of long chains not, as each node's columns are found by a walk over all below it.

@@ -24,6 +24,8 @@ struct Account {
     given: u64,
     limit: u64,
     used: AtomicU64,
+    /// The most that was used at once.
+    most: AtomicU64,
 }
 
 /// Bytes held by one step; given back when it goes.
@@ -38,12 +40,32 @@ impl Budget {
     pub(crate) fn new(limit: Option<u64>) -> Budget {
         let limit = churn_io::machine::memory_of_a_run(limit);
         // The rest is for what the allocator holds beside.
-        let account = Account { given: limit, limit: limit - limit / ALLOCATOR, used: AtomicU64::new(0) };
+        let account = Account {
+            given: limit,
+            limit: limit - limit / ALLOCATOR,
+            used: AtomicU64::new(0),
+            most: AtomicU64::new(0),
+        };
         Budget(Arc::new(account))
     }
 
     pub(crate) fn reservation(&self) -> Reservation {
         Reservation { budget: self.clone(), bytes: 0 }
+    }
+
+    /// Bytes that the run is given.
+    pub(crate) fn given(&self) -> u64 {
+        self.0.given
+    }
+
+    /// The most bytes that steps held at once.
+    pub(crate) fn most_used(&self) -> u64 {
+        self.0.most.load(Ordering::Relaxed)
+    }
+
+    /// Bytes that steps hold.
+    pub(crate) fn used(&self) -> u64 {
+        self.0.used.load(Ordering::Relaxed)
     }
 
     /// What one of the things may take that are on their way at the same time.
@@ -86,7 +108,9 @@ impl Reservation {
         let bytes = bytes as u64;
         let used = if bytes >= self.bytes {
             let more = bytes - self.bytes;
-            account.used.fetch_add(more, Ordering::Relaxed) + more
+            let used = account.used.fetch_add(more, Ordering::Relaxed) + more;
+            account.most.fetch_max(used, Ordering::Relaxed);
+            used
         } else {
             account.used.fetch_sub(self.bytes - bytes, Ordering::Relaxed);
             0

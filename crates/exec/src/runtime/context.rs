@@ -1,8 +1,10 @@
 //! What all pipelines of a run share: options, memory, the tally, files that are written on the way.
 
 use std::collections::HashMap;
-use std::sync::{Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::Instant;
 
+use churn_core::current_step::{self, Current, WorkedStep};
 use churn_core::parallel::Threads;
 use churn_core::{Counters, Result, StepId};
 use churn_io::binary::{Out, RowWriter, WriterResources};
@@ -13,6 +15,7 @@ use churn_plan::operators::Write;
 use churn_plan::{Plan, StepInfo};
 
 use crate::runtime::budget::Budget;
+use crate::runtime::figures::RunFigures;
 use crate::runtime::materialized::MaterializedTable;
 use crate::runtime::morsel_output::{MorselOutput, SideOutput};
 use crate::runtime::settings::RunSettings;
@@ -24,6 +27,9 @@ pub(crate) struct Context {
     pub(crate) budget: Budget,
     pub(crate) spill: Spill,
     steps: Vec<StepInfo>,
+    /// The steps as threads are at work for them.
+    worked: Vec<Arc<WorkedStep>>,
+    started: Instant,
     pub(crate) counters: Mutex<Counters>,
     /// Files that are written on the way.
     outputs: Mutex<Vec<Output>>,
@@ -44,6 +50,8 @@ enum Output {
     Rows {
         file: SharedTarget,
         writer: Option<Box<dyn RowWriter>>,
+        /// The step that writes it.
+        step: Current,
     },
     Split(Box<SplitTarget>),
 }
@@ -80,6 +88,8 @@ impl Context {
             outputs: Mutex::new(Vec::new()),
             tables: Mutex::new(HashMap::new()),
             options,
+            worked: plan.steps.iter().map(|step| WorkedStep::new(&step.text)).collect(),
+            started: Instant::now(),
             steps: plan.steps.clone(),
         }
     }
@@ -107,6 +117,23 @@ impl Context {
         self.steps.get(step).map(|s| s.text.as_str()).unwrap_or_default()
     }
 
+    /// The step as threads are at work for it.
+    pub(crate) fn worked_step(&self, step: StepId) -> Current {
+        self.worked.get(step).cloned()
+    }
+
+    /// How long the run took until now, and what of it each step took.
+    pub(crate) fn figures(&self) -> RunFigures {
+        RunFigures {
+            elapsed: self.started.elapsed(),
+            threads: self.threads().count(),
+            times: self.worked.iter().map(|step| step.time()).collect(),
+            memory: self.budget.given(),
+            most_held: self.budget.most_used(),
+            spilled: self.spill.written(),
+        }
+    }
+
     /// Adds what a pipeline counted.
     pub(crate) fn absorb(&self, work: &mut MorselOutput) -> Result<()> {
         locked(&self.counters).merge(&work.counters);
@@ -128,8 +155,8 @@ impl Context {
                     }
                     work.placed.extend(file.append(bytes)?);
                 }
-                (Some(Output::Rows { writer: Some(writer), .. }), SideOutput::Rows(batch)) => {
-                    writer.write(batch)?;
+                (Some(Output::Rows { writer: Some(writer), step, .. }), SideOutput::Rows(batch)) => {
+                    current_step::within(step, || writer.write(batch))?;
                 }
                 (Some(Output::Split(folder)), SideOutput::Rows(batch)) => folder.write(&batch)?,
                 _ => {}
@@ -153,11 +180,11 @@ impl Context {
     }
 
     /// Opens a file of a columnar format to be written on the way; gives its number.
-    pub(crate) fn row_output(&self, file: File, target: &Write) -> Result<usize> {
+    pub(crate) fn row_output(&self, file: File, target: &Write, target_step: StepId) -> Result<usize> {
         let file = SharedTarget::new(file);
         let out = Out::new(file.clone());
         let writer = target.format.writer(out, &target.fields, &target.options, &self.resources)?;
-        Ok(self.add(Output::Rows { file, writer }))
+        Ok(self.add(Output::Rows { file, writer, step: self.worked_step(target_step) }))
     }
 
     /// One more table of a file that is written already, such as a sheet of a workbook; gives its number, or `None` if the
@@ -165,12 +192,12 @@ impl Context {
     pub(crate) fn another_table(&self, target: &Write) -> Result<Option<usize>> {
         let mut outputs = locked(&self.outputs);
         for output in outputs.iter() {
-            if let Output::Rows { file, writer: Some(writer) } = output
+            if let Output::Rows { file, writer: Some(writer), step } = output
                 && file.is_of(&target.path)
                 && let Some(writer) = writer.another(&target.fields, &target.options)?
             {
-                let file = file.clone();
-                outputs.push(Output::Rows { file, writer: Some(writer) });
+                let (file, step) = (file.clone(), step.clone());
+                outputs.push(Output::Rows { file, writer: Some(writer), step });
                 return Ok(Some(outputs.len() - 1));
             }
         }

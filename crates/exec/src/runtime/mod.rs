@@ -3,6 +3,7 @@
 
 pub(crate) mod budget;
 pub(crate) mod context;
+pub(crate) mod figures;
 pub(crate) mod gathered;
 pub(crate) mod ledger;
 pub(crate) mod materialized;

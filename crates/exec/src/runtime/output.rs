@@ -163,3 +163,75 @@ impl Commit for Channel {
         Ok(())
     }
 }
+
+/// Two sinks that take the same rows.
+pub struct Both<A, B>(A, B);
+
+impl<A, B> Both<A, B> {
+    /// A sink that hands rows to both, the first before the second.
+    pub fn sink<W: Worker, V: Worker>(
+        first: Sink<W, A>,
+        second: Sink<V, B>,
+    ) -> Sink<BothWorkers<W, V>, Both<A, B>>
+    where
+        A: Commit<Part = W::Part>,
+        B: Commit<Part = V::Part>,
+    {
+        let worker = Arc::new(BothWorkers(first.worker, second.worker));
+        Sink { worker, commit: Both(first.commit, second.commit) }
+    }
+}
+
+/// The workers of two sinks.
+pub struct BothWorkers<W, V>(Arc<W>, Arc<V>);
+
+/// What two sinks gather of a morsel.
+pub struct BothLocals<L, M>(L, M);
+
+/// Parts of two sinks.
+pub type BothParts<P, Q> = (Option<P>, Option<Q>);
+
+impl<W: Worker, V: Worker> Worker for BothWorkers<W, V> {
+    type Part = BothParts<W::Part, V::Part>;
+    type Local<'a> = BothLocals<W::Local<'a>, V::Local<'a>>;
+
+    const GATHERS: bool = W::GATHERS && V::GATHERS;
+
+    fn local(&self) -> Result<Self::Local<'_>> {
+        Ok(BothLocals(self.0.local()?, self.1.local()?))
+    }
+}
+
+impl<L: Local, M: Local> Local for BothLocals<L, M> {
+    type Part = BothParts<L::Part, M::Part>;
+
+    fn consume(&mut self, batch: Batch, output: &mut MorselOutput) -> Result<Option<Self::Part>> {
+        let first = self.0.consume(batch.clone(), output)?;
+        let second = self.1.consume(batch, output)?;
+        Ok((first.is_some() || second.is_some()).then_some((first, second)))
+    }
+
+    fn seal(self) -> Result<Option<Self::Part>> {
+        Ok(Some((self.0.seal()?, self.1.seal()?)))
+    }
+}
+
+impl<A: Commit, B: Commit> Commit for Both<A, B> {
+    type Part = BothParts<A::Part, B::Part>;
+    type Output = (A::Output, B::Output);
+
+    fn commit(&mut self, (first, second): Self::Part, output: &mut MorselOutput) -> Result<bool> {
+        let mut wants_more = first.is_none() && second.is_none();
+        if let Some(part) = first {
+            wants_more |= self.0.commit(part, output)?;
+        }
+        if let Some(part) = second {
+            wants_more |= self.1.commit(part, output)?;
+        }
+        Ok(wants_more)
+    }
+
+    fn finish(self, output: &mut MorselOutput) -> Result<Self::Output> {
+        Ok((self.0.finish(output)?, self.1.finish(output)?))
+    }
+}

@@ -20,6 +20,8 @@ pub struct Progress {
     pub total: Option<u64>,
     /// Rows so far.
     pub rows: u64,
+    /// Bytes that steps hold of rows, in memory.
+    pub held: u64,
 }
 
 /// Is called now and then during a run.

@@ -9,6 +9,7 @@ use std::fs::File;
 use std::io::{BufReader, BufWriter, Read, Write};
 use std::path::PathBuf;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 
 use arrow_array::{Array, ArrayRef, RecordBatch, RecordBatchOptions};
 use arrow_ipc::CompressionType;
@@ -28,6 +29,8 @@ use crate::runtime::materialized::slices_of;
 #[derive(Clone, Debug)]
 pub(crate) struct Spill {
     folder: PathBuf,
+    /// Bytes of the rows that were written, as they stood in memory.
+    written: Arc<AtomicU64>,
 }
 
 /// Where rows go that do not fit.
@@ -63,6 +66,8 @@ pub struct RunWriter {
     /// Bytes of a piece, and of the largest so far.
     piece: usize,
     largest: usize,
+    /// What all files of the run have together.
+    written: Arc<AtomicU64>,
 }
 
 /// A file that was written.
@@ -119,7 +124,12 @@ impl Read for ReadAt {
 
 impl Spill {
     pub(crate) fn new(folder: Option<PathBuf>) -> Spill {
-        Spill { folder: folder.unwrap_or_else(std::env::temp_dir) }
+        Spill { folder: folder.unwrap_or_else(std::env::temp_dir), written: Arc::default() }
+    }
+
+    /// Bytes of the rows that were written, as they stood in memory.
+    pub(crate) fn written(&self) -> u64 {
+        self.written.load(Ordering::Relaxed)
     }
 
     /// Makes a file that may be read beside many others.
@@ -135,7 +145,8 @@ impl Spill {
     fn writer_of(&self, piece: usize) -> Result<RunWriter> {
         let file = tempfile::tempfile_in(&self.folder).map_err(|e| failed(&self.folder, &e))?;
         let (file, folder) = (Arc::new(file), self.folder.clone());
-        Ok(RunWriter { file, folder, out: None, rows: 0, bytes: 0, piece, largest: 0 })
+        let written = self.written.clone();
+        Ok(RunWriter { file, folder, out: None, rows: 0, bytes: 0, piece, largest: 0, written })
     }
 }
 
@@ -150,6 +161,7 @@ impl RunWriter {
         let bytes = batch.columns.iter().map(bytes_alone).sum::<usize>();
         let rows = (self.piece * batch.rows / bytes.max(1)).clamp(1, ROWS);
         self.bytes += bytes;
+        self.written.fetch_add(bytes as u64, Ordering::Relaxed);
         memory::passed(bytes);
         self.largest = self.largest.max(bytes * rows.min(batch.rows) / batch.rows);
         slices_of(batch, rows).into_iter().try_for_each(|piece| self.write_piece(piece))

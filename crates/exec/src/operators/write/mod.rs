@@ -107,6 +107,6 @@ fn write_output(
     let file = File::create(&target.path, target.mode).map_err(named)?;
     match encoder {
         Some(text) => context.text_output(file, &text.start(), text.between(), text.end()),
-        None => context.row_output(file, target),
+        None => context.row_output(file, target, step),
     }
 }

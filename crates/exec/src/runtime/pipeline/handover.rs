@@ -6,7 +6,6 @@
 //! commits what it has, so that an operator that multiplies rows stays within the budget.
 
 use std::collections::HashMap;
-use std::sync::PoisonError;
 use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
 
@@ -64,7 +63,7 @@ impl PipelineRun<'_> {
                 if self.stop.load(Ordering::Relaxed) || queue.error.is_some() {
                     return Ok(Handover::Stopped);
                 }
-                queue = self.moved.wait(queue).unwrap_or_else(PoisonError::into_inner);
+                queue = self.waited(queue);
             }
             queue.committing = true;
             turn.is_held = true;
@@ -224,7 +223,8 @@ impl PipelineRun<'_> {
         {
             ordered.told = Instant::now();
             let (done, total) = self.progress();
-            progress(Progress { reads: self.reads(), done, total, rows: ordered.rows });
+            let held = self.context.budget.used();
+            progress(Progress { reads: self.reads(), done, total, rows: ordered.rows, held });
         }
         Ok(more)
     }

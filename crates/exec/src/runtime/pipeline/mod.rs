@@ -15,7 +15,7 @@ mod worker;
 
 use std::sync::Arc;
 
-use churn_core::current_step::{self, StepText};
+use churn_core::current_step::{self, Current};
 use churn_core::parallel::guarded;
 use churn_core::{Batch, ColumnId, Error, ErrorKind, Result, StepId, cancel};
 use churn_io::source::{Capability, Morsel, Scan};
@@ -41,7 +41,7 @@ pub(crate) struct Leg {
     /// Whether it starts only when all rows before it were handed over.
     pub(crate) waits: bool,
     /// The step that its source is read for.
-    pub(crate) step: StepText,
+    pub(crate) step: Current,
 }
 
 impl Leg {
@@ -142,7 +142,7 @@ impl Pipeline {
 
 /// An operator whose work is that of a step: what is told of it if it panics.
 struct InStep<O> {
-    step: StepText,
+    step: Current,
     op: O,
 }
 

@@ -6,7 +6,7 @@ use std::sync::{Condvar, Mutex, MutexGuard, PoisonError};
 use std::time::Instant;
 
 use churn_core::parallel::guarded;
-use churn_core::{Error, Result, cancel};
+use churn_core::{Error, Result, cancel, current_step};
 use churn_io::source::Capability;
 use churn_io::target::Placed;
 
@@ -77,6 +77,13 @@ pub(super) struct PipelineRun<'a> {
     /// Bytes of rows that a worker makes of a morsel before it waits for its turn, and of morsels that are done before
     /// workers wait for the sink.
     pub(super) most_waiting: usize,
+}
+
+impl PipelineRun<'_> {
+    /// The queue again, when something in it has moved.
+    pub(super) fn waited<'q>(&self, queue: MutexGuard<'q, Queue>) -> MutexGuard<'q, Queue> {
+        current_step::waiting(|| self.moved.wait(queue).unwrap_or_else(PoisonError::into_inner))
+    }
 }
 
 pub(super) fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {

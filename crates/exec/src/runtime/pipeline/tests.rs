@@ -7,6 +7,7 @@ use std::time::Duration;
 use arrow_array::cast::AsArray;
 use arrow_array::types::Int64Type;
 use arrow_array::{ArrayRef, Int64Array};
+use churn_core::current_step::WorkedStep;
 use churn_core::{Error, ErrorKind};
 use churn_io::source::{Capability, Decoded, Guess, RowTest};
 use churn_plan::{Node, Plan, Relation};
@@ -235,7 +236,7 @@ fn run_into<const GATHERS: bool>(
         Rows { gathers: GATHERS, rows: Vec::new(), most: usize::MAX, seen: seen.clone(), fails: None };
     sink(&mut rows);
     let context = context(threads, &seen, batch_rows);
-    let at = |text: &str| Some(Arc::from(text));
+    let at = |text: &str| Some(WorkedStep::new(text));
     let leg = current_step::within(&at("read"), || Leg::of(Box::new(scan)));
     let mut pipeline = Pipeline::of(leg, vec![0]);
     for (number, step) in steps.into_iter().enumerate() {

@@ -1,7 +1,6 @@
 //! What a worker does: takes the next morsel, reads it, runs the streaming operators over its batches and the sink's worker
 //! side over what comes out, and hands the parts over.
 
-use std::sync::PoisonError;
 use std::sync::atomic::Ordering;
 
 use churn_core::parallel::guarded;
@@ -63,7 +62,7 @@ impl PipelineRun<'_> {
             if self.legs.get(*at).is_some_and(|next| next.waits) {
                 let mut queue = lock(&self.queue);
                 while queue.next < queue.taken && !self.stop.load(Ordering::Relaxed) {
-                    queue = self.moved.wait(queue).unwrap_or_else(PoisonError::into_inner);
+                    queue = self.waited(queue);
                 }
                 if self.stop.load(Ordering::Relaxed) {
                     return Ok(None);
@@ -78,7 +77,7 @@ impl PipelineRun<'_> {
         {
             let mut queue = lock(&self.queue);
             while queue.is_full(self) && !self.stop.load(Ordering::Relaxed) {
-                queue = self.moved.wait(queue).unwrap_or_else(PoisonError::into_inner);
+                queue = self.waited(queue);
             }
         }
         let mut leg = lock(&self.source);
