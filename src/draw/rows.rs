@@ -68,6 +68,11 @@ impl Numbers {
         Ok(Numbers { values, nulls: wide.logical_nulls().filter(|nulls| nulls.null_count() > 0) })
     }
 
+    /// Whether some rows have none.
+    pub(super) fn has_nulls(&self) -> bool {
+        self.nulls.is_some()
+    }
+
     /// The number of a row, if it has one.
     #[inline]
     pub(super) fn at(&self, row: usize) -> Option<f64> {
@@ -88,11 +93,11 @@ pub(super) struct Rows {
     pub(super) count: usize,
     pub(super) measures: Vec<Numbers>,
     pub(super) along: Along,
-    /// The key of each row's colour; 0 where there is none.
+    /// The key of each row's colour; none where there are no keys.
     pub(super) colours: Vec<u32>,
     /// The value of each row's colour.
     pub(super) values: Option<Numbers>,
-    /// The number of each row's panel.
+    /// The number of each row's panel; none where there is one panel.
     pub(super) panels: Vec<u32>,
     pub(super) labels: Option<ArrayRef>,
 }
@@ -145,7 +150,7 @@ impl Keys {
                 Along::Keys(numbers)
             }
         };
-        let (mut colours, mut values) = (vec![0; batch.rows], None);
+        let (mut colours, mut values) = (Vec::new(), None);
         if let Some(role) = &drawing.colour {
             match &mut self.colours {
                 Some(keys) => {
@@ -172,7 +177,7 @@ impl Keys {
     /// The panel of each row, of the keys of its panel.
     fn panels_of(&mut self, parts: &[Vec<u32>], rows: usize) -> Result<Vec<u32>> {
         if parts.is_empty() {
-            return Ok(vec![0; rows]);
+            return Ok(Vec::new());
         }
         let mut panels = Vec::with_capacity(rows);
         for row in 0..rows {

@@ -176,6 +176,7 @@ fn steps(checked: &CheckedPlan, ledger: &Ledger, figures: &RunFigures) -> Vec<Re
         rows_in: step.rows_in,
         rows_out: step.rows_out,
         happened: step.what_happened(),
+        examples: step.examples.iter().map(|(_, example)| example.clone()).collect(),
         seconds: times.get(number).map_or(0.0, std::time::Duration::as_secs_f64),
     };
     ledger.steps().iter().enumerate().map(step).collect()

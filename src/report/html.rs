@@ -119,7 +119,9 @@ fn every_row(report: &Report) -> String {
             out.push_str(&format!("<tr class=\"table\"><th colspan=\"4\">{}</th></tr>\n", escaped(&name)));
         }
         table = step.table.as_ref();
-        let happened: Vec<String> = step.happened.iter().map(|what| escaped(what)).collect();
+        let mut happened: Vec<String> = step.happened.iter().map(|what| escaped(what)).collect();
+        let example = |example: &String| format!("<small>such as {}</small>", escaped(example));
+        happened.extend(step.examples.iter().map(example));
         out.push_str(&format!(
             "<tr><td><pre>{}</pre></td><td class=\"number\">{}</td><td class=\"number\">{}</td><td>{}</td></tr>\n",
             escaped(&step.step),

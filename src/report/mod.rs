@@ -90,6 +90,8 @@ pub struct ReportStep {
     pub rows_out: Option<u64>,
     /// What happened beside, in words.
     pub happened: Vec<String>,
+    /// The first cells and rows that were made null or left out, with their places.
+    pub examples: Vec<String>,
     /// Seconds that threads were at work for it, together.
     pub seconds: f64,
 }

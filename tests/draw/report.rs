@@ -61,6 +61,40 @@ fn a_report_has_what_is_written_and_drawn() {
     assert_eq!(json["steps"].as_array().map(Vec::len), Some(report.steps.len()));
 }
 
+/// The first bad cells and rows are shown, in the order of rows, whatever the blocks and threads.
+#[rstest]
+fn examples_of_what_was_lost(#[values(1, 3)] threads: usize, #[values(64, 1 << 20)] bytes: usize) {
+    let folder = tempfile::tempdir().unwrap();
+    let rows: String = (0..200)
+        .map(|i| {
+            if i % 50 == 7 {
+                format!("F{i},bad {i},1\n")
+            } else if i % 60 == 3 {
+                format!("F{i},1\n")
+            } else {
+                format!("F{i},{i},2\n")
+            }
+        })
+        .collect();
+    std::fs::write(folder.path().join("milk.csv"), format!("farm,litres,n\n{rows}")).unwrap();
+    let with = "with (types = (litres int), bad_cells = null, bad_rows = skip)";
+    let flow = Flow::steps(&format!("read 'milk.csv' {with}")).in_folder(folder.path());
+    let report = flow.report(&RunOptions::new().threads(threads).block_bytes(bytes)).unwrap();
+    assert_eq!(
+        report.steps[0].examples.iter().filter(|example| example.starts_with('\'')).collect::<Vec<_>>(),
+        [
+            "'bad 7' of litres in milk.csv",
+            "'bad 57' of litres in milk.csv",
+            "'bad 107' of litres in milk.csv"
+        ]
+    );
+    assert_eq!(
+        report.steps[0].examples.iter().filter(|example| example.contains("cells in")).collect::<Vec<_>>(),
+        ["2 cells in milk.csv: F3,1", "2 cells in milk.csv: F63,1", "2 cells in milk.csv: F123,1"]
+    );
+    assert!(report.html().contains("such as &#39;bad 7&#39; of litres in milk.csv"));
+}
+
 #[test]
 fn digests_are_of_the_bytes() {
     let folder = tempfile::tempdir().unwrap();

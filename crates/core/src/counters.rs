@@ -12,7 +12,15 @@ pub struct StepCounts {
     pub rows: u64,
     /// What happened beside, with how often.
     pub events: Events,
+    /// What it happened to: the first few, in the order of rows.
+    pub examples: Vec<Example>,
 }
+
+/// A cell or a row that something happened to: what happened, and the value with its place.
+pub type Example = (Event, String);
+
+/// Examples of an event that are kept of a step.
+pub const EXAMPLES: usize = 3;
 
 /// Counts of all steps.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -62,6 +70,13 @@ impl Counters {
         self.0.get_mut(step).map(|t| &mut t.events)
     }
 
+    /// Adds an example of what happened in a step, unless it has enough of them.
+    pub fn example(&mut self, step: StepId, example: Example) {
+        if let Some(counters) = self.0.get_mut(step) {
+            counters.keep(example);
+        }
+    }
+
     /// Adds the counts of the same steps, and of further ones.
     pub fn merge(&mut self, other: &Counters) {
         if other.0.len() > self.0.len() {
@@ -70,6 +85,15 @@ impl Counters {
         for (a, b) in self.0.iter_mut().zip(&other.0) {
             a.rows += b.rows;
             a.events.merge(&b.events);
+            b.examples.iter().for_each(|example| a.keep(example.clone()));
+        }
+    }
+}
+
+impl StepCounts {
+    fn keep(&mut self, example: Example) {
+        if self.examples.iter().filter(|(event, _)| *event == example.0).count() < EXAMPLES {
+            self.examples.push(example);
         }
     }
 }

@@ -33,6 +33,9 @@ pub struct LedgerStep {
     pub rows_out: Option<u64>,
     /// What happened beside, with how often.
     pub events: Vec<(Event, u64)>,
+    /// Cells and rows that were made null or left out, the first few in their order: what happened, and the value with its
+    /// place.
+    pub examples: Vec<(Event, String)>,
     /// What a source read, in words.
     pub source: Option<String>,
     /// How it brings two tables together, if it does.
@@ -261,6 +264,10 @@ impl Serialize for LedgerStep {
         let told = if self.joins.is_some() && self.rows_out.is_some() { &MATCHES[..] } else { &[] };
         for event in Event::ALL.iter().filter(|event| told.contains(event) || self.count(**event) > 0) {
             map.serialize_entry(event.name(), &self.count(*event))?;
+        }
+        if !self.examples.is_empty() {
+            let texts: Vec<&str> = self.examples.iter().map(|(_, example)| example.as_str()).collect();
+            map.serialize_entry("examples", &texts)?;
         }
         map.end()
     }

@@ -18,7 +18,7 @@ pub mod aligned;
 mod batch;
 pub mod cancel;
 mod column;
-mod counters;
+pub mod counters;
 pub mod current_step;
 pub mod deep;
 pub mod error;

@@ -6,6 +6,7 @@ use std::sync::Arc;
 
 use arrow_array::BooleanArray;
 use arrow_schema::DataType;
+use churn_core::counters::Example;
 use churn_core::{Batch, Event, Result, Scalar};
 
 use super::format::{LineEncoder, LineForm};
@@ -272,6 +273,8 @@ pub struct Decoded {
     pub rows: usize,
     /// What happened on the way.
     pub events: Vec<(Event, usize)>,
+    /// What it happened to: the first few, in the order of rows.
+    pub examples: Vec<Example>,
     /// Rows that were left out, as they stand in the file, for the file of rejects.
     pub rejects: Vec<u8>,
     /// Rows that were not read since none of them is within the request's ranges.
@@ -281,7 +284,7 @@ pub struct Decoded {
 impl Decoded {
     /// Rows of which nothing else is to be told; `rows` is their number before the test.
     pub fn of(batch: Batch, rows: usize) -> Decoded {
-        Decoded { batch, rows, events: Vec::new(), rejects: Vec::new(), skipped: 0 }
+        Decoded { batch, rows, events: Vec::new(), examples: Vec::new(), rejects: Vec::new(), skipped: 0 }
     }
 
     /// The rows of a batch that pass the test.

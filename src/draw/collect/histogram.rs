@@ -100,6 +100,13 @@ impl Marks for Histogram {
     fn add(&mut self, rows: &Rows, undrawn: &mut Undrawn) -> Result<()> {
         let Some(numbers) = rows.measures.first() else { return Ok(()) };
         let ladder = ladder_of(self.measure);
+        if rows.panels.is_empty() && rows.colours.is_empty() && !numbers.has_nulls() {
+            if let Some(spread) = super::grown(&mut self.spreads, 0, 0) {
+                let spread = spread.get_or_insert_with(|| Spread::new(ladder));
+                undrawn.infinite += spread.add_all(&numbers.values);
+            }
+            return Ok(());
+        }
         for row in 0..rows.count {
             let Some(x) = undrawn.checked(numbers.at(row), 0, &self.title) else { continue };
             let place =

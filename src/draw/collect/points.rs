@@ -10,7 +10,7 @@ use churn_draw::statistics::Grid;
 
 use super::{Drawn, Ends, Marks, Names, Undrawn, at, number};
 use crate::draw::drawing::{Drawing, Role};
-use crate::draw::rows::{Rows, named};
+use crate::draw::rows::{Along, Rows, named};
 use churn_core::Scalar;
 
 /// Rows that are drawn as points each.
@@ -149,8 +149,36 @@ impl Points {
     }
 }
 
+impl Points {
+    /// Counts rows in the one grid of a chart without panels, keys and third numbers; gives whether it could.
+    fn count_plain(&mut self, rows: &Rows, undrawn: &mut Undrawn) -> bool {
+        let is_plain = rows.panels.is_empty() && rows.colours.is_empty() && rows.values.is_none();
+        let is_plain = is_plain && self.drawing.look.is_log == [false; 2];
+        let ([numbers], [role], Along::Numbers(along), true) =
+            (rows.measures.as_slice(), self.drawing.measures.as_slice(), &rows.along, is_plain)
+        else {
+            return false;
+        };
+        let grid = self.grids.as_mut().and_then(|grids| super::grown(grids, 0, 0)).and_then(Option::as_mut);
+        let (Some(grid), Some(high)) = (grid, self.measures.first_mut()) else { return false };
+        let title = self.drawing.along.as_ref().map_or("", |role| role.title.as_str());
+        for row in 0..rows.count {
+            let Some(x) = undrawn.checked(along.at(row), 0, title) else { continue };
+            let Some(y) = undrawn.checked(numbers.at(row), 1, &role.title) else { continue };
+            self.rows += 1;
+            self.along.see(x);
+            high.see(y);
+            grid.add(x, y, 0, None);
+        }
+        true
+    }
+}
+
 impl Marks for Points {
     fn add(&mut self, rows: &Rows, undrawn: &mut Undrawn) -> Result<()> {
+        if self.count_plain(rows, undrawn) {
+            return Ok(());
+        }
         let drawing = self.drawing.clone();
         let along = drawing.along.as_ref().map_or("", |role| role.title.as_str());
         for row in 0..rows.count {

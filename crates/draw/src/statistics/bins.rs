@@ -6,6 +6,8 @@
 
 use std::collections::VecDeque;
 
+use super::floor;
+
 /// The widths that bins may have.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Ladder {
@@ -91,14 +93,44 @@ impl Bins {
     }
 
     /// The bin of a number: that of its decimal text, where its double lies a rounding below a border.
+    #[inline]
     fn place(&self, x: f64) -> i64 {
         let scaled = if self.divides { x / self.times } else { x * self.times };
-        let near = scaled.round();
-        if (scaled - near).abs() <= near.abs() * (4.0 * f64::EPSILON) {
-            near as i64
-        } else {
-            scaled.floor() as i64
+        floor(scaled + scaled.abs() * (4.0 * f64::EPSILON))
+    }
+
+    /// Counts numbers; gives how many are NaN or infinite, which are left out.
+    pub fn add_all(&mut self, numbers: &[f64]) -> u64 {
+        let mut infinite = 0;
+        let mut rest = numbers;
+        while let Some((x, after)) = rest.split_first() {
+            if !x.is_finite() {
+                infinite += 1;
+                rest = after;
+                continue;
+            }
+            // Makes room for the first that is new; those behind it that have bins are counted without a look at it.
+            self.add(*x, 1);
+            rest = after;
+            let (first, limit) = (self.first, self.times_limit());
+            let (times, divides) = (self.times, self.divides);
+            let counts = self.counts.make_contiguous();
+            let mut done = 0;
+            for x in rest {
+                let scaled = if divides { x / times } else { x * times };
+                let place = floor(scaled + scaled.abs() * (4.0 * f64::EPSILON));
+                let count =
+                    usize::try_from(place.wrapping_sub(first)).ok().and_then(|place| counts.get_mut(place));
+                // Neither NaN nor an infinite one is below the limit.
+                match count {
+                    Some(count) if x.abs() < limit => *count += 1,
+                    _ => break,
+                }
+                done += 1;
+            }
+            rest = rest.get(done..).unwrap_or_default();
         }
+        infinite
     }
 
     /// Counts a number so many times; NaN and infinite ones are the caller's to leave out.
@@ -310,6 +342,15 @@ mod tests {
                 let slack = x.abs() * 1e-14;
                 prop_assert!(bins.counted().any(|(from, to, _)| from - slack <= *x && *x < to + slack));
             }
+        }
+
+        #[test]
+        fn all_at_once_as_one_by_one(numbers in prop::collection::vec(prop_oneof![-1e4f64..1e4, Just(f64::NAN), Just(f64::INFINITY), Just(0.3)], 0..60)) {
+            let mut together = Bins::new(Ladder::Tens);
+            let infinite = together.add_all(&numbers);
+            let finite: Vec<f64> = numbers.iter().copied().filter(|x| x.is_finite()).collect();
+            prop_assert_eq!(infinite, (numbers.len() - finite.len()) as u64);
+            prop_assert_eq!(told(&together), told(&of(Ladder::Tens, &finite)));
         }
 
         #[test]

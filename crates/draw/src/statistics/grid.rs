@@ -3,6 +3,8 @@
 //! The sides of cells are powers of two, each axis for itself; where a side would have too many cells, two of them become one.
 //! So the counts rest on the pairs alone, not on their order.
 
+use super::floor;
+
 /// How far below a number's size a cell's side may lie, in powers of two: more than a picture shows.
 const FINEST: i32 = 40;
 
@@ -31,8 +33,9 @@ impl Side {
     /// The cell of a number, counted from the window's first, if the axis reaches over it.
     #[inline]
     fn at(&self, x: f64) -> Option<usize> {
-        let place = (x * self.times).floor();
-        (place >= self.least as f64 && place <= self.most as f64).then(|| (place as i64 - self.base) as usize)
+        let scaled = x * self.times;
+        let is_within = scaled >= self.least as f64 && scaled < (self.most as f64) + 1.0;
+        is_within.then(|| (floor(scaled) - self.base) as usize)
     }
 
     fn set_power(&mut self, power: i32) {

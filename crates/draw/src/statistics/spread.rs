@@ -35,6 +35,24 @@ impl Spread {
         }
     }
 
+    /// Adds numbers; gives how many are NaN or infinite, which are left out.
+    pub fn add_all(&mut self, numbers: &[f64]) -> u64 {
+        let few = FEW.saturating_sub(self.exact.len()) + 1;
+        let few = if self.bins.is_some() { 0 } else { few.min(numbers.len()) };
+        let (first, rest) = numbers.split_at(few);
+        let finite = first.iter().filter(|x| x.is_finite());
+        let mut infinite = first.len() as u64;
+        for x in finite {
+            infinite -= 1;
+            self.add(*x);
+        }
+        match &mut self.bins {
+            Some(bins) => infinite + bins.add_all(rest),
+            None if rest.is_empty() => infinite,
+            None => infinite + self.add_all(rest),
+        }
+    }
+
     /// Whether each number is held.
     pub fn is_exact(&self) -> bool {
         self.bins.is_none()

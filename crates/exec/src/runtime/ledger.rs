@@ -11,6 +11,7 @@ use churn_plan::{Node, Plan, StepInfo};
 pub fn account(plan: &Plan, counters: &Counters) -> Ledger {
     let mut steps: Vec<LedgerStep> = Vec::new();
     let (mut aside, mut others) = (Events::default(), Vec::new());
+    let mut examples_aside = Vec::new();
     let stopped = plan.stopped_steps(counters);
     let nodes = plan.nodes();
     for (id, info) in plan.steps.iter().enumerate() {
@@ -24,11 +25,13 @@ pub fn account(plan: &Plan, counters: &Counters) -> Ledger {
         }
         if info.aside {
             aside.merge(&counted.events);
+            examples_aside.append(&mut counted.examples);
             let rows = plural(counted.rows, "row");
             others.extend(source_of(plan, id).map(|source| format!("{}: {rows}, {source}", info.text)));
             continue;
         }
         counted.events.merge(&std::mem::take(&mut aside));
+        counted.examples.splice(..0, std::mem::take(&mut examples_aside));
         let before = steps.last().filter(|s| s.table == info.table).and_then(|s| s.rows_out);
         let of_table = || steps.iter().rev().find(|s| s.table == info.reads)?.rows_out;
         let rows_out = match (info.keeps_rows, &info.reads) {
@@ -45,6 +48,7 @@ pub fn account(plan: &Plan, counters: &Counters) -> Ledger {
             rows_in: before,
             rows_out,
             events: events.collect(),
+            examples: if is_stopped { Vec::new() } else { std::mem::take(&mut counted.examples) },
             source: source_of(plan, id).or_else(|| (!others.is_empty()).then(|| others.join("; "))),
             joins: info.joins,
             nullable: condition_columns(&nodes, id, info),

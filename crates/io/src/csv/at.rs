@@ -20,6 +20,9 @@ pub(super) struct At<'a> {
     pub(super) offset: u64,
     /// Lines before it, if they were counted.
     pub(super) lines: Option<u64>,
+    /// Whether it was only guessed that a record starts there. Most of what is wrong with it is the guess, so lines are not
+    /// counted for its message: a block whose guess was right is read again for that.
+    pub(super) is_guess: bool,
 }
 
 impl At<'_> {
@@ -29,6 +32,9 @@ impl At<'_> {
 
     /// The number of the line that holds a byte of the block.
     fn line(&self, bytes: &[u8], place: usize) -> Option<u64> {
+        if self.is_guess {
+            return None;
+        }
         let within = count_lines(bytes.get(..place).unwrap_or(bytes));
         match self.lines {
             Some(lines) => Some(lines + within + 1),
@@ -68,12 +74,32 @@ impl At<'_> {
             .next("or with (bad_rows = 'rejects.csv') to write them to a file.")
     }
 
-    pub(super) fn bad_cell(&self, cells: &BlockCells<'_>, row: usize, column: usize) -> Error {
-        let kind = self.shared.kinds.get(column).cloned().unwrap_or(Type::Text);
+    /// A row with the wrong number of cells, for the ledger: its file and how it begins.
+    pub(super) fn ragged_example(&self, cells: &BlockCells<'_>, row: &Ragged) -> String {
+        let line = cells.bytes.get(row.start..row.end).unwrap_or_default();
+        let line: String = String::from_utf8_lossy(line).trim_end().chars().take(60).collect();
+        format!("{} in {}: {line}", plural(row.cells as u64, "cell"), self.shown())
+    }
+
+    /// A cell that is not of its column's type, for the ledger: its value, its column, its file.
+    pub(super) fn bad_example(&self, cells: &BlockCells<'_>, row: usize, column: usize) -> String {
+        let shown = self.shared.names.get(column).map(String::as_str).unwrap_or_default();
+        let value: String = self.value(cells, row, column).0.chars().take(60).collect();
+        format!("'{value}' of {} in {}", name(shown), self.shown())
+    }
+
+    /// The text of a cell, and where it stands in its block.
+    fn value(&self, cells: &BlockCells<'_>, row: usize, column: usize) -> (String, usize) {
         let cast = self.shared.casts.get(self.file).and_then(|c| c.get(column));
         let cell = cast.and_then(|c| c.position).map(|p| cells.get(row, p));
         let value = cell.map(|c| String::from_utf8_lossy(&cells.plain(c)).into_owned()).unwrap_or_default();
-        let place = cell.map_or(0, |c| c.start);
+        (value, cell.map_or(0, |c| c.start))
+    }
+
+    pub(super) fn bad_cell(&self, cells: &BlockCells<'_>, row: usize, column: usize) -> Error {
+        let kind = self.shared.kinds.get(column).cloned().unwrap_or(Type::Text);
+        let cast = self.shared.casts.get(self.file).and_then(|c| c.get(column));
+        let (value, place) = self.value(cells, row, column);
         let shown = self.shared.names.get(column).map(String::as_str).unwrap_or_default();
         let quoted = name(shown);
         let article = if kind == Type::Int { "an" } else { "a" };

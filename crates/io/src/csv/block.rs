@@ -6,6 +6,7 @@ use arrow_array::{
     Array, ArrayRef, BinaryViewArray, BooleanArray, StringViewArray, UInt32Array, new_null_array,
 };
 use arrow_schema::DataType;
+use churn_core::counters::EXAMPLES;
 use churn_core::{Batch, Error, ErrorKind, Event, OrFault, Result, Type, taken};
 use churn_kernels::cells::Rows;
 use churn_kernels::views::TextBlock;
@@ -29,7 +30,7 @@ pub(super) fn decode_block(
     let lost = || Error::new(ErrorKind::Internal, "A block is of no file.");
     let needed = shared.needed.get(at.file).ok_or_else(lost)?;
     let cells = BlockCells::find(text.bytes(), borders, needed, &shared.options);
-    let mut events = Vec::new();
+    let (mut events, mut examples) = (Vec::new(), Vec::new());
     let mut rejects = Vec::new();
     if let Some(first) = cells.ragged().first() {
         let width = shared.heads.get(at.file).or_fault("file of a block")?.names.len();
@@ -49,6 +50,8 @@ pub(super) fn decode_block(
             BadRows::Skip | BadRows::Rejects(_) => {}
         }
         events.push((Event::RaggedRow, cells.ragged().len()));
+        let told = cells.ragged().iter().take(EXAMPLES).map(|row| at.ragged_example(&cells, row));
+        examples.extend(told.map(|row| (Event::RaggedRow, row)));
         if let BadRows::Rejects(_) = shared.options.bad_rows {
             let raw = cells.ragged().iter().filter_map(|r| text.bytes().get(r.start..r.end));
             raw.for_each(|r| rejects.extend_from_slice(r));
@@ -67,8 +70,12 @@ pub(super) fn decode_block(
             return Err(at.bad_cell(&cells, first.0, first.1));
         }
         events.push((Event::BadCell, bad.len()));
+        let mut first = bad;
+        first.sort_unstable();
+        let told = first.iter().take(EXAMPLES).map(|(row, column)| at.bad_example(&cells, *row, *column));
+        examples.extend(told.map(|cell| (Event::BadCell, cell)));
     }
-    Ok(Decoded { batch, rows, events, rejects, skipped: 0 })
+    Ok(Decoded { batch, rows, events, examples, rejects, skipped: 0 })
 }
 
 /// Decodes the columns of one block.

@@ -390,7 +390,9 @@ impl Morsel for CsvMorsel {
                     shared.give_back(scratch);
                     return Ok(None);
                 };
-                let at = At { shared: &shared, file: range.file, offset: piece.offset, lines: None };
+                let is_guess = range.start.is_none();
+                let at =
+                    At { shared: &shared, file: range.file, offset: piece.offset, lines: None, is_guess };
                 let text = TextBlock::new(std::mem::take(&mut scratch.bytes), piece.range, &shared.pool);
                 if let Some(open) = piece.open_quote {
                     return Err(at.open_quote(text.bytes(), open));
@@ -399,8 +401,9 @@ impl Morsel for CsvMorsel {
             }
             Some(Cut::Block(block)) => {
                 let bytes = std::mem::take(&mut block.bytes);
+                let lines = Some(block.lines);
                 let at =
-                    At { shared: &shared, file: block.file, offset: block.offset, lines: Some(block.lines) };
+                    At { shared: &shared, file: block.file, offset: block.offset, lines, is_guess: false };
                 self.cut = None;
                 let structure = &mut scratch.borders.structure;
                 structure.find(&bytes, shared.options.dialect());

@@ -5,6 +5,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use arrow_array::{ArrayRef, new_null_array};
 use arrow_schema::DataType;
+use churn_core::counters::EXAMPLES;
 use churn_core::names::name;
 use churn_core::{Batch, Error, ErrorKind, Event, Result, Type};
 
@@ -234,6 +235,11 @@ impl Morsel for JsonMorsel {
         let shown = shared.files.get(block.file).map_or("", |f| f.shown.as_str());
         let columns = shared.columns_of(block, shown)?;
         let (rows, bad) = (columns.rows(), columns.bad.len());
+        let example = |(_, field, value): &(usize, String, String)| {
+            let value: String = value.chars().take(60).collect();
+            (Event::BadCell, format!("{value} of {} in {shown}", name(field)))
+        };
+        let examples = columns.bad.iter().take(EXAMPLES).map(example).collect();
         let arrays = columns.finish();
         let column = |place: &Option<usize>| -> ArrayRef {
             match place {
@@ -247,6 +253,7 @@ impl Morsel for JsonMorsel {
         let mut decoded = Decoded::tested(batch, test)?;
         if bad > 0 {
             decoded.events.push((Event::BadCell, bad));
+            decoded.examples = examples;
         }
         Ok(Some(decoded))
     }

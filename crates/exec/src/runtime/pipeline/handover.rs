@@ -157,12 +157,15 @@ impl PipelineRun<'_> {
         placed
     }
 
-    /// The morsel, read again if it began elsewhere than the one before it ended.
+    /// The morsel, read again if it began elsewhere than the one before it ended; or if something in it is wrong and where it
+    /// began was guessed, since its message is made as if the guess were wrong, which it seldom is not.
     pub(super) fn joined(&self, done: Done, seams: &mut HashMap<(usize, usize), u64>) -> Done {
         let Some(guess) = done.morsel.guess() else { return done };
         let seam = guess.seam();
         let place = (done.leg, seam.place);
-        let again = wrong_start(done.leg, seam, seams).map(|start| guess.again(start));
+        let unsure = (done.parts.is_err() && !seam.known && seam.start != u64::MAX).then_some(seam.start);
+        let start = wrong_start(done.leg, seam, seams).or(unsure);
+        let again = start.map(|start| guess.again(start));
         drop(guess);
         let done = match again {
             // In the ordered side already: nothing of it is handed over early.

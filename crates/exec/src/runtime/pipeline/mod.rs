@@ -81,6 +81,7 @@ impl Leg {
             for (event, count) in &decoded.events {
                 work.counters.event(step, *event, *count);
             }
+            decoded.examples.into_iter().for_each(|example| work.counters.example(step, example));
         }
         if let Some(output) = self.rejects
             && !decoded.rejects.is_empty()
