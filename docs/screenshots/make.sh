@@ -63,7 +63,7 @@ churn draw "read 'prices.xlsx' with (header = 2)" "unpivot per_litre for (month,
     "add month = cast(month || '-01' as date)" \
     "lines price = per_litre * 100 over month by grade panels by district with (title = 'What a litre was worth', unit = 'cent', source = 'the price sheet')" \
     -o "$here/chart-prices.png" --size 1280x800
-churn draw 'deliveries-*.csv' "points fat over litres with (title = 'Fat of each delivery', unit = '%')" \
+churn draw "read 'deliveries-*.csv' with (types = (collected_on date), bad_cells = null)" "points fat over litres with (title = 'Fat of each delivery', unit = '%')" \
     -o "$here/chart-points.png" --size 1280x800 --quiet
 churn report pictures.churn -o report.html --title 'Milk of 2026' --quiet
 chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,800 \
