@@ -200,6 +200,7 @@ fn steps_have_examples_that_read() {
 #[case("vlookup", "join")]
 #[case("regex", "matches")]
 #[case("spreadsheet", "sheet")]
+#[case("chart", "draw")]
 #[case("diagonal", "")]
 fn searches_find_what_is_meant(#[case] text: &str, #[case] first: &str) {
     let found = churn::search_topics(text);

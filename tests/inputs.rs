@@ -5,7 +5,7 @@
 use std::fs;
 
 use arrow_array::Array;
-use churn::{Error, Flow, Table};
+use churn::{Error, Flow, RunOptions, Table};
 use rstest::rstest;
 
 /// Reads a file of the bytes, with or without options.
@@ -278,4 +278,29 @@ fn headings_that_are_nearly_alike_are_told() {
     assert_eq!(table.values("litres").unwrap(), [churn::Scalar::Int(10), churn::Scalar::Int(20)]);
     let alone = Flow::read("a-1.csv").in_folder(folder.path()).plan().unwrap();
     assert!(alone.notes().is_empty());
+}
+
+/// A block whose start was guessed is read again for the line of what is wrong in it, alone: what its first rows did to a step that
+/// knows all rows before is not done twice.
+#[rstest]
+fn what_is_wrong_behind_a_guess_has_its_line(
+    #[values(1, 3)] threads: usize,
+    #[values(64, 200, 4096)] bytes: usize,
+) {
+    let folder = tempfile::tempdir().unwrap();
+    let row = |i: usize| match i {
+        431 => "431,bad,\n".to_owned(),
+        i if i % 10 == 0 => format!("{i},{i},\"two\nlines, {i}\"\n"),
+        i => format!("{i},{i},plain\n"),
+    };
+    let rows: String = (0..600).map(row).collect();
+    std::fs::write(folder.path().join("milk.csv"), format!("id,litres,note\n{rows}")).unwrap();
+    let flow =
+        Flow::steps("read 'milk.csv' with (types = (litres int))\nrequire unique by id\nsort litres desc");
+    let options = RunOptions::new().threads(threads).block_bytes(bytes);
+    let error = flow.in_folder(folder.path()).run_with(&options).unwrap_err();
+    assert_eq!(error.what(), "'bad' is not an int.");
+    // The heading, the rows before it, and a line more for each tenth of them.
+    let line = 1 + 431 + 44 + 1;
+    assert!(error.to_string().contains(&format!("milk.csv, line {line}")), "{error}");
 }

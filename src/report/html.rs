@@ -3,7 +3,7 @@
 //! All text is escaped; nothing is fetched; folding is the browser's own, so that it works by keyboard and on paper.
 
 use churn_core::readable::{bytes, grouped, plural};
-use churn_draw::svg::escaped;
+use churn_draw::text::escaped;
 
 use super::parts::{bar, profile, rows, seconds};
 use super::style::STYLE;

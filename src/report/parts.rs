@@ -2,7 +2,7 @@
 
 use churn_core::Scalar;
 use churn_core::readable::{grouped, plural, shown};
-use churn_draw::svg::escaped;
+use churn_draw::text::escaped;
 
 use super::ReportRows;
 use crate::profile::{Bin, ColumnProfile, Profile};

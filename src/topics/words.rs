@@ -41,6 +41,8 @@ const THEMES: &[Theme] = &[
     theme(&["concatenate", "stack", "union", "concat"], &["append", "listagg"]),
     theme(&["crosstab", "wide", "cross"], &["pivot", "join"]),
     theme(&["long", "lengthen"], &["unpivot"]),
+    #[cfg(feature = "charts")]
+    theme(&["chart", "plot", "graph", "diagram", "picture", "distribution"], &["draw"]),
     theme(
         &["moving", "rolling", "running", "cumulative", "sliding"],
         &["window", "over", "lag", "lead", "row_number"],

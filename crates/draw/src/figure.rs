@@ -1,7 +1,7 @@
 //! What a chart shows, as figures: axes, panels, and in them the marks of each key. Where they lie in a picture is another
 //! matter: `layout` and `terminal`.
 
-use crate::scale::Range;
+use crate::scale::{Measure, Range};
 
 /// A chart before it is drawn.
 #[derive(Clone, Debug, PartialEq)]
@@ -53,6 +53,16 @@ pub enum Extent {
     },
     /// Numbers, dates or times.
     Range(Range),
+}
+
+impl Extent {
+    /// A number that lies along it, as a label tells it.
+    pub fn told(&self, x: f64) -> String {
+        match self {
+            Extent::Range(range) => range.told(x),
+            Extent::Keys { .. } => Measure::Number.text(x),
+        }
+    }
 }
 
 impl Axis {

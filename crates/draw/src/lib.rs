@@ -9,6 +9,7 @@
 //! | `layout` | where figures lie in a picture: marks |
 //! | `svg`, `png` | marks, written |
 //! | `terminal` | figures in characters |
+//! | `text` | texts as documents hold them |
 
 #![forbid(unsafe_code)]
 
@@ -22,3 +23,4 @@ pub mod scale;
 pub mod statistics;
 pub mod svg;
 pub mod terminal;
+pub mod text;

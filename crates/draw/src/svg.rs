@@ -2,7 +2,7 @@
 
 use crate::font::Weight;
 use crate::mark::{Anchor, COVERS, Mark, Picture, Rect, Words};
-use crate::scale::push;
+use crate::text::{escaped, push};
 
 /// Writes a picture as a document of SVG 1.1.
 pub fn write(picture: &Picture) -> String {
@@ -126,25 +126,6 @@ fn number(x: f64) -> String {
     if text == "-0" { "0".to_owned() } else { text.to_owned() }
 }
 
-/// A text as it stands in a document of XML: what would be read as something else is written out, and what no document may
-/// hold is left out.
-pub fn escaped(text: &str) -> String {
-    let mut out = String::with_capacity(text.len());
-    for c in text.chars() {
-        match c {
-            '<' => out.push_str("&lt;"),
-            '>' => out.push_str("&gt;"),
-            '&' => out.push_str("&amp;"),
-            '"' => out.push_str("&quot;"),
-            '\'' => out.push_str("&#39;"),
-            '\n' | '\t' => out.push(c),
-            c if c.is_control() || matches!(c, '\u{fffe}' | '\u{ffff}') => out.push('\u{fffd}'),
-            c => out.push(c),
-        }
-    }
-    out
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -157,10 +138,5 @@ mod tests {
     #[case(f64::NAN, "0")]
     fn numbers_are_short(#[case] x: f64, #[case] text: &str) {
         assert_eq!(number(x), text);
-    }
-
-    #[test]
-    fn texts_stay_texts() {
-        assert_eq!(escaped("<b a='1'>&\u{0}"), "&lt;b a=&#39;1&#39;&gt;&amp;\u{fffd}");
     }
 }

@@ -29,7 +29,7 @@ pub(crate) use options::OPTIONS;
 pub(super) const KIND: StepKind = StepKind {
     keyword: "draw",
     usage: "draw KIND [Y, …] [over X] [by COLOUR] [panels by P [, Q]] [to 'FILE'] [with (option = value, …)]",
-    summary: "Draws what flows here: histogram, bars, lines, area, points, box or heat, to a file or, at the end, to be shown.",
+    summary: "Draws a chart of what flows here: histogram, bars, lines, area, points, box or heat, to a file or, at the end, to be shown.",
     example: "draw histogram litres by grade to 'litres.svg'",
     parse: |text| Ok(super::Step::from(text.one(read::read)?)),
 };

@@ -1,9 +1,8 @@
 //! What colours stand for, above the panels.
 
-use super::series::told;
 use super::{LABEL, Page};
 use crate::colour::{MOST_KEYS, Palette, Ramp};
-use crate::figure::{Colours, Extent};
+use crate::figure::Colours;
 use crate::font::{Weight, shortened, width};
 use crate::mark::{Anchor, Mark, Rect, Words};
 use crate::scale::Range;
@@ -69,7 +68,7 @@ fn keys(title: &str, names: &[String], page: &mut Page) {
 fn values(title: &str, range: &Range, page: &mut Page) {
     let y = page.take_above(LINE);
     let (ramp, range) = ramp_of(range, page.palette);
-    let ends = [range.from, range.to].map(|x| told(x, &Extent::Range(range.clone())));
+    let ends = [range.from, range.to].map(|x| range.told(x));
     let widths: f64 = ends.iter().map(|end| width(end, LABEL, Weight::Regular)).sum();
     let ramp_width = RAMP.min(page.left.width - widths - 20.0).max(20.0);
     let heading = shortened(title, LABEL, Weight::Regular, page.left.width - ramp_width - widths - 40.0);

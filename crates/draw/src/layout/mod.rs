@@ -9,8 +9,6 @@ mod series;
 #[cfg(test)]
 mod tests;
 
-pub(crate) use series::told;
-
 use crate::colour::{Ground, Palette};
 use crate::figure::Figure;
 use crate::font::{Weight, lines};

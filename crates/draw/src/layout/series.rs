@@ -7,7 +7,7 @@ use crate::colour::{Colour, MOST_KEYS, Ramp};
 use crate::figure::{Bar, Colours, Extent, Figure, Place, Point, Quartiles, Series, Shape, Tile};
 use crate::font::{Weight, width};
 use crate::mark::{Anchor, Mark, Rect, Words};
-use crate::scale::{Measure, number_text};
+use crate::scale::Measure;
 
 /// Colours from which on lines are broken as well.
 const UNBROKEN: usize = 6;
@@ -42,16 +42,6 @@ pub(super) fn draw(figure: &Figure, frame: &Frame<'_>, series: &[Series], page: 
             Shape::Tiles(tiles) => strip.tiles(tiles, one.colour),
             Shape::Boxes(boxes) => strip.boxes(boxes, one.colour, colour),
         }
-    }
-}
-
-/// A number of a measure, as a label tells it.
-pub(crate) fn told(x: f64, axis: &Extent) -> String {
-    match axis {
-        Extent::Range(range) if !range.measure.is_number() => range.measure.text(x),
-        _ if x.abs() >= 1e5 => number_text(x, 0),
-        _ if x.abs() >= 1e4 => number_text(x, usize::from(x.fract() != 0.0)),
-        _ => Measure::Number.text(x),
     }
 }
 
@@ -97,7 +87,7 @@ impl Strip<'_, '_> {
                 (rect.x, rect.width) = (rect.x + gap / 2.0, rect.width - gap);
             }
             if bars.len() <= TOLD {
-                let value = told(bar.to - bar.from, &self.frame.measure.extent);
+                let value = self.frame.measure.extent.told(bar.to - bar.from);
                 let note = self.note(bar.at, number, &value);
                 self.page.marks.push(Mark::Box(rect, colour, note));
             }
@@ -116,7 +106,7 @@ impl Strip<'_, '_> {
     /// The number of a bar behind its end, or in it where there is no room or others stand on it.
     fn bar_label(&mut self, bar: &Bar, rect: &Rect) {
         let is_stacked = !self.figure.is_grouped && matches!(self.figure.colours, Colours::Keys { .. });
-        let text = told(bar.to - bar.from, &self.frame.measure.extent);
+        let text = self.frame.measure.extent.told(bar.to - bar.from);
         if is_stacked || !self.label_behind(&text, bar.to >= bar.from, rect) {
             self.label_within(text, rect);
         }
@@ -176,7 +166,7 @@ impl Strip<'_, '_> {
             if self.figure.has_labels
                 && let (Some([x, y]), Some([_, value])) = (pixels.last(), piece.last())
             {
-                let text = told(*value, &self.frame.measure.extent);
+                let text = self.frame.measure.extent.told(*value);
                 let words = self.page.label(text, [*x, *y - 7.0], Anchor::Middle);
                 self.put_apart(words);
             }
@@ -252,7 +242,7 @@ impl Strip<'_, '_> {
             let share = range.share(tile.value);
             let step = ((share.clamp(0.0, 1.0) * STEPS as f64) as usize).min(STEPS - 1);
             if is_told && matches!(tile.x, Place::Key(_)) {
-                let text = told(tile.value, &Extent::Range(range.clone()));
+                let text = range.told(tile.value);
                 let note = self.note(tile.x, usize::MAX, &text);
                 let colour = ramp.at((step as f64 + 0.5) / STEPS as f64);
                 let inner = Rect {
@@ -314,10 +304,10 @@ impl Strip<'_, '_> {
             let extent = &self.frame.measure.extent;
             let note = format!(
                 "{}, half of {} rows from {} to {}",
-                self.note(at, number, &format!("median {}", told(middle, extent))),
+                self.note(at, number, &format!("median {}", extent.told(middle))),
                 churn_core::readable::grouped(one.rows),
-                told(lower, extent),
-                told(upper, extent)
+                extent.told(lower),
+                extent.told(upper)
             );
             for (line, thick) in lines {
                 self.page.marks.push(Mark::Line(line, colour, thick, false));

@@ -3,8 +3,6 @@
 mod calendar;
 mod numbers;
 
-use std::fmt::Write as _;
-
 pub use calendar::{calendar_borders, moment_text, time_text};
 pub use numbers::{Magnitude, number_text, round_step};
 
@@ -149,6 +147,16 @@ impl Range {
         (x / 2.0 - self.from / 2.0) / length
     }
 
+    /// A number as a label tells it: large ones with their digits in threes, and no more decimals than are seen.
+    pub fn told(&self, x: f64) -> String {
+        match self.measure {
+            measure if !measure.is_number() => measure.text(x),
+            _ if x.abs() >= 1e5 => number_text(x, 0),
+            _ if x.abs() >= 1e4 => number_text(x, usize::from(x.fract() != 0.0)),
+            measure => measure.text(x),
+        }
+    }
+
     /// What the numbers are told in: thousands, millions, … of numbers that are large.
     pub fn magnitude(&self) -> Magnitude {
         if !self.measure.is_number() || self.is_log {
@@ -166,11 +174,6 @@ impl Range {
             Measure::Date | Measure::Time | Measure::Moment => calendar::ticks(self, most),
         }
     }
-}
-
-/// Appends to a text what `write!` makes, which cannot fail.
-pub(crate) fn push(text: &mut String, what: std::fmt::Arguments<'_>) {
-    let _ = text.write_fmt(what);
 }
 
 #[cfg(test)]

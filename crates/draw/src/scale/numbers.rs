@@ -2,7 +2,8 @@
 
 use churn_core::readable::grouped;
 
-use super::{Measure, Range, Tick, push};
+use super::{Measure, Range, Tick};
+use crate::text::push;
 
 /// The least of 1, 2 and 5 times a power of ten that is not below a number; the number is positive.
 pub fn round_step(at_least: f64) -> f64 {

@@ -4,7 +4,6 @@ use unicode_width::UnicodeWidthStr;
 
 use super::{Screen, cut, right, signs};
 use crate::figure::{Axis, Bar, Extent, Figure, Place, Quartiles, Series, Shape};
-use crate::layout::told;
 use crate::scale::Range;
 
 /// Eighths of a block.
@@ -100,10 +99,10 @@ fn number_of(line: &Line, extent: &Extent) -> String {
     for part in &line.parts {
         match part {
             Part::Bar(_, bar) => sum += bar.to - bar.from,
-            Part::Box(_, own) => return told(own.quartiles[1], extent),
+            Part::Box(_, own) => return extent.told(own.quartiles[1]),
         }
     }
-    told(sum, extent)
+    extent.told(sum)
 }
 
 fn draw_line(line: &Line, range: &Range, width: usize, screen: Screen) -> String {

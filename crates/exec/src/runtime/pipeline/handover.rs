@@ -157,21 +157,24 @@ impl PipelineRun<'_> {
         placed
     }
 
-    /// The morsel, read again if it began elsewhere than the one before it ended; or if something in it is wrong and where it
-    /// began was guessed, since its message is made as if the guess were wrong, which it seldom is not.
+    /// The morsel, read again if it began elsewhere than the one before it ended. If it could not be read and its start was
+    /// guessed rightly, its error is found once more: the message of a guess tells no line.
     pub(super) fn joined(&self, done: Done, seams: &mut HashMap<(usize, usize), u64>) -> Done {
         let Some(guess) = done.morsel.guess() else { return done };
         let seam = guess.seam();
         let place = (done.leg, seam.place);
-        let unsure = (done.parts.is_err() && !seam.known && seam.start != u64::MAX).then_some(seam.start);
-        let start = wrong_start(done.leg, seam, seams).or(unsure);
-        let again = start.map(|start| guess.again(start));
+        let again = wrong_start(done.leg, seam, seams).map(|start| guess.again(start));
+        let is_guess = !seam.known && seam.start != u64::MAX;
+        let unsure = (again.is_none() && done.is_unread && is_guess).then(|| guess.again(seam.start));
         drop(guess);
-        let done = match again {
+        let mut done = match again {
             // In the ordered side already: nothing of it is handed over early.
             Some(morsel) => self.process(done.leg, morsel, &mut Turn { number: None, is_held: false }),
             None => done,
         };
+        if let Some(error) = unsure.and_then(|mut morsel| self.read_error(done.leg, &mut *morsel)) {
+            done.parts = Err(error);
+        }
         if let Some(guess) = done.morsel.guess() {
             seams.insert(place, guess.seam().end);
         }

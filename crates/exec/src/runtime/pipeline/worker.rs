@@ -23,6 +23,8 @@ pub(super) struct Done {
     pub(super) leg: usize,
     pub(super) morsel: Box<dyn Morsel>,
     pub(super) parts: Result<Parts>,
+    /// Whether the error of its parts came from reading it.
+    pub(super) is_unread: bool,
     pub(super) work: MorselOutput,
     /// Bytes of the rows that wait in it, about.
     pub(super) bytes: usize,
@@ -40,6 +42,8 @@ pub(super) enum MorselResult {
     Parts(Parts, usize),
     /// It must be read again from where it begins.
     Again(Box<dyn Morsel>),
+    /// It could not be read.
+    Unread(Error),
 }
 
 impl PipelineRun<'_> {
@@ -111,13 +115,18 @@ impl PipelineRun<'_> {
         loop {
             match guarded(|| self.parts(leg, &mut *morsel, &mut work, turn)) {
                 Ok(MorselResult::Parts(parts, bytes)) => {
-                    return Done { leg, morsel, parts: Ok(parts), work, bytes };
+                    return Done { leg, morsel, parts: Ok(parts), is_unread: false, work, bytes };
+                }
+                Ok(MorselResult::Unread(error)) => {
+                    return Done { leg, morsel, parts: Err(error), is_unread: true, work, bytes: 0 };
                 }
                 Ok(MorselResult::Again(again)) => {
                     morsel = again;
                     work = MorselOutput::new(self.context.steps());
                 }
-                Err(error) => return Done { leg, morsel, parts: Err(error), work, bytes: 0 },
+                Err(error) => {
+                    return Done { leg, morsel, parts: Err(error), is_unread: false, work, bytes: 0 };
+                }
             }
         }
     }
@@ -132,14 +141,18 @@ impl PipelineRun<'_> {
         let Some(leg) = self.legs.get(number) else {
             return Ok(MorselResult::Parts(Parts::Ready(Vec::new()), 0));
         };
-        let named = |e| self.named(number, e);
         let mut parts = self.no_parts();
         let mut local = if self.has_serial { None } else { Some(self.worker.any_local()?) };
         // Bytes of the rows that parts are made of since some were handed over.
         let mut made = 0;
         let mut is_gathered = false;
         let mut handover = Handover::GoOn;
-        while let Some(batch) = leg.read(morsel, work).map_err(named)? {
+        loop {
+            let batch = match leg.read(morsel, work) {
+                Ok(Some(batch)) => batch,
+                Ok(None) => break,
+                Err(error) => return Ok(MorselResult::Unread(self.named(number, error))),
+            };
             let seam = morsel.guess().map(|guess| guess.seam());
             self.each_batch(leg, batch, work, &mut |batch, work| {
                 if !matches!(handover, Handover::GoOn) {
@@ -175,6 +188,19 @@ impl PipelineRun<'_> {
             parts.extend(local.seal_any()?);
         }
         Ok(MorselResult::Parts(parts, if is_gathered { 0 } else { made }))
+    }
+
+    /// What is wrong with a morsel, found by reading it alone: operators may have seen its first rows.
+    pub(super) fn read_error(&self, number: usize, morsel: &mut dyn Morsel) -> Option<Error> {
+        let leg = self.legs.get(number)?;
+        let mut unused = MorselOutput::new(self.context.steps());
+        loop {
+            match guarded(|| leg.read(morsel, &mut unused)) {
+                Ok(Some(_)) => {}
+                Ok(None) => return None,
+                Err(error) => return Some(self.named(number, error)),
+            }
+        }
     }
 
     /// Runs the workers' operators over some rows, and hands on what comes out.
