@@ -7,6 +7,7 @@ mod output;
 mod plan;
 mod rows;
 
+use std::path::Path;
 use std::sync::Arc;
 
 use churn_core::Result;
@@ -15,6 +16,7 @@ use churn_draw::figure::Figure;
 use churn_draw::layout;
 use churn_draw::mark::Picture;
 use churn_draw::terminal::{self, Screen};
+use churn_io::target::write_file;
 
 use crate::table::Table;
 
@@ -87,6 +89,15 @@ impl Chart {
     /// The picture is too large to be held.
     pub fn png(&self, dots: f64) -> Result<Vec<u8>> {
         churn_draw::png::write(&self.picture(), dots.clamp(0.25, 8.0))
+    }
+
+    /// Writes it to a file, complete or not at all: as SVG or PNG, by the file's name.
+    ///
+    /// # Errors
+    /// The name tells no picture; the file cannot be written.
+    pub fn write(&self, path: impl AsRef<Path>) -> Result<()> {
+        let path = path.as_ref();
+        write_file(path, &output::Kind::of(path)?.encode(self)?)
     }
 
     /// In characters, in so many columns.

@@ -12,9 +12,38 @@ use super::{Chart, Collector, Drawing, Drawn};
 
 /// What a picture is written as.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum Kind {
+pub(super) enum Kind {
     Svg,
     Png,
+}
+
+impl Kind {
+    /// By a file's name.
+    ///
+    /// # Errors
+    /// Its ending is that of no picture that can be drawn.
+    pub(super) fn of(path: &Path) -> Result<Kind> {
+        let ending = path.extension().and_then(|ending| ending.to_str()).unwrap_or_default();
+        match ending.to_ascii_lowercase().as_str() {
+            "svg" => Ok(Kind::Svg),
+            "png" => Ok(Kind::Png),
+            _ => {
+                let what = format!("The name {} tells no picture that can be drawn.", path.display());
+                Err(Error::new(ErrorKind::Check, what).next("Charts are written as .svg or .png."))
+            }
+        }
+    }
+
+    /// The bytes of a chart's file.
+    ///
+    /// # Errors
+    /// The picture is too large to be held.
+    pub(super) fn encode(self, chart: &Chart) -> Result<Vec<u8>> {
+        match self {
+            Kind::Svg => Ok(chart.svg().into_bytes()),
+            Kind::Png => chart.png(chart.look.dots.unwrap_or(1.0)),
+        }
+    }
 }
 
 /// A chart among the formats of files; each step that draws has one of its own.
@@ -31,15 +60,7 @@ struct ChartFormat {
 /// # Errors
 /// Its ending is that of no picture that can be drawn.
 pub(crate) fn format_of(path: &Path, drawing: &Arc<Drawing>, figure: &Drawn) -> Result<Format> {
-    let ending = path.extension().and_then(|ending| ending.to_str()).unwrap_or_default();
-    let kind = match ending.to_ascii_lowercase().as_str() {
-        "svg" => Kind::Svg,
-        "png" => Kind::Png,
-        _ => {
-            let what = format!("The name {} tells no picture that can be drawn.", path.display());
-            return Err(Error::new(ErrorKind::Check, what).next("Charts are written as .svg or .png."));
-        }
-    };
+    let kind = Kind::of(path)?;
     Ok(Format::new(ChartFormat { kind, drawing: drawing.clone(), figure: figure.clone() }))
 }
 
@@ -98,11 +119,7 @@ impl RowWriter for ChartWriter {
         let ChartWriter { kind, drawing, collector, figure, mut out } = *self;
         let drawn = collector.finish()?;
         *figure.lock().unwrap_or_else(PoisonError::into_inner) = Some(drawn.clone());
-        let chart = Chart::new(drawn, &drawing);
-        let bytes = match kind {
-            Kind::Svg => chart.svg().into_bytes(),
-            Kind::Png => chart.png(drawing.look.dots.unwrap_or(1.0))?,
-        };
+        let bytes = kind.encode(&Chart::new(drawn, &drawing))?;
         out.write_all(&bytes).map_err(|error| failed(&error))?;
         Ok(out)
     }

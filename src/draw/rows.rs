@@ -1,9 +1,5 @@
 //! Rows of a chart as numbers: measures as floats, keys as their numbers.
 
-use arrow_array::cast::AsArray;
-use arrow_array::types::{
-    Date32Type, Decimal128Type, Float64Type, Int64Type, Time64MicrosecondType, TimestampMicrosecondType,
-};
 use arrow_array::{Array, ArrayRef};
 use arrow_buffer::NullBuffer;
 use churn_core::names::name;
@@ -12,6 +8,8 @@ use churn_core::{Batch, Error, ErrorKind, Result, Scalar, Type};
 use churn_draw::scale::Measure;
 use churn_draw::statistics::Ladder;
 use churn_exec::KeyNumbers;
+use churn_exec::profile::measure;
+use churn_kernels::calendar::SECOND;
 
 use super::drawing::{ChartKind, Drawing, Role};
 
@@ -41,30 +39,11 @@ pub(super) struct Numbers {
     nulls: Option<NullBuffer>,
 }
 
-/// Microseconds of a second.
-const SECOND: f64 = 1e6;
-
 impl Numbers {
     fn of(array: &ArrayRef, kind: &Type) -> Result<Numbers> {
         let wide = widen(array)?;
-        let values = match kind {
-            Type::Int => wide.as_primitive::<Int64Type>().values().iter().map(|v| *v as f64).collect(),
-            Type::Float => wide.as_primitive::<Float64Type>().values().to_vec(),
-            Type::Decimal(_, scale) => {
-                let unit = 10f64.powi(i32::from(*scale));
-                wide.as_primitive::<Decimal128Type>().values().iter().map(|v| *v as f64 / unit).collect()
-            }
-            Type::Date => wide.as_primitive::<Date32Type>().values().iter().map(|v| f64::from(*v)).collect(),
-            Type::Time => {
-                let times = wide.as_primitive::<Time64MicrosecondType>().values();
-                times.iter().map(|v| *v as f64 / SECOND).collect()
-            }
-            Type::Timestamp => {
-                let stamps = wide.as_primitive::<TimestampMicrosecondType>().values();
-                stamps.iter().map(|v| *v as f64 / SECOND).collect()
-            }
-            _ => vec![0.0; wide.len()],
-        };
+        // Of the type of null alone there are no values: every row is null.
+        let values = measure::floats(&wide, kind, [SECOND; 2]);
         Ok(Numbers { values, nulls: wide.logical_nulls().filter(|nulls| nulls.null_count() > 0) })
     }
 

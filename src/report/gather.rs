@@ -52,11 +52,8 @@ impl CheckedPlan {
         let checked = complete.checked();
         let inputs = checked.plan.files.all_read().into_iter().map(input).collect();
         let Given { ran, result, profile, chart } = checked.given(options)?;
-        let written = checked.outputs(options);
-        let profile = match profile {
-            None if checked.plan.ends_in_write => checked.profile_of_last(options),
-            profile => profile,
-        };
+        let (written, profile_of_last) = checked.outputs(options);
+        let profile = profile.or(profile_of_last);
         let Ran { ledger, figures } = ran;
         let notes = checked.plan.notes.iter().cloned().chain(ledger.warnings()).collect();
         let picture = |ground| churn_draw::svg::write(&plan_picture(&checked.plan, ground));
@@ -106,24 +103,30 @@ impl CheckedPlan {
         Ok(Given { result: Some(rows_of(&table)?), profile: Some(profile), ..none(ran) })
     }
 
-    /// The files that were written, each with its first rows as it is read again.
-    fn outputs(&self, options: &RunOptions) -> Vec<ReportOutput> {
-        let written = self.plan.files.all_written();
-        written
-            .map(|(path, shown, part)| {
-                let again = self.read_again(path, part).plan_with(options);
-                let rows = again.and_then(|plan| plan.run_head(ROWS, options));
-                ReportOutput {
-                    path: shown.to_owned(),
-                    bytes: std::fs::metadata(path)
-                        .ok()
-                        .filter(std::fs::Metadata::is_file)
-                        .map(|about| about.len()),
-                    // A picture and what is only written cannot be read.
-                    rows: rows.and_then(|table| rows_of(&table)).ok(),
+    /// The files that were written, each with its first rows as it is read again; and of a chain that ends in `write` the
+    /// profile of the last one.
+    fn outputs(&self, options: &RunOptions) -> (Vec<ReportOutput>, Option<Profile>) {
+        let last = self.plan.files.all_written().count().checked_sub(1).filter(|_| self.plan.ends_in_write);
+        let mut profile = None;
+        let output = |(number, (path, shown, part)): (usize, (&Path, &str, &WrittenPart))| {
+            let again = self.read_again(path, part).plan_with(options);
+            let rows = again.and_then(|again| match last {
+                Some(last) if last == number => {
+                    let given = again.given(options)?;
+                    profile = given.profile;
+                    Ok(given.result)
                 }
-            })
-            .collect()
+                _ => rows_of(&again.run_head(ROWS, options)?).map(Some),
+            });
+            let about = std::fs::metadata(path).ok().filter(std::fs::Metadata::is_file);
+            // A picture and what is only written cannot be read.
+            ReportOutput {
+                path: shown.to_owned(),
+                bytes: about.map(|about| about.len()),
+                rows: rows.ok().flatten(),
+            }
+        };
+        (self.plan.files.all_written().enumerate().map(output).collect(), profile)
     }
 
     /// A chain that reads what was written.
@@ -133,12 +136,6 @@ impl CheckedPlan {
             _ => crate::steps::ReadOptions::new(),
         };
         self.flow.start_again(crate::steps::Read::new(path).with(options))
-    }
-
-    /// The profile of the file that was written last, if it can be read.
-    fn profile_of_last(&self, options: &RunOptions) -> Option<Profile> {
-        let (path, _, part) = self.plan.files.all_written().last()?;
-        self.read_again(path, part).profile_with(Detail::Columns, options).ok()
     }
 
     /// The charts of all steps that draw, in order.

@@ -21,7 +21,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use churn::{CheckedPlan, Flow, Ledger, RunOptions};
 
 use crate::Outcome;
-use crate::arguments::{Command, Resources};
+use crate::arguments::{Command, Resources, Trial};
 use crate::terminal::{Failure, note};
 
 /// Runs a command.
@@ -108,6 +108,16 @@ fn recipe_of(path: &Path) -> Result<Flow, Failure> {
 /// Whether a path is that of a file that holds a query.
 fn is_query_file(path: &Path) -> bool {
     path.extension().is_some_and(|ending| ending.eq_ignore_ascii_case("sql"))
+}
+
+/// A chain with the values that it is given, and the options of its run.
+fn of_trial(flow: Flow, trial: &Trial, resources: &Resources) -> (Flow, RunOptions) {
+    let flow = trial.given.iter().fold(flow, |flow, (name, value)| flow.given(name, value));
+    let options = options(resources);
+    match trial.first {
+        Some(rows) => (flow, options.first_rows(rows)),
+        None => (flow, options),
+    }
 }
 
 fn options(resources: &Resources) -> RunOptions {

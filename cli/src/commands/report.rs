@@ -3,18 +3,14 @@
 use std::io::Write;
 use std::path::Path;
 
-use super::{options, prepared, recipe_of};
+use super::{of_trial, prepared, recipe_of};
 use crate::Outcome;
 use crate::arguments::Report;
 use crate::progress;
 
 pub(crate) fn run(arguments: &Report) -> Outcome {
-    let flow = recipe_of(&arguments.recipe)?;
-    let flow = arguments.trial.given.iter().fold(flow, |flow, (name, value)| flow.given(name, value));
-    let mut options = options(&arguments.resources);
-    if let Some(rows) = arguments.trial.first {
-        options = options.first_rows(rows);
-    }
+    let recipe = recipe_of(&arguments.recipe)?;
+    let (flow, options) = of_trial(recipe, &arguments.trial, &arguments.resources);
     let plan = prepared(&flow, &options, &arguments.resources)?;
     if let Some(path) = &arguments.output {
         plan.may_write(path)?;

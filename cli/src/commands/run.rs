@@ -2,7 +2,7 @@
 
 use churn::{CheckedPlan, ErrorKind, Flow, RunOptions};
 
-use super::{account, chain_of, draw, options, prepared, recipe_of};
+use super::{account, chain_of, draw, of_trial, prepared, recipe_of};
 use crate::Outcome;
 use crate::arguments::{ChartShape, Do, Run, Running, Shape, Trial};
 use crate::terminal::Failure;
@@ -32,11 +32,7 @@ pub(crate) fn recipe(arguments: &Run) -> Outcome {
 
 /// Runs a chain with the values that it is given.
 pub(super) fn tried(flow: Flow, trial: &Trial, running: &Running) -> Outcome {
-    let flow = trial.given.iter().fold(flow, |flow, (name, value)| flow.given(name, value));
-    let mut options = options(&running.resources);
-    if let Some(rows) = trial.first {
-        options = options.first_rows(rows);
-    }
+    let (flow, options) = of_trial(flow, trial, &running.resources);
     give(&flow, options, running)
 }
 
@@ -98,14 +94,5 @@ fn give_chart(plan: &CheckedPlan, options: RunOptions, running: &Running) -> Out
             ));
         }
     };
-    if let Some(path) = &running.output {
-        draw::check_target(path)?;
-        plan.may_write(path)?;
-    }
-    let (chart, ledger) = draw::drawn(plan, options, &running.resources)?;
-    match &running.output {
-        Some(path) => draw::write_file(&chart, path)?,
-        None => draw::show(&chart, shape)?,
-    }
-    account(&ledger, &running.resources)
+    draw::give(plan, options, running.output.as_deref(), shape, &running.resources, |chart| chart)
 }

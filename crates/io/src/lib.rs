@@ -70,7 +70,7 @@ pub mod streams;
 pub mod target;
 pub mod temporary;
 mod waiting_rows;
-mod web;
+
 #[cfg(feature = "workbook")]
 pub mod workbook;
 pub mod zip;

@@ -4,6 +4,7 @@ use std::collections::HashSet;
 use std::path::Path;
 use std::sync::Arc;
 
+use crate::{store, streams};
 use arrow_array::cast::AsArray;
 use arrow_array::{Array, ArrayRef, StringViewArray, make_array, new_null_array};
 use arrow_buffer::NullBuffer;
@@ -284,5 +285,8 @@ pub(crate) fn file_name(shown: &str, rows: usize) -> ArrayRef {
 
 /// A path as messages show it.
 pub(crate) fn shown(file: &Path, base: &Path) -> String {
+    if store::is_address(file) {
+        return streams::shown(file);
+    }
     file.strip_prefix(base).unwrap_or(file).display().to_string()
 }

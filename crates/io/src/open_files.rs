@@ -1,15 +1,20 @@
-//! Files that are read at many places, of which few are open at once: a process may have about a thousand open.
+//! Files that are read at many places: those on disk, of which few are open at once since a process may have about a thousand
+//! open, and those in stores, of which parts are fetched.
 
-use std::collections::VecDeque;
+use std::collections::{HashMap, VecDeque};
 use std::fs::File;
+use std::io::Read;
+use std::ops::Range;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
+use bytes::Bytes;
 use churn_core::Result;
 
 use super::identity::FileId;
-use super::place;
+use super::store::{RemoteFile, Transfer};
+use super::{place, store, streams};
 
 /// Files of a source that are open at once.
 const MOST: usize = 64;
@@ -21,9 +26,99 @@ pub(crate) struct OpenFiles {
     open: Mutex<VecDeque<(u64, Arc<File>)>>,
 }
 
-/// A file that many threads read at places of their own. It is opened again when it is read after others were.
+/// A file that many threads read at places of their own.
 #[derive(Clone, Debug)]
-pub(crate) struct PositionedFile {
+pub(crate) enum PositionedFile {
+    Local(LocalFile),
+    Remote(RemoteFile),
+}
+
+impl PositionedFile {
+    /// Opens a file as one of a source's: where parts of it are fetched, as it was opened then.
+    ///
+    /// # Errors
+    /// It cannot be read.
+    pub(crate) fn open(
+        path: &Path,
+        files: &Arc<OpenFiles>,
+        remote: &HashMap<PathBuf, RemoteFile>,
+    ) -> Result<PositionedFile> {
+        match remote.get(path) {
+            Some(remote) => Ok(PositionedFile::Remote(remote.clone())),
+            None => Ok(PositionedFile::Local(LocalFile::open(path, files)?)),
+        }
+    }
+
+    /// A file for a look at some places of it; `None` for a stream, and for an address whose store sends no parts.
+    ///
+    /// # Errors
+    /// It cannot be read.
+    pub(crate) fn to_look_at(path: &Path, transfer: &Arc<Transfer>) -> Result<Option<PositionedFile>> {
+        if store::is_address(path) {
+            let remote = RemoteFile::open(path, transfer).map_err(|e| place::unreadable(path, &e))?;
+            return Ok(remote.map(PositionedFile::Remote));
+        }
+        match streams::is_stream(path) {
+            true => Ok(None),
+            false => Ok(Some(PositionedFile::Local(LocalFile::open(path, &Arc::default())?))),
+        }
+    }
+
+    /// Bytes that it had when it was first opened.
+    pub(crate) fn size(&self) -> u64 {
+        match self {
+            PositionedFile::Local(file) => file.size,
+            PositionedFile::Remote(file) => file.size(),
+        }
+    }
+
+    /// Reads some bytes at a place.
+    pub(crate) fn read_at(&self, into: &mut [u8], at: u64) -> std::io::Result<usize> {
+        match self {
+            PositionedFile::Local(file) => place::read_at(&*file.file()?, into, at),
+            PositionedFile::Remote(file) => {
+                let fetched = file.fetch(at..at.saturating_add(into.len() as u64))?;
+                (&fetched[..]).read(into)
+            }
+        }
+    }
+
+    /// The bytes of ranges, which must lie within it; those of a file in a store are fetched several at once.
+    ///
+    /// # Errors
+    /// They cannot be read.
+    pub(crate) fn read_ranges(&self, ranges: Vec<Range<u64>>) -> std::io::Result<Vec<Bytes>> {
+        let PositionedFile::Remote(file) = self else {
+            let read = |range: Range<u64>| {
+                let mut part = vec![0; usize::try_from(range.end - range.start).unwrap_or(0)];
+                self.read_exactly(&mut part, range.start).map(|()| Bytes::from(part))
+            };
+            return ranges.into_iter().map(read).collect();
+        };
+        file.fetch_all(ranges)
+    }
+
+    /// Reads bytes at a place, all of them.
+    ///
+    /// # Errors
+    /// It cannot be read, or ends before them.
+    pub(crate) fn read_exactly(&self, mut into: &mut [u8], mut at: u64) -> std::io::Result<()> {
+        while !into.is_empty() {
+            match self.read_at(into, at)? {
+                0 => return Err(std::io::Error::other("it became shorter while it was read")),
+                read => {
+                    into = into.get_mut(read..).unwrap_or_default();
+                    at += read as u64;
+                }
+            }
+        }
+        Ok(())
+    }
+}
+
+/// A file on disk. It is opened again when it is read after others were.
+#[derive(Clone, Debug)]
+pub(crate) struct LocalFile {
     /// What it is known by among the open ones.
     key: u64,
     path: PathBuf,
@@ -32,30 +127,21 @@ pub(crate) struct PositionedFile {
     files: Arc<OpenFiles>,
 }
 
-impl PositionedFile {
-    /// Opens a file as one of a source's.
-    ///
-    /// # Errors
-    /// It cannot be read.
-    pub(crate) fn open(path: &Path, files: &Arc<OpenFiles>) -> Result<PositionedFile> {
+impl LocalFile {
+    fn open(path: &Path, files: &Arc<OpenFiles>) -> Result<LocalFile> {
         let file = place::open(path)?;
         let size = file.metadata().map_err(|e| place::unreadable(path, &e))?.len();
         let (id, path) = (FileId::of_file(&file, path), path.to_owned());
         let key = files.next.fetch_add(1, Ordering::Relaxed);
         files.keep(key, Arc::new(file));
-        Ok(PositionedFile { key, path, id, size, files: files.clone() })
-    }
-
-    /// Bytes that it had when it was first opened.
-    pub(crate) fn size(&self) -> u64 {
-        self.size
+        Ok(LocalFile { key, path, id, size, files: files.clone() })
     }
 
     /// The open file.
     ///
     /// # Errors
     /// It cannot be opened again, or another file took its place.
-    pub(crate) fn file(&self) -> std::io::Result<Arc<File>> {
+    fn file(&self) -> std::io::Result<Arc<File>> {
         if let Some(file) = self.files.find(self.key) {
             return Ok(file);
         }
@@ -66,29 +152,6 @@ impl PositionedFile {
         let file = Arc::new(file);
         self.files.keep(self.key, file.clone());
         Ok(file)
-    }
-
-    /// Reads some bytes at a place.
-    pub(crate) fn read_at(&self, into: &mut [u8], at: u64) -> std::io::Result<usize> {
-        place::read_at(&*self.file()?, into, at)
-    }
-
-    /// Reads bytes at a place, all of them.
-    ///
-    /// # Errors
-    /// It cannot be read, or ends before them.
-    pub(crate) fn read_exactly(&self, mut into: &mut [u8], mut at: u64) -> std::io::Result<()> {
-        let file = self.file()?;
-        while !into.is_empty() {
-            match place::read_at(&file, into, at)? {
-                0 => return Err(std::io::Error::other("it became shorter while it was read")),
-                read => {
-                    into = into.get_mut(read..).unwrap_or_default();
-                    at += read as u64;
-                }
-            }
-        }
-        Ok(())
     }
 }
 
@@ -125,7 +188,7 @@ mod tests {
             .map(|number| {
                 let path = folder.path().join(number.to_string());
                 std::fs::write(&path, format!("farm {number}")).unwrap();
-                PositionedFile::open(&path, &files).unwrap()
+                PositionedFile::open(&path, &files, &HashMap::new()).unwrap()
             })
             .collect();
         for (number, file) in opened.iter().enumerate() {

@@ -11,6 +11,7 @@ use churn_core::{Batch, Event, Result, Scalar};
 
 use super::format::{LineEncoder, LineForm};
 use super::ranges::Range;
+use super::store::Transfer;
 
 /// A column as a source has it.
 #[derive(Clone, Debug, PartialEq)]
@@ -40,6 +41,8 @@ pub struct About {
     pub notes: Vec<String>,
     /// The first column that one of several files lacks.
     pub lacking: Option<Lacking>,
+    /// What was fetched of it from stores, if it is in some; more during a run.
+    pub transfers: Vec<Arc<Transfer>>,
 }
 
 /// A column that one of several files of a table lacks.
@@ -126,24 +129,45 @@ pub trait Source: Send + Sync + fmt::Debug {
     fn about(&self) -> &About;
     /// Starts reading.
     fn open(&self, request: Request) -> Result<Box<dyn Scan>>;
+
+    /// Bytes that some of the columns take in its files; `None` where the files do not tell.
+    fn bytes_of(&self, _columns: &[usize]) -> Option<u64> {
+        None
+    }
 }
 
-/// A source over copies of streams, which vanish with it.
+/// A source over files of stores, or over copies of streams, which vanish with it.
 #[derive(Debug)]
-pub struct Spooled {
-    /// The source.
-    pub source: Arc<dyn Source>,
+pub(crate) struct FetchedSource {
+    source: Arc<dyn Source>,
+    about: About,
     /// Temporary folders that must last as long as it.
-    pub _folders: Vec<super::temporary::Folder>,
+    _folders: Vec<super::temporary::Folder>,
 }
 
-impl Source for Spooled {
+impl FetchedSource {
+    /// A source, what is fetched for it from stores, and folders with copies that it reads.
+    pub(crate) fn new(
+        source: Arc<dyn Source>,
+        transfers: Vec<Arc<Transfer>>,
+        folders: Vec<super::temporary::Folder>,
+    ) -> FetchedSource {
+        let about = About { transfers, ..source.about().clone() };
+        FetchedSource { source, about, _folders: folders }
+    }
+}
+
+impl Source for FetchedSource {
     fn columns(&self) -> &[SourceColumn] {
         self.source.columns()
     }
 
     fn about(&self) -> &About {
-        self.source.about()
+        &self.about
+    }
+
+    fn bytes_of(&self, columns: &[usize]) -> Option<u64> {
+        self.source.bytes_of(columns)
     }
 
     fn open(&self, request: Request) -> Result<Box<dyn Scan>> {

@@ -9,13 +9,15 @@ use std::collections::HashMap;
 use std::fs::File;
 use std::io::{Cursor, Read, Write};
 use std::path::{Path, PathBuf};
-use std::sync::{LazyLock, Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, LazyLock, Mutex, MutexGuard, PoisonError};
 
+use churn_core::readable::bytes;
 use churn_core::{Error, ErrorKind, Result};
 
 use super::own::capitalized;
 use super::place::{self, Compression, STANDARD};
-use super::store;
+use super::source::ReadResources;
+use super::store::{self, Counted, Transfer};
 use super::temporary::Folder;
 
 /// A stream of which some bytes may have been read.
@@ -123,11 +125,12 @@ pub fn peek(path: &Path, most: usize) -> Result<Vec<u8>> {
     Ok(plain)
 }
 
-/// The bytes of a stream from its start, for the one source that reads them.
+/// The bytes of a stream from its start, for the one source that reads them; those of an address are counted, and can be taken
+/// again.
 ///
 /// # Errors
-/// It was taken before.
-pub(crate) fn take(path: &Path) -> Result<Box<dyn Read + Send>> {
+/// It was taken before, or cannot be read.
+pub(crate) fn take(path: &Path, transfer: &Arc<Transfer>) -> Result<Box<dyn Read + Send>> {
     let mut streams = open_streams();
     let Some(Opened { first, rest }) = opened(&mut streams, path)?.take() else {
         return Err(read_once(path));
@@ -135,24 +138,48 @@ pub(crate) fn take(path: &Path) -> Result<Box<dyn Read + Send>> {
     if path != Path::new(STANDARD) {
         streams.remove(path);
     }
-    Ok(Box::new(Cursor::new(first).chain(rest)))
+    let whole = Cursor::new(first).chain(rest);
+    if store::is_address(path) {
+        return Ok(Box::new(Counted::new(whole, transfer.clone())));
+    }
+    Ok(Box::new(whole))
 }
+
+/// Ends the reading of an address that was looked at, for a format that reads parts of it.
+pub(crate) fn let_go(path: &Path) {
+    open_streams().remove(path);
+}
+
+/// Bytes of an address that are copied at most, so that one without an end fills no disk.
+const MOST_COPIED: u64 = 64 << 30;
 
 /// Copies a stream to a temporary file, for a format that is read at more than one place. The file is named after the
 /// stream and vanishes with the folder that is given.
 ///
 /// # Errors
 /// The stream cannot be read, or the folder for temporary files is full.
-pub fn spool(path: &Path, temporary: Option<&Path>) -> Result<(Folder, PathBuf)> {
-    let folder = super::temporary::folder(temporary)?;
+pub(crate) fn spool(
+    path: &Path,
+    resources: &ReadResources,
+    transfer: &Arc<Transfer>,
+) -> Result<(Folder, PathBuf)> {
+    let folder = super::temporary::folder(resources.temporary.as_deref())?;
     let name = store::at(path).map_or_else(|| shown(path), |at| at.file_name()).replace(['/', '\\'], " ");
     let target = folder.path().join(name.trim());
-    let mut reader = take(path)?;
+    let reader = take(path, transfer)?;
+    let most = if store::is_address(path) { MOST_COPIED } else { u64::MAX };
+    copy(reader, path, &target, most)?;
+    Ok((folder, target))
+}
+
+/// Copies a stream to a file, of no more bytes than that.
+fn copy(mut reader: impl Read, path: &Path, target: &Path, most: u64) -> Result<()> {
     let full = |e: std::io::Error| {
         let what = format!("{} cannot be kept in a temporary file: {e}.", shown(path));
         Error::new(ErrorKind::Output, what).next("Name another folder for temporary files: --temporary.")
     };
-    let mut file = File::create(&target).map_err(full)?;
+    let mut file = File::create(target).map_err(full)?;
+    let mut left = most;
     let mut buffer = vec![0; 1 << 18];
     loop {
         let read = match reader.read(&mut buffer) {
@@ -161,9 +188,17 @@ pub fn spool(path: &Path, temporary: Option<&Path>) -> Result<(Folder, PathBuf)>
             Err(e) if e.kind() == std::io::ErrorKind::Interrupted => continue,
             Err(e) => return Err(place::unreadable(path, &e)),
         };
+        left = left.checked_sub(read as u64).ok_or_else(|| too_long(path, most))?;
         file.write_all(buffer.get(..read).unwrap_or_default()).map_err(full)?;
     }
-    Ok((folder, target))
+    Ok(())
+}
+
+/// The error of a stream that has more bytes than are copied.
+fn too_long(path: &Path, most: u64) -> Error {
+    Error::new(ErrorKind::Input, format!("{} is longer than {}.", shown(path), bytes(most)))
+        .why("Its store does not send parts of it, and a copy of it may not be longer.")
+        .next("Fetch it first, and read the file.")
 }
 
 /// Reading that waits for bytes, and stops waiting when the run is to stop.

@@ -87,9 +87,10 @@ impl Histogram {
         let end = greatest / width;
         // Of whole numbers the last bin ends before its border; of others the greatest may be its border.
         let last = if self.is_whole() { end.floor() + 1.0 } else { end.ceil().max(first + 1.0) };
-        let border = |n: f64| if width < 1.0 { n / (1.0 / width).round() } else { n * width };
-        let is_exact = width >= 1.0 || ((1.0 / width).round() * width - 1.0).abs() < 1e-9;
-        let border = |n: f64| if is_exact { border(n) } else { n * width };
+        // A quotient where it is one, so that borders are as they are written: 0.3, not 3 times 0.1.
+        let parts = (1.0 / width).round();
+        let is_quotient = width < 1.0 && (parts * width - 1.0).abs() < 1e-9;
+        let border = |n: f64| if is_quotient { n / parts } else { n * width };
         let borders = (0..=(last - first) as usize).map(|i| border(first + i as f64)).collect();
         let unit = self.drawing.look.units.first().map(|unit| format!(" {unit}")).unwrap_or_default();
         Ok((borders, format!("Bins are {}{unit} wide{why}.", Measure::Number.text(width))))

@@ -2,8 +2,8 @@
 
 use std::sync::Arc;
 
-use churn_core::Result;
 use churn_core::readable::plural;
+use churn_core::{Result, Scalar};
 use churn_draw::figure::{Extent, Place, Point, Series, Shape, Tile};
 use churn_draw::scale::{Measure, Range};
 use churn_draw::statistics::Grid;
@@ -11,7 +11,6 @@ use churn_draw::statistics::Grid;
 use super::{Drawn, Ends, Marks, Names, Undrawn, at, number};
 use crate::draw::drawing::{Drawing, Role};
 use crate::draw::rows::{Along, Rows, named};
-use churn_core::Scalar;
 
 /// Rows that are drawn as points each.
 const FEW: usize = 5000;

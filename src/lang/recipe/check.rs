@@ -166,15 +166,11 @@ pub(crate) fn check_chain(
         own.for_each(|aside| aside.table = label.clone());
         checker.acted |= placed.step.check().acts();
         tell_once(&mut checker.errors, first_error);
-        #[cfg(feature = "charts")]
-        if checker.drawing.is_some() && (number + 1 < chain.steps.len() || label.is_some()) {
-            checker.drawing = None;
+        if placed.step.check().shows() && (number + 1 < chain.steps.len() || label.is_some()) {
             let error =
                 Error::new(ErrorKind::Check, "A chart without a file stands at the end of the main chain.");
             checker.wrong(placed.span, error.next("Say where it goes: to 'chart.svg'."));
         }
-        #[cfg(not(feature = "charts"))]
-        let _ = number;
         let fields = relation.as_ref().map(|r| r.fields.as_slice()).unwrap_or_default();
         checker.steps.push(StepInfo {
             text: placed.step.to_string(),

@@ -9,7 +9,7 @@ use std::sync::Arc;
 
 use churn_core::names::comma;
 use churn_core::{Error, ErrorKind, Field, Position, Type};
-use churn_expr::ast::Kind;
+use churn_expr::ast::{Expr, Kind};
 use churn_expr::bind::Beside;
 use churn_expr::expand::over_set;
 use churn_io::files::WrittenPart;
@@ -212,7 +212,7 @@ impl Draw {
         let keys = self.along.iter().chain(&self.colour).chain(&self.panels);
         for item in measures.iter().chain(keys).chain(label) {
             let mut beside = Beside::default();
-            if checker.environment.has_aggregate(&item.expr) && !has_rows(&item.expr.kind) {
+            if checker.environment.has_aggregate(&item.expr) && !has_rows(&item.expr) {
                 self.refuse_aggregate(item, checker);
                 continue;
             }
@@ -279,6 +279,33 @@ impl Draw {
         Drawing { kind: self.kind, measures, along, colour, panels, label, look }
     }
 
+    /// The rows with the chart written of them; a file that it cannot be written to is noted.
+    fn written(
+        &self,
+        to: &Path,
+        drawing: Arc<Drawing>,
+        relation: Relation,
+        checker: &mut Checker<'_>,
+    ) -> Relation {
+        let Some((text, path)) = checker.target(to, self.span) else { return relation };
+        let figure = Drawn::default();
+        let format = match format_of(&path, &drawing, &figure) {
+            Ok(format) => format,
+            Err(error) => {
+                checker.wrong(to.span(), error);
+                return relation;
+            }
+        };
+        for result in [target::may_be_written(&path), checker.files.writes(&path, &text, WrittenPart::File)] {
+            if let Err(error) = result {
+                checker.wrong(to.span(), error);
+            }
+        }
+        checker.charts.push(WrittenChart { file: text, drawing, figure });
+        let (step, options, fields) = (checker.step(), WriteOptions::default(), relation.fields.clone());
+        relation.then(operators::Write { path, format, options, mode: Mode::Replace, fields }, step)
+    }
+
     /// Checks that ratios can be shown where they are asked for.
     fn check_ratios(&self, drawing: &Drawing, checker: &mut Checker<'_>) {
         let [along, up] = drawing.look.is_log;
@@ -305,12 +332,9 @@ fn title_of(item: &Item) -> String {
 }
 
 /// Whether an expression with an aggregate still has one value a row: `sum(x) per farm`.
-fn has_rows(kind: &Kind) -> bool {
-    let mut found = matches!(kind, Kind::Per(..) | Kind::Over(..));
-    if !found {
-        let expr = churn_expr::Expr::new(kind.clone(), Position::default());
-        expr.for_each_part(&mut |part| found |= has_rows(&part.kind));
-    }
+fn has_rows(expr: &Expr) -> bool {
+    let mut found = matches!(expr.kind, Kind::Per(..) | Kind::Over(..));
+    expr.for_each_part(&mut |part| found = found || has_rows(part));
     found
 }
 
@@ -335,26 +359,7 @@ impl Check for Draw {
             checker.drawing = Some(drawing);
             return Some(Relation { fields, ..relation });
         };
-        let Some((text, path)) = checker.target(to, self.span) else {
-            return Some(Relation { fields: fields_before, ..relation });
-        };
-        let figure = Drawn::default();
-        let format = match format_of(&path, &drawing, &figure) {
-            Ok(format) => format,
-            Err(error) => {
-                checker.wrong(to.span(), error);
-                return Some(Relation { fields: fields_before, ..relation });
-            }
-        };
-        for result in [target::may_be_written(&path), checker.files.writes(&path, &text, WrittenPart::File)] {
-            if let Err(error) = result {
-                checker.wrong(to.span(), error);
-            }
-        }
-        checker.charts.push(WrittenChart { file: text, drawing, figure });
-        let (step, options) = (checker.step(), WriteOptions::default());
-        let write = operators::Write { path, format, options, mode: Mode::Replace, fields };
-        let relation = relation.then(write, step);
+        let relation = self.written(to, drawing, Relation { fields, ..relation }, checker);
         Some(Relation { fields: fields_before, ..relation })
     }
 

@@ -248,7 +248,7 @@ impl Read {
             _ => None,
         };
         let (base, resources) = (checker.base.clone(), checker.resources.clone());
-        let opening = Opening { base, options, resources };
+        let opening = Opening::new(base, options, resources);
         let opened = folders::opened(files, &opening.base, &|files, types| {
             let mut opening = opening.clone();
             opening.options.types.extend(types.iter().cloned());

@@ -14,6 +14,12 @@ const MINUTE: i64 = 60 * SECOND;
 
 /// The measure of each value; of types that have none, nothing. The column is carried as its type is when computed.
 pub(crate) fn of(array: &ArrayRef, kind: &Type) -> Vec<f64> {
+    floats(array, kind, [MINUTE, DAY])
+}
+
+/// Each value as a float: numbers, days of dates, and times and timestamps in units of so many microseconds; of other types
+/// nothing. The column is carried as its type is when computed; what stands for null is any number.
+pub fn floats(array: &ArrayRef, kind: &Type, [time, stamp]: [i64; 2]) -> Vec<f64> {
     match kind {
         Type::Int => array.as_primitive::<Int64Type>().values().iter().map(|v| *v as f64).collect(),
         Type::Float => array.as_primitive::<Float64Type>().values().to_vec(),
@@ -24,11 +30,11 @@ pub(crate) fn of(array: &ArrayRef, kind: &Type) -> Vec<f64> {
         Type::Date => array.as_primitive::<Date32Type>().values().iter().map(|v| f64::from(*v)).collect(),
         Type::Time => {
             let times = array.as_primitive::<Time64MicrosecondType>().values();
-            times.iter().map(|v| *v as f64 / MINUTE as f64).collect()
+            times.iter().map(|v| *v as f64 / time as f64).collect()
         }
         Type::Timestamp => {
             let stamps = array.as_primitive::<TimestampMicrosecondType>().values();
-            stamps.iter().map(|v| *v as f64 / DAY as f64).collect()
+            stamps.iter().map(|v| *v as f64 / stamp as f64).collect()
         }
         _ => Vec::new(),
     }

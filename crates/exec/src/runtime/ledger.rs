@@ -4,6 +4,7 @@ use churn_core::names::name;
 use churn_core::readable::{bytes, plural};
 use churn_core::{ColumnId, Counters, Event, Events, Ledger, LedgerStep};
 use churn_io::source::About;
+use churn_io::store::Transfer;
 use churn_plan::operators::Op;
 use churn_plan::{Node, Plan, StepInfo};
 
@@ -70,7 +71,7 @@ fn left_out_below(nodes: &[&Node], step: usize, counters: &Counters) -> u64 {
 /// What a step's source is, in words.
 fn source_of(plan: &Plan, step: usize) -> Option<String> {
     let scan = scans(plan).into_iter().find(|(id, _)| *id == step)?.1;
-    let About { files, bytes: size, .. } = scan.source.about();
+    let About { files, bytes: size, transfers, .. } = scan.source.about();
     if *files == 0 {
         return None;
     }
@@ -78,6 +79,9 @@ fn source_of(plan: &Plan, step: usize) -> Option<String> {
     parts.extend(size.filter(|b| *b > 0).map(bytes));
     let all = scan.source.columns().len();
     parts.push(format!("{} of {}", scan.columns.len(), plural(all as u64, "column")));
+    if !transfers.is_empty() {
+        parts.push(format!("fetched {}", Transfer::together(transfers)));
+    }
     Some(parts.join(", "))
 }
 

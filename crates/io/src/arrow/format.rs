@@ -29,12 +29,16 @@ impl FileFormat for ArrowFormat {
         false
     }
 
+    fn reads_parts(&self) -> bool {
+        true
+    }
+
     fn starts(&self, first: &[u8]) -> bool {
         (ARROW.starts)(first)
     }
 
     fn open(&self, files: &[PathBuf], opening: Opening) -> Result<Arc<dyn Source>> {
-        Ok(Arc::new(ArrowSource::new(files, &opening.base, opening.options.file_column.as_deref())?))
+        Ok(Arc::new(ArrowSource::new(files, &opening)?))
     }
 
     fn codecs(&self) -> &[Codec] {

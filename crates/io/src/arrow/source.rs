@@ -3,8 +3,7 @@
 //! A file's batches are found through its footer; the worker that takes one reads its bytes, and its columns
 //! are parts of them. A stream has no footer and is read in order.
 
-use std::fs::File;
-use std::io::BufReader;
+use std::io::{BufReader, Read};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 
@@ -18,13 +17,14 @@ use churn_core::{Batch, Error, Result};
 
 use super::ArrowFormat;
 use super::damage::{check_places, decoded};
-use crate::format;
+use crate::format::{self, Opening};
 use crate::merge_schemas::{self, FileRows, Flat, MergedSchema};
 use crate::open_files::{OpenFiles, PositionedFile};
-use crate::place;
 use crate::source::{
     About, Capability, Decoded, Guess, Morsel, Request, RowTest, Scan, Source, SourceColumn,
 };
+use crate::store::{self, Transfer};
+use crate::{place, streams};
 
 /// The first bytes of a file that has a footer.
 const MAGIC: [u8; 6] = *b"ARROW1";
@@ -40,11 +40,24 @@ struct ArrowFile {
     bytes: u64,
     /// Where its batches are, and what reads them; none for a stream.
     blocks: Option<(Vec<Block>, FileDecoder)>,
+    /// Counts what is fetched of a stream in a store.
+    transfer: Arc<Transfer>,
+}
+
+type StreamBytes = BufReader<Box<dyn Read + Send>>;
+
+/// The bytes of a stream, on disk or in a store.
+fn stream_of(path: &Path, transfer: &Arc<Transfer>) -> Result<StreamBytes> {
+    let bytes: Box<dyn Read + Send> = match store::is_address(path) {
+        true => streams::take(path, transfer)?,
+        false => Box::new(place::open(path)?),
+    };
+    Ok(BufReader::new(bytes))
 }
 
 impl ArrowFile {
-    fn open(path: &Path, shown: &str, files: &Arc<OpenFiles>) -> Result<ArrowFile> {
-        let file = PositionedFile::open(path, files)?;
+    fn open(path: &Path, shown: &str, files: &Arc<OpenFiles>, opening: &Opening) -> Result<ArrowFile> {
+        let file = PositionedFile::open(path, files, &opening.remote)?;
         let bytes = file.size();
         let mut first = [0; 6];
         let read = file.read_at(&mut first, 0).map_err(|e| place::unreadable(path, &e))?;
@@ -52,12 +65,13 @@ impl ArrowFile {
             let (schema, blocks, decoder) = footer(&file, bytes).map_err(|e| broken(shown, &e))?;
             (schema, Some((blocks, decoder)))
         } else {
-            let reader = BufReader::new(place::open(path)?);
+            let reader = stream_of(path, &opening.transfer)?;
             let stream = decoded(|| StreamReader::try_new(reader, None)).map_err(|e| broken(shown, &e))?;
             (stream.schema(), None)
         };
         let columns = merge_schemas::flat(schema.fields()).columns;
-        Ok(ArrowFile { path: path.to_owned(), shown: shown.to_owned(), file, schema, columns, bytes, blocks })
+        let (path, shown, transfer) = (path.to_owned(), shown.to_owned(), opening.transfer.clone());
+        Ok(ArrowFile { path, shown, file, schema, columns, bytes, blocks, transfer })
     }
 }
 
@@ -94,7 +108,7 @@ fn block_of(file: &PositionedFile, block: &Block) -> std::result::Result<Buffer,
 
 /// Some bytes of a file.
 fn part(file: &PositionedFile, at: u64, length: usize) -> std::result::Result<Buffer, ArrowError> {
-    let room = file.file()?.metadata().map_or(0, |m| m.len()).saturating_sub(at);
+    let room = file.size().saturating_sub(at);
     if (length as u64) > room {
         return Err(ArrowError::ParseError("it is cut short".into()));
     }
@@ -121,12 +135,14 @@ impl ArrowSource {
     ///
     /// # Errors
     /// A file cannot be read, or columns of one name have types that do not go together.
-    pub fn new(files: &[PathBuf], base: &Path, file_column: Option<&str>) -> Result<ArrowSource> {
+    pub fn new(files: &[PathBuf], opening: &Opening) -> Result<ArrowSource> {
         let open_files = Arc::default();
-        let open = |file: &PathBuf| ArrowFile::open(file, &merge_schemas::shown(file, base), &open_files);
+        let open = |file: &PathBuf| {
+            ArrowFile::open(file, &merge_schemas::shown(file, &opening.base), &open_files, opening)
+        };
         let opened: Vec<ArrowFile> = files.iter().map(open).collect::<Result<_>>()?;
         let columns = opened.iter().map(|f| (f.shown.as_str(), f.columns.as_slice()));
-        let united = MergedSchema::of_files(columns, file_column)?;
+        let united = MergedSchema::of_files(columns, opening.options.file_column.as_deref())?;
         let note = |f: &ArrowFile| merge_schemas::flat(f.schema.fields()).notes(&f.shown);
         let notes = opened.iter().flat_map(note).collect();
         let bytes = Some(opened.iter().map(|f| f.bytes).sum());
@@ -162,7 +178,7 @@ struct ArrowScanState {
 struct NextBatch {
     file: usize,
     block: usize,
-    stream: Option<StreamReader<BufReader<File>>>,
+    stream: Option<StreamReader<StreamBytes>>,
     done: u64,
 }
 
@@ -192,8 +208,8 @@ impl Scan for ArrowScan {
                 }
                 None => {
                     if next.stream.is_none() {
-                        let file = BufReader::new(place::open(&file.path)?);
-                        let stream = decoded(|| StreamReader::try_new(file, None));
+                        let bytes = stream_of(&file.path, &file.transfer)?;
+                        let stream = decoded(|| StreamReader::try_new(bytes, None));
                         next.stream = Some(stream.map_err(|e| broken(&self.shared.shown(number), &e))?);
                     }
                     let stream = next.stream.as_mut();

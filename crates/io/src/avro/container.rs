@@ -370,7 +370,7 @@ mod tests {
             bytes.extend(block(rows, &packed(&records, packing, None).unwrap(), &mark));
         }
         std::fs::write(&path, &bytes).unwrap();
-        let file = PositionedFile::open(&path, &Arc::default()).unwrap();
+        let file = PositionedFile::open(&path, &Arc::default(), &Default::default()).unwrap();
         let found = Heading::read(&file).unwrap();
         assert_eq!((found.schema.as_str(), found.packing), (schema, packing));
         let blocks = found.blocks(&file).unwrap();
@@ -381,7 +381,7 @@ mod tests {
         // Cut anywhere behind the heading it is told, but between two blocks.
         for cut in [bytes.len() - 1, bytes.len() - MARK - 1, bytes.len() / 2 + 50] {
             std::fs::write(&path, &bytes[..cut]).unwrap();
-            let file = PositionedFile::open(&path, &Arc::default()).unwrap();
+            let file = PositionedFile::open(&path, &Arc::default(), &Default::default()).unwrap();
             assert!(Heading::read(&file).unwrap().blocks(&file).is_err(), "{cut}");
         }
     }

@@ -1,6 +1,7 @@
 //! Avro files as one table, united by name. The places of a file's blocks are found before the run; the worker that
 //! takes some of them reads, unpacks and decodes them.
 
+use std::collections::HashMap;
 use std::io::{BufReader, Cursor};
 use std::ops::Range;
 use std::path::{Path, PathBuf};
@@ -46,7 +47,7 @@ type BlockReader = Reader<BufReader<Cursor<Vec<u8>>>>;
 
 impl AvroFile {
     fn open(path: &Path, shown: &str, files: &Arc<OpenFiles>) -> Result<AvroFile> {
-        let file = PositionedFile::open(path, files)?;
+        let file = PositionedFile::open(path, files, &HashMap::new())?;
         let heading = Heading::read(&file).map_err(|e| broken(shown, &e))?;
         let blocks = heading.blocks(&file).map_err(|e| broken(shown, &e))?;
         let shape = RecordShape::of(&heading.schema).map_err(|e| broken(shown, &e))?;

@@ -29,7 +29,7 @@ impl FileFormat for Csv {
     }
 
     fn open(&self, files: &[PathBuf], opening: Opening) -> Result<Arc<dyn Source>> {
-        Ok(Arc::new(CsvSource::new(files, &opening.base, opening.options)?))
+        Ok(Arc::new(CsvSource::new(files, &opening)?))
     }
 
     fn reads_with(&self, _: &str) -> bool {

@@ -3,7 +3,7 @@
 use std::collections::{HashMap, HashSet};
 use std::io::Read;
 use std::path::{Path, PathBuf};
-use std::sync::Mutex;
+use std::sync::{Arc, Mutex, PoisonError};
 
 use churn_core::readable::plural;
 use churn_core::{Error, ErrorKind, Result};
@@ -14,6 +14,7 @@ use super::cutter::count_lines;
 use super::options::{CsvOptions, Encoding, Header};
 use crate::charset::{self, Decoding, LineFeeds};
 use crate::place::{self, Compression};
+use crate::store::{self, Transfer};
 use crate::streams;
 
 /// Bytes looked at before the run, at the start and at each other place of a file.
@@ -21,6 +22,15 @@ pub(super) const LOOKED_AT: usize = 1 << 18;
 
 /// Renamed headings that are told one by one.
 const RENAMED_TOLD: usize = 5;
+
+/// How an address is read before the run.
+#[derive(Clone, Copy)]
+pub(super) struct Fetching<'a> {
+    /// Counts what is fetched.
+    pub(super) transfer: &'a Arc<Transfer>,
+    /// Bytes of its text that are looked at: as many as of a file.
+    pub(super) start: usize,
+}
 
 /// A file, its heading read.
 #[derive(Debug)]
@@ -41,20 +51,22 @@ pub struct Head {
     pub(super) start: Vec<u8>,
     /// Whether the text ends with `start`.
     pub(super) whole: bool,
+    /// Bytes that `start` has, unless the text has fewer.
+    wanted: usize,
     /// Bytes on disk, if it is a file.
     pub(super) size: Option<u64>,
     /// Whether the bytes on disk are the text itself, so that any place of it can be read.
     pub(super) seekable: bool,
     /// What the heading is that should be told: a blank or repeated name, a separator that seems wrong.
     pub(super) notes: Vec<String>,
-    opened: Opening,
+    opened: HowOpened,
 }
 
 /// How the text is opened again for the run.
-enum Opening {
+enum HowOpened {
     File(Decoder),
-    /// A stream can be read once: the reader is kept, its first bytes are in `start`.
-    Stream(Mutex<Option<Box<dyn Read + Send>>>),
+    /// The reader of a stream is kept, its first bytes are in `start`. It can be read once; an address is opened again.
+    Stream(Mutex<Option<Box<dyn Read + Send>>>, Decoder, Arc<Transfer>),
 }
 
 /// How the bytes of a file become text.
@@ -66,9 +78,9 @@ struct Decoder {
     lone_returns: bool,
 }
 
-impl std::fmt::Debug for Opening {
+impl std::fmt::Debug for HowOpened {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.write_str(if matches!(self, Opening::File(..)) { "file" } else { "stream" })
+        f.write_str(if matches!(self, HowOpened::File(..)) { "file" } else { "stream" })
     }
 }
 
@@ -77,12 +89,17 @@ impl Head {
     ///
     /// # Errors
     /// The file cannot be read, or its heading cannot be understood.
-    pub(super) fn read(path: &Path, shown: &str, options: &CsvOptions) -> Result<Head> {
+    pub(super) fn read(
+        path: &Path,
+        shown: &str,
+        options: &CsvOptions,
+        fetching: Fetching<'_>,
+    ) -> Result<Head> {
         let failed = |e: std::io::Error| place::unreadable(path, &e);
         let is_stream = streams::is_stream(path);
         let shown = streams::named(path, shown);
         let (mut raw, size): (Box<dyn Read + Send>, _) = if is_stream {
-            (streams::take(path)?, None)
+            (streams::take(path, fetching.transfer)?, None)
         } else {
             let file = place::open(path)?;
             let size = file.metadata().ok().map(|m| m.len());
@@ -102,8 +119,9 @@ impl Head {
         let mut decoder = Decoder { compression, charset, lone_returns: false };
         let again: Box<dyn Read + Send> = Box::new(std::io::Cursor::new(first).chain(raw));
         let mut reader = decoder.reader(again).map_err(failed)?;
+        let wanted = if store::is_address(path) { fetching.start.max(LOOKED_AT) } else { LOOKED_AT };
         let mut start = Vec::new();
-        (&mut reader).take(LOOKED_AT as u64).read_to_end(&mut start).map_err(failed)?;
+        (&mut reader).take(wanted as u64).read_to_end(&mut start).map_err(failed)?;
         if start.iter().take(4096).any(|b| *b == 0) {
             return Err(Error::new(
                 ErrorKind::Input,
@@ -116,7 +134,7 @@ impl Head {
             let again: Box<dyn Read + Send> = Box::new(std::io::Cursor::new(start).chain(reader));
             reader = Box::new(LineFeeds::new(again));
             start = Vec::new();
-            (&mut reader).take(LOOKED_AT as u64).read_to_end(&mut start).map_err(failed)?;
+            (&mut reader).take(wanted as u64).read_to_end(&mut start).map_err(failed)?;
         }
         let mut head = Head {
             path: path.to_owned(),
@@ -126,16 +144,17 @@ impl Head {
             lines_before: 0,
             data: 0,
             heading: 0,
-            whole: start.len() < LOOKED_AT,
+            whole: start.len() < wanted,
+            wanted,
             start,
             size,
             seekable: !is_stream && decoder.is_text_itself(),
             notes: Vec::new(),
-            opened: Opening::File(decoder),
+            opened: HowOpened::File(decoder),
         };
         head.skip(options.skip, &mut reader).map_err(failed)?;
         if is_stream {
-            head.opened = Opening::Stream(Mutex::new(Some(reader)));
+            head.opened = HowOpened::Stream(Mutex::new(Some(reader)), decoder, fetching.transfer.clone());
         }
         head.read_heading(options)?;
         Ok(head)
@@ -158,15 +177,15 @@ impl Head {
                     self.before += self.start.len() as u64;
                     self.start.clear();
                     at = 0;
-                    reader.take(LOOKED_AT as u64).read_to_end(&mut self.start)?;
-                    self.whole = self.start.len() < LOOKED_AT;
+                    reader.take(self.wanted as u64).read_to_end(&mut self.start)?;
+                    self.whole = self.start.len() < self.wanted;
                 }
             }
         }
         self.start.drain(..at);
         self.before += at as u64;
         if !self.whole {
-            let wanted = (LOOKED_AT - self.start.len()) as u64;
+            let wanted = (self.wanted - self.start.len()) as u64;
             self.whole = (reader.take(wanted).read_to_end(&mut self.start)? as u64) < wanted;
         }
         Ok(())
@@ -182,37 +201,64 @@ impl Head {
         self.lines_before + count_lines(self.start.get(..self.data).unwrap_or_default())
     }
 
-    /// Opens the text at its first row of data; a stream only once.
+    /// Ends the reading of an address: it is opened again when its turn comes. Of many files few are then open at once.
+    pub(super) fn let_go(&mut self) {
+        if let HowOpened::Stream(reader, ..) = &mut self.opened
+            && store::is_address(&self.path)
+        {
+            *reader.get_mut().unwrap_or_else(PoisonError::into_inner) = None;
+            self.start.truncate(self.data);
+        }
+    }
+
+    /// Opens the text at its first row of data; a stream that is no address only once.
     ///
     /// # Errors
     /// The file cannot be read; the stream was read before.
     pub(super) fn open(&self) -> Result<Box<dyn Read + Send>> {
         let failed = |e: std::io::Error| place::unreadable(&self.path, &e);
+        let from_data = |decoder: &Decoder, raw: Box<dyn Read + Send>| {
+            let mut reader = decoder.reader(raw).map_err(failed)?;
+            std::io::copy(&mut (&mut reader).take(self.data_at()), &mut std::io::sink()).map_err(failed)?;
+            Ok(reader)
+        };
         match &self.opened {
-            Opening::File(decoder) => {
+            HowOpened::File(decoder) => {
                 let mut file = place::open(&self.path)?;
                 if self.seekable {
                     std::io::Seek::seek(&mut file, std::io::SeekFrom::Start(self.data_at()))
                         .map_err(failed)?;
                     return Ok(Box::new(file));
                 }
-                let mut reader = decoder.reader(Box::new(file)).map_err(failed)?;
-                std::io::copy(&mut (&mut reader).take(self.data_at()), &mut std::io::sink())
-                    .map_err(failed)?;
-                Ok(reader)
+                from_data(decoder, Box::new(file))
             }
-            Opening::Stream(reader) => {
-                let mut reader = reader.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-                let Some(rest) = reader.take() else { return Err(streams::read_once(&self.path)) };
+            HowOpened::Stream(reader, decoder, transfer) => {
+                let mut reader = reader.lock().unwrap_or_else(PoisonError::into_inner);
+                let Some(rest) = reader.take() else {
+                    return match store::is_address(&self.path) {
+                        true => from_data(decoder, streams::take(&self.path, transfer)?),
+                        false => Err(streams::read_once(&self.path)),
+                    };
+                };
                 let start = self.start.get(self.data..).unwrap_or_default().to_vec();
                 Ok(Box::new(std::io::Cursor::new(start).chain(rest)))
             }
         }
     }
 
+    /// What counts the bytes that are fetched of an address whose text is its bytes; `None` for all else.
+    pub(super) fn fetched_text(&self) -> Option<&Arc<Transfer>> {
+        match &self.opened {
+            HowOpened::Stream(_, decoder, transfer) if store::is_address(&self.path) => {
+                decoder.is_text_itself().then_some(transfer)
+            }
+            _ => None,
+        }
+    }
+
     /// Whether the text can be opened more than once.
     pub(super) fn opens_again(&self) -> bool {
-        matches!(self.opened, Opening::File(..))
+        matches!(self.opened, HowOpened::File(..))
     }
 
     /// The cells of the last row of the heading.

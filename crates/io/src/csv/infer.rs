@@ -1,6 +1,7 @@
 //! Column types from what cells look like: all cells of a small file, of a larger one those at many places.
 
 use std::io::Read;
+use std::sync::Arc;
 
 use churn_core::{Result, Type};
 use churn_expr::pattern;
@@ -9,11 +10,13 @@ use churn_kernels::{calendar, number, structure};
 
 use super::cells::{BlockCells, Borders, Needed};
 use super::decode::ColumnDecoder;
-use super::head::Head;
+use super::head::{Fetching, Head, LOOKED_AT};
 use super::options::{BadRows, CsvOptions};
 use super::pad::padded;
+use crate::open_files::PositionedFile;
 use crate::place;
 use crate::source::Looked;
+use crate::store::{self, Transfer};
 
 /// Bytes of the largest file that is looked at as a whole.
 const WHOLE: u64 = 16 << 20;
@@ -238,6 +241,11 @@ impl<'a> Inference<'a> {
         Inference { options, places, whole: WHOLE_TOGETHER }
     }
 
+    /// How a file at an address is read now: as much of its start as is looked at of a file on disk.
+    pub(super) fn fetching<'t>(&self, transfer: &'t Arc<Transfer>) -> Fetching<'t> {
+        Fetching { transfer, start: WHOLE.min(self.whole) as usize }
+    }
+
     /// Looks at the cells of a file, and says how much of it was looked at.
     ///
     /// # Errors
@@ -252,6 +260,16 @@ impl<'a> Inference<'a> {
         let start = head.start.get(head.data..).unwrap_or_default();
         let is_small = head.size.is_some_and(|size| size <= WHOLE.min(self.whole));
         if head.whole || !head.opens_again() {
+            if store::is_address(&head.path) {
+                self.whole -= (head.start.len() as u64).min(self.whole);
+            }
+            if let Some(file) = self.in_store(head)? {
+                // As of a file on disk.
+                let start = start.get(..LOOKED_AT.min(start.len())).unwrap_or_default();
+                seen.look_at(start, false, self.options);
+                self.look_here_and_there(head, &file, &mut seen)?;
+                return Ok((seen.looks, seen.looked));
+            }
             seen.look_at(start, head.whole, self.options);
             seen.looked.whole = head.whole;
         } else if is_small || !head.seekable {
@@ -259,9 +277,19 @@ impl<'a> Inference<'a> {
             self.look_from_front(head, &mut seen)?;
         } else {
             seen.look_at(start, false, self.options);
-            self.look_here_and_there(head, &mut seen)?;
+            if let Some(file) = PositionedFile::to_look_at(&head.path, &Arc::default())? {
+                self.look_here_and_there(head, &file, &mut seen)?;
+            }
         }
         Ok((seen.looks, seen.looked))
+    }
+
+    /// The file of a text in a store that is not looked at as a whole, if its store sends parts of it.
+    fn in_store(&self, head: &Head) -> Result<Option<PositionedFile>> {
+        match head.fetched_text().filter(|_| !head.whole) {
+            Some(transfer) => PositionedFile::to_look_at(&head.path, transfer),
+            None => Ok(None),
+        }
     }
 
     /// Looks at a file from its first row on, as far as `WHOLE` bytes.
@@ -292,22 +320,30 @@ impl<'a> Inference<'a> {
     }
 
     /// Looks at places spread over a file behind its start, the very last rows among them.
-    fn look_here_and_there(&self, head: &Head, seen: &mut SeenForms) -> Result<()> {
-        let Some(size) = head.size else { return Ok(()) };
-        let file = place::open(&head.path)?;
-        let first = head.before + head.start.len() as u64;
-        for number in 1..self.places as u64 {
-            let is_last = number + 1 == self.places as u64;
-            for length in PLACE {
-                let last = size.saturating_sub(length as u64).max(first);
-                let from = if is_last { last } else { first + (last - first) / self.places as u64 * number };
-                let mut part = vec![0; length.min(size.saturating_sub(from) as usize)];
-                place::read_exact_at(&file, &mut part, from)
-                    .map_err(|e| place::unreadable(&head.path, &e))?;
-                if let Some(border) = record_start(&part, seen.looks.len(), self.options) {
-                    seen.look_at(part.get(border..).unwrap_or_default(), is_last, self.options);
-                    break;
-                }
+    fn look_here_and_there(&self, head: &Head, file: &PositionedFile, seen: &mut SeenForms) -> Result<()> {
+        let size = file.size();
+        let first = head.before + head.start.len().min(LOOKED_AT) as u64;
+        let is_last = |number: u64| number + 1 == self.places as u64;
+        let place = |number: u64, length: usize| {
+            let last = size.saturating_sub(length as u64).max(first);
+            let even = first + (last - first) / self.places as u64 * number;
+            let from = if is_last(number) { last } else { even };
+            from..(from + length as u64).min(size).max(from)
+        };
+        let read = |ranges| file.read_ranges(ranges).map_err(|e| place::unreadable(&head.path, &e));
+        let numbers = 1..self.places as u64;
+        let [short, long] = PLACE;
+        let parts = read(numbers.clone().map(|number| place(number, short)).collect())?;
+        for (number, part) in numbers.zip(parts) {
+            let mut look = |part: &[u8]| {
+                let border = record_start(part, seen.looks.len(), self.options);
+                let records = border.and_then(|border| part.get(border..));
+                records.map(|records| seen.look_at(records, is_last(number), self.options)).is_some()
+            };
+            if !look(&part) {
+                read(vec![place(number, long)])?.iter().for_each(|part| {
+                    look(part);
+                });
             }
         }
         Ok(())

@@ -1,7 +1,7 @@
 //! Files of delimited text as one table, united by name.
 
 use std::collections::{HashMap, HashSet};
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use arrow_schema::DataType;
@@ -19,7 +19,8 @@ use super::head::Head;
 use super::options::{CsvOptions, Header};
 use super::ranges::{FileRange, Scratch};
 use super::{infer, passthrough};
-use crate::format::LineForm;
+use crate::format::{LineForm, Opening};
+use crate::merge_schemas;
 use crate::source::{
     About, Capability, Decoded, Guess, Lacking, LinesOnly, Morsel, Request, RowTest, Scan, Seam, Source,
     SourceColumn,
@@ -41,6 +42,9 @@ impl Cast {
     const NONE: Cast = Cast { position: None, by_pattern: false, exact: false };
 }
 
+/// Files at addresses whose connections stay open between the look at them and the run.
+const KEPT_OPEN: usize = 4;
+
 /// Files of delimited text as one table.
 #[derive(Debug)]
 pub struct CsvSource {
@@ -59,13 +63,13 @@ impl CsvSource {
     /// # Errors
     /// A file cannot be read; columns of one name have types that do not go together; an option names a column
     /// that is not there.
-    pub fn new(files: &[PathBuf], base: &Path, options: CsvOptions) -> Result<CsvSource> {
+    pub fn new(files: &[PathBuf], opening: &Opening) -> Result<CsvSource> {
         let mut source = CsvSource {
             columns: Vec::new(),
             kinds: Arc::default(),
             casts: Arc::default(),
             heads: Arc::default(),
-            options: Arc::new(options),
+            options: Arc::new(opening.options.clone()),
             about: About { files: files.len(), bytes: Some(0), rows_about: Some(0), ..About::default() },
         };
         let mut heads = Vec::new();
@@ -73,8 +77,8 @@ impl CsvSource {
         let options = source.options.clone();
         let mut inference = infer::Inference::new(files.len(), &options);
         for file in files {
-            let shown = file.strip_prefix(base).unwrap_or(file).display().to_string();
-            let mut head = Head::read(file, &shown, &source.options)?;
+            let shown = merge_schemas::shown(file, &opening.base);
+            let mut head = Head::read(file, &shown, &source.options, inference.fetching(&opening.transfer))?;
             let (look, looked) = inference.look(&head)?;
             if options.header == Header::Unsaid && !options.names.is_empty() {
                 decide_heading(&mut head, &look, &options);
@@ -85,6 +89,9 @@ impl CsvSource {
             source.about.rows_about = source.about.rows_about.zip(rows).map(|(a, b)| a + b);
             source.about.looked = Some(source.about.looked.map_or(looked, |before| before.and(looked)));
             source.about.notes.append(&mut head.notes);
+            if files.len() > KEPT_OPEN {
+                head.let_go();
+            }
             heads.push(head);
             looks.push(look);
         }

@@ -119,6 +119,7 @@ fn merged(folders: Vec<Folder>, shown: Vec<String>, keys: Vec<SourceColumn>) -> 
         rows_about: sum(|a| a.rows_about.or(a.rows)),
         looked: folders.iter().filter_map(|f| f.source.about().looked).reduce(Looked::and),
         notes: folders.iter().flat_map(|f| f.source.about().notes.clone()).collect(),
+        transfers: folders.iter().flat_map(|f| f.source.about().transfers.clone()).collect(),
     };
     Ok(Arc::new(FolderSource {
         folders: Arc::new(folders),
@@ -153,6 +154,15 @@ impl Source for FolderSource {
 
     fn about(&self) -> &About {
         &self.about
+    }
+
+    fn bytes_of(&self, columns: &[usize]) -> Option<u64> {
+        let of_files = |number: usize, folder: &Folder| {
+            let places =
+                columns.iter().filter_map(|column| self.united.places.get(number)?.get(*column).copied()?);
+            folder.source.bytes_of(&places.collect::<Vec<_>>())
+        };
+        self.folders.iter().enumerate().map(|(number, folder)| of_files(number, folder)).sum()
     }
 
     fn open(&self, request: Request) -> Result<Box<dyn Scan>> {

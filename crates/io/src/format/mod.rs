@@ -15,6 +15,7 @@ pub(crate) mod known;
 mod options;
 mod own;
 
+use std::collections::HashMap;
 use std::fmt;
 use std::ops::Deref;
 use std::path::{Path, PathBuf};
@@ -32,8 +33,9 @@ use super::binary::{Out, RowWriter, WriterResources};
 use super::csv::{Csv, CsvOptions, Tsv};
 use super::markdown::Markdown;
 use super::place::without_compression;
-use super::source::{ReadResources, Source};
-use super::{store, streams, zip};
+use super::source::{FetchedSource, ReadResources, Source};
+use super::store::{RemoteFile, Transfer};
+use super::{place, store, streams, zip};
 
 /// What a format of files is, and what it can do.
 pub trait FileFormat: fmt::Debug + Send + Sync + 'static {
@@ -46,6 +48,11 @@ pub trait FileFormat: fmt::Debug + Send + Sync + 'static {
     /// Whether it is text: read from front to back, compressed as a whole, encoded by many workers. All else is read at more
     /// than one place, and written in order.
     fn is_text(&self) -> bool;
+
+    /// Whether parts of its files are read where they are, if their store sends parts; else a copy of the file is read.
+    fn reads_parts(&self) -> bool {
+        false
+    }
 
     /// Whether a file that starts so is one.
     fn starts(&self, _first: &[u8]) -> bool {
@@ -145,19 +152,42 @@ pub struct Opening {
     pub options: CsvOptions,
     /// What may be used.
     pub resources: ReadResources,
+    /// Counts what is fetched from stores.
+    pub(crate) transfer: Arc<Transfer>,
+    /// Those of the files of which parts are fetched.
+    pub(crate) remote: HashMap<PathBuf, RemoteFile>,
 }
 
 impl Opening {
+    /// How files are opened whose paths are shown relative to a folder.
+    pub fn new(base: PathBuf, options: CsvOptions, resources: ReadResources) -> Opening {
+        Opening { base, options, resources, ..Opening::default() }
+    }
+
     /// The files with copies in place of those that are streams, for a format that is read at more than one place; and the
-    /// folders of these copies, with which they vanish.
+    /// folders of these copies, with which they vanish. Files of which parts can be fetched stay where they are, if the format
+    /// wants it so.
     ///
     /// # Errors
     /// A stream cannot be read, or not kept.
-    fn copied(&mut self, files: &[PathBuf]) -> Result<(Vec<PathBuf>, Vec<super::temporary::Folder>)> {
+    fn copied(
+        &mut self,
+        files: &[PathBuf],
+        reads_parts: bool,
+    ) -> Result<(Vec<PathBuf>, Vec<super::temporary::Folder>)> {
         let (mut copies, mut folders) = (Vec::new(), Vec::new());
         for file in files {
+            if reads_parts && store::is_address(file) {
+                let opened = RemoteFile::open(file, &self.transfer);
+                if let Some(remote) = opened.map_err(|e| place::unreadable(file, &e))? {
+                    streams::let_go(file);
+                    self.remote.insert(file.clone(), remote);
+                    copies.push(file.clone());
+                    continue;
+                }
+            }
             if streams::is_stream(file) {
-                let (folder, copy) = streams::spool(file, self.resources.temporary.as_deref())?;
+                let (folder, copy) = streams::spool(file, &self.resources, &self.transfer)?;
                 folders.push(folder);
                 copies.push(copy);
             } else {
@@ -216,12 +246,18 @@ impl Format {
     ///
     /// # Errors
     /// As [`FileFormat::open`].
-    pub fn open_files(&self, files: &[PathBuf], mut opening: Opening) -> Result<Arc<dyn Source>> {
-        if self.is_text() || !files.iter().any(|file| streams::is_stream(file)) {
+    pub fn open_files(&self, files: &[PathBuf], opening: Opening) -> Result<Arc<dyn Source>> {
+        let mut opening = Opening { transfer: Arc::default(), ..opening };
+        let fetches = files.iter().any(|file| store::is_address(file));
+        if !fetches && (self.is_text() || !files.iter().any(|file| streams::is_stream(file))) {
             return self.open(files, opening);
         }
-        let (copies, folders) = opening.copied(files)?;
-        Ok(Arc::new(super::source::Spooled { source: self.open(&copies, opening)?, _folders: folders }))
+        let (files, folders) = match self.is_text() {
+            true => (files.to_owned(), Vec::new()),
+            false => opening.copied(files, self.reads_parts())?,
+        };
+        let transfers = fetches.then(|| opening.transfer.clone()).into_iter().collect();
+        Ok(Arc::new(FetchedSource::new(self.open(&files, opening)?, transfers, folders)))
     }
 }
 

@@ -2,12 +2,14 @@
 
 use std::io::Read;
 use std::path::{Path, PathBuf};
-use std::sync::Mutex;
+use std::sync::{Arc, Mutex, PoisonError};
 
 use churn_core::{Error, ErrorKind, Result};
 
 use super::cut::{Cuts, NO_END, RecordScan, last_line_of_record};
+use crate::open_files::PositionedFile;
 use crate::place::{self, Compression};
+use crate::store::{self, Transfer};
 use crate::streams;
 
 /// Bytes of a block, unless the run says otherwise.
@@ -15,6 +17,9 @@ const BLOCK_BYTES: usize = 512 << 10;
 
 /// The longest record.
 const RECORD_LIMIT: usize = 64 << 20;
+
+/// Files at addresses whose connections stay open between the look at them and the run.
+const KEPT_OPEN: usize = 4;
 
 /// Bytes looked at before the run: of a file all of them, if they are not more.
 const LOOKED_AT: usize = 16 << 20;
@@ -30,10 +35,10 @@ pub(super) struct JsonFile {
     /// The first bytes, and whether they are all.
     pub(super) start: Vec<u8>,
     pub(super) whole: bool,
-    /// Whether the bytes on disk are the text itself.
+    /// Whether its bytes are the text itself, and any place of it can be read, if its store sends parts.
     pub(super) seekable: bool,
-    /// The rest of a stream, which can be read once.
-    stream: Option<Mutex<Option<Box<dyn Read + Send>>>>,
+    /// The rest of a stream, which can be read once, unless it is an address; and what counts its bytes.
+    stream: Option<(Mutex<Option<Box<dyn Read + Send>>>, Arc<Transfer>)>,
 }
 
 impl std::fmt::Debug for JsonFile {
@@ -48,18 +53,20 @@ impl JsonFile {
     ///
     /// # Errors
     /// It cannot be read.
-    pub(super) fn open(path: &Path, shown: &str, left: usize) -> Result<JsonFile> {
+    pub(super) fn open(path: &Path, shown: &str, left: usize, transfer: &Arc<Transfer>) -> Result<JsonFile> {
         let is_stream = streams::is_stream(path);
-        let (mut reader, size) = if is_stream {
-            let reader = streams::compression(path)?.reader(streams::take(path)?);
-            (reader.map_err(|e| place::unreadable(path, &e))?, None)
+        let (compression, (mut reader, size)) = if is_stream {
+            (streams::compression(path)?, (stream(path, transfer)?, None))
         } else {
-            opened(path)?
+            let compression = Compression::of_file(path, &place::first_bytes(path));
+            (compression.map_err(|e| place::unreadable(path, &e))?, opened(path)?)
         };
         let mut start = Vec::new();
         let failed = |e: std::io::Error| place::unreadable(path, &e);
         // Of a file as much as types are inferred from; of a stream what is there soon, but a whole record.
-        let mut wanted = if is_stream { LOOKED_AT_LEAST } else { LOOKED_AT.min(left).max(LOOKED_AT_LEAST) };
+        let is_seen_later = is_stream && !store::is_address(path);
+        let mut wanted =
+            if is_seen_later { LOOKED_AT_LEAST } else { LOOKED_AT.min(left).max(LOOKED_AT_LEAST) };
         let whole = loop {
             let more = (wanted - start.len()) as u64;
             let read = (&mut reader).take(more).read_to_end(&mut start).map_err(failed)?;
@@ -70,27 +77,49 @@ impl JsonFile {
             wanted += wanted;
         };
         let shown = streams::named(path, shown);
-        let compression = || Compression::of_file(path, &place::first_bytes(path)).map_err(failed);
-        let is_plain = !is_stream && compression()? == Compression::None;
-        let stream = is_stream.then(|| Mutex::new(Some(reader)));
-        Ok(JsonFile { path: path.to_owned(), shown, size, start, whole, seekable: is_plain, stream })
+        let stream = is_stream.then(|| (Mutex::new(Some(reader)), transfer.clone()));
+        let is_plain = compression == Compression::None;
+        let seekable = is_plain && (!is_stream || store::is_address(path));
+        Ok(JsonFile { path: path.to_owned(), shown, size, start, whole, seekable, stream })
     }
 
-    /// Drops the start of a file that can be read again.
-    pub(super) fn forget_start(&mut self) {
-        if self.stream.is_none() {
-            self.start = Vec::new();
+    /// The file for a look at some of its places, where its bytes are its text; `None` of a stream.
+    ///
+    /// # Errors
+    /// It cannot be read.
+    pub(super) fn to_look_at(&self) -> Result<Option<PositionedFile>> {
+        let transfer = self.stream.as_ref().map_or_else(Arc::default, |(_, transfer)| transfer.clone());
+        if self.seekable { PositionedFile::to_look_at(&self.path, &transfer) } else { Ok(None) }
+    }
+
+    /// Drops the start of a file that can be read again. One of many at addresses is opened again when its turn comes, so that
+    /// few are open at once.
+    pub(super) fn forget_start(&mut self, files: usize) {
+        match &mut self.stream {
+            Some((rest, _)) if files > KEPT_OPEN && store::is_address(&self.path) => {
+                *rest.get_mut().unwrap_or_else(PoisonError::into_inner) = None;
+            }
+            Some(_) => return,
+            None => {}
         }
+        self.start = Vec::new();
     }
 
     /// The text from its start.
     fn reader(&self) -> Result<Box<dyn Read + Send>> {
-        let Some(stream) = &self.stream else { return Ok(opened(&self.path)?.0) };
-        match stream.lock().unwrap_or_else(std::sync::PoisonError::into_inner).take() {
+        let Some((rest, transfer)) = &self.stream else { return Ok(opened(&self.path)?.0) };
+        match rest.lock().unwrap_or_else(PoisonError::into_inner).take() {
             Some(rest) => Ok(Box::new(std::io::Cursor::new(self.start.clone()).chain(rest))),
+            None if store::is_address(&self.path) => stream(&self.path, transfer),
             None => Err(streams::read_once(&self.path)),
         }
     }
+}
+
+/// The text of a stream from its start.
+fn stream(path: &Path, transfer: &Arc<Transfer>) -> Result<Box<dyn Read + Send>> {
+    let reader = streams::compression(path)?.reader(streams::take(path, transfer)?);
+    reader.map_err(|e| place::unreadable(path, &e))
 }
 
 /// Whether a text has a whole record.
@@ -119,7 +148,7 @@ pub(super) struct JsonBlock {
 
 /// Cuts files one after the other.
 pub(super) struct Cutter {
-    files: std::sync::Arc<Vec<JsonFile>>,
+    files: Arc<Vec<JsonFile>>,
     block: usize,
     file: usize,
     reader: Option<Box<dyn Read + Send>>,
@@ -130,7 +159,7 @@ pub(super) struct Cutter {
 }
 
 impl Cutter {
-    pub(super) fn new(files: std::sync::Arc<Vec<JsonFile>>, block: Option<usize>) -> Cutter {
+    pub(super) fn new(files: Arc<Vec<JsonFile>>, block: Option<usize>) -> Cutter {
         let block = block.unwrap_or(BLOCK_BYTES);
         Cutter {
             files,

@@ -37,7 +37,11 @@ impl FileFormat for Json {
         (JSON.starts)(first)
     }
 
-    fn open(&self, files: &[PathBuf], Opening { base, options, .. }: Opening) -> Result<Arc<dyn Source>> {
+    fn open(
+        &self,
+        files: &[PathBuf],
+        Opening { base, options, transfer, .. }: Opening,
+    ) -> Result<Arc<dyn Source>> {
         if let Some((column, _)) = options.patterns.first() {
             let what = format!("JSON has one pattern for all dates, and {} has its own.", name(column));
             return Err(Error::new(ErrorKind::Check, what).next("Say with (dates = '%d/%m/%Y')."));
@@ -49,7 +53,7 @@ impl FileFormat for Json {
             lenient: options.bad_cells == BadCells::Null,
             file_column: options.file_column,
         };
-        Ok(Arc::new(JsonSource::new(files, &base, options)?))
+        Ok(Arc::new(JsonSource::new(files, &base, options, &transfer)?))
     }
 
     fn reads_with(&self, option: &str) -> bool {

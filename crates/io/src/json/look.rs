@@ -1,13 +1,13 @@
 //! The look at records before a run: their fields, and what their values are.
 
-use std::fs::File;
-
+use bytes::Bytes;
 use churn_core::{Result, Type, cancel};
 
 use super::cut::{Cuts, NO_END, RecordScan, between_records};
 use super::cutter::JsonFile;
 use super::infer::Looks;
 use super::source::{JsonOptions, broken, line};
+use crate::open_files::PositionedFile;
 use crate::place;
 use crate::source::Looked;
 
@@ -41,7 +41,7 @@ pub(super) fn at(file: &JsonFile, options: &JsonOptions) -> Result<Inferred> {
         seen.map_err(|error| broken(&file.shown, line(&file.start, 0, start), &error))?;
         looked = Looked { rows: looked.rows + 1, bytes: end as u64, ..looked };
     }
-    if let Some(places) = Places::of(file) {
+    if let Some(places) = Places::of(file)? {
         if scan.is_of_lines(&records, &file.start) {
             places.look_at_lines(file, options, &mut looks, &mut looked)?;
         } else {
@@ -61,6 +61,7 @@ pub(super) fn at(file: &JsonFile, options: &JsonOptions) -> Result<Inferred> {
 struct Places {
     first: u64,
     size: u64,
+    handle: PositionedFile,
 }
 
 impl Places {
@@ -69,9 +70,13 @@ impl Places {
     const BYTES: usize = 1 << 16;
 
     /// `None` if all of the file was looked at, or it can only be read once.
-    fn of(file: &JsonFile) -> Option<Places> {
-        let size = file.size.filter(|_| !file.whole && file.seekable)?;
-        Some(Places { first: file.start.len() as u64, size })
+    fn of(file: &JsonFile) -> Result<Option<Places>> {
+        if file.whole {
+            return Ok(None);
+        }
+        let first = file.start.len() as u64;
+        let places = |handle: PositionedFile| Places { first, size: handle.size(), handle };
+        Ok(file.to_look_at()?.map(places))
     }
 
     /// Where they begin, rising.
@@ -83,10 +88,11 @@ impl Places {
         })
     }
 
-    fn read(&self, handle: &File, file: &JsonFile, from: u64, bytes: usize) -> Result<Vec<u8>> {
-        let mut part = vec![0; bytes.min(usize::try_from(self.size - from).unwrap_or(bytes))];
-        place::read_exact_at(handle, &mut part, from).map_err(|e| place::unreadable(&file.path, &e))?;
-        Ok(part)
+    /// Some bytes from each of some places on, fewer at the end.
+    fn read(&self, file: &JsonFile, from: Vec<u64>, bytes: usize) -> Result<Vec<Bytes>> {
+        let range = |from: u64| from..(from + bytes as u64).min(self.size).max(from);
+        let parts = self.handle.read_ranges(from.into_iter().map(range).collect());
+        parts.map_err(|e| place::unreadable(&file.path, &e))
     }
 
     /// Looks at the places of a file of a record a line.
@@ -97,9 +103,8 @@ impl Places {
         looks: &mut Looks,
         looked: &mut Looked,
     ) -> Result<()> {
-        let handle = place::open(&file.path)?;
-        for from in self.starts() {
-            let part = self.read(&handle, file, from, Places::BYTES)?;
+        let parts = self.read(file, self.starts().collect(), Places::BYTES)?;
+        for (from, part) in self.starts().zip(parts) {
             // What stands before the first line end is the rest of a record, and the last line may go on.
             for text in part.split_inclusive(|b| *b == b'\n').skip(1) {
                 let is_whole = text.ends_with(b"\n") || from + part.len() as u64 == self.size;
@@ -123,12 +128,11 @@ impl Places {
         looked: &mut Looked,
     ) -> Result<()> {
         const CHUNK: usize = 1 << 20;
-        let handle = place::open(&file.path)?;
         let mut places = self.starts().peekable();
         let mut from = self.first;
         while from < self.size {
             cancel::check()?;
-            let chunk = self.read(&handle, file, from, CHUNK)?;
+            let Some(chunk) = self.read(file, vec![from], CHUNK)?.pop() else { break };
             let Cuts { records, fault, .. } = scan.records(&chunk);
             if fault.is_some() {
                 break;

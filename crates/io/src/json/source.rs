@@ -17,6 +17,7 @@ use crate::merge_schemas::{self, FileColumns, MergedSchema};
 use crate::source::{
     About, Capability, Decoded, Guess, Looked, Morsel, Request, RowTest, Scan, Source, SourceColumn,
 };
+use crate::store::Transfer;
 
 /// Bytes of all files together that are looked at from their starts; of those after them less is.
 const WHOLE_TOGETHER: usize = 64 << 20;
@@ -57,21 +58,26 @@ impl JsonSource {
     ///
     /// # Errors
     /// A file cannot be read or holds no records; columns of one name have types that do not go together.
-    pub fn new(files: &[PathBuf], base: &Path, options: JsonOptions) -> Result<JsonSource> {
+    pub fn new(
+        files: &[PathBuf],
+        base: &Path,
+        options: JsonOptions,
+        transfer: &Arc<Transfer>,
+    ) -> Result<JsonSource> {
         let mut opened = Vec::new();
         let mut all: Vec<Vec<(String, DataType)>> = Vec::new();
         let mut nothing_seen: Vec<Vec<String>> = Vec::new();
         let (mut bytes, mut rows, mut looked) = (Some(0), Some(0), None);
         let mut left = WHOLE_TOGETHER;
         for path in files {
-            let mut file = JsonFile::open(path, &merge_schemas::shown(path, base), left)?;
+            let mut file = JsonFile::open(path, &merge_schemas::shown(path, base), left, transfer)?;
             left = left.saturating_sub(file.start.len());
             let inferred = look::at(&file, &options)?;
             nothing_seen.push(inferred.nulls);
             all.push(inferred.columns.into_iter().map(|(n, t)| (n, t.arrow())).collect());
             bytes = bytes.zip(file.size).map(|(a, b)| a + b);
             rows = rows.zip(inferred.looked.rows_of(file.size.filter(|_| file.seekable))).map(|(a, b)| a + b);
-            file.forget_start();
+            file.forget_start(files.len());
             opened.push(file);
             looked = Some(looked.map_or(inferred.looked, |before: Looked| before.and(inferred.looked)));
         }

@@ -8,6 +8,7 @@ use arrow_schema::{DataType, Field, FieldRef, Schema};
 use bytes::Bytes;
 use churn_core::parallel::caught;
 use churn_core::{Error, Result};
+use parquet::arrow::ProjectionMask;
 use parquet::arrow::arrow_reader::{ArrowReaderMetadata, ArrowReaderOptions};
 use parquet::basic::Encoding;
 use parquet::errors::ParquetError;
@@ -15,16 +16,50 @@ use parquet::file::metadata::{PageIndexPolicy, ParquetMetaData};
 use parquet::file::reader::{ChunkReader, Length};
 
 use super::ParquetFormat;
-use crate::format;
+use super::fetched::FetchedChunks;
+use crate::format::{self, Opening};
 use crate::merge_schemas::{Flat, flat};
 use crate::open_files::{OpenFiles, PositionedFile};
+use crate::place;
+use crate::store::RemoteFile;
 
 /// A file as the crate's reader takes it.
 #[derive(Clone, Debug)]
-pub(super) struct Positioned(PositionedFile);
+pub(super) struct Positioned {
+    file: PositionedFile,
+    /// Parts of it that were fetched from a store; all others are fetched when they are read.
+    fetched: Option<Arc<FetchedChunks>>,
+}
+
+impl Positioned {
+    pub(super) fn new(file: PositionedFile) -> Positioned {
+        Positioned { file, fetched: None }
+    }
+
+    /// The file in a store, if it is in one.
+    pub(super) fn remote(&self) -> Option<&RemoteFile> {
+        match &self.file {
+            PositionedFile::Remote(file) => Some(file),
+            PositionedFile::Local(_) => None,
+        }
+    }
+
+    /// The file, with parts that were fetched.
+    pub(super) fn with(&self, fetched: Arc<FetchedChunks>) -> Positioned {
+        Positioned { file: self.file.clone(), fetched: Some(fetched) }
+    }
+
+    fn read_at(&self, into: &mut [u8], at: u64) -> std::io::Result<usize> {
+        let end = at.saturating_add(into.len() as u64);
+        match self.fetched.as_ref().and_then(|fetched| fetched.from(at..end)) {
+            Some(known) => (&known[..]).read(into),
+            None => self.file.read_at(into, at),
+        }
+    }
+}
 
 /// A reader that starts at a place of a file.
-pub(super) struct From(PositionedFile, u64);
+pub(super) struct From(Positioned, u64);
 
 impl Read for From {
     fn read(&mut self, into: &mut [u8]) -> std::io::Result<usize> {
@@ -36,7 +71,7 @@ impl Read for From {
 
 impl Length for Positioned {
     fn len(&self) -> u64 {
-        self.0.size()
+        self.file.size()
     }
 }
 
@@ -44,12 +79,20 @@ impl ChunkReader for Positioned {
     type T = std::io::BufReader<From>;
 
     fn get_read(&self, start: u64) -> Result<Self::T, ParquetError> {
-        Ok(std::io::BufReader::new(From(self.0.clone(), start)))
+        Ok(std::io::BufReader::new(From(self.clone(), start)))
     }
 
     fn get_bytes(&self, start: u64, length: usize) -> Result<Bytes, ParquetError> {
+        let wanted = start..start.saturating_add(length as u64);
+        let fetched = self.fetched.as_ref().and_then(|fetched| fetched.from(wanted.clone()));
+        if let Some(known) = fetched.filter(|known| known.len() == length) {
+            return Ok(known);
+        }
+        if let Some(remote) = self.remote() {
+            return remote.fetch(wanted).map_err(|e| ParquetError::External(Box::new(e)));
+        }
         let mut bytes = Vec::with_capacity(length);
-        From(self.0.clone(), start).take(length as u64).read_to_end(&mut bytes)?;
+        From(self.clone(), start).take(length as u64).read_to_end(&mut bytes)?;
         if bytes.len() < length {
             let end = start + bytes.len() as u64;
             return Err(ParquetError::EOF(format!("it ends at byte {end}, within a column")));
@@ -74,13 +117,18 @@ impl ParquetFile {
     ///
     /// # Errors
     /// It cannot be read, or is no Parquet file.
-    pub(super) fn open(path: &Path, shown: &str, files: &Arc<OpenFiles>) -> Result<ParquetFile> {
-        let reader = Positioned(PositionedFile::open(path, files)?);
+    pub(super) fn open(
+        path: &Path,
+        shown: &str,
+        files: &Arc<OpenFiles>,
+        opening: &Opening,
+    ) -> Result<ParquetFile> {
+        let reader = Positioned::new(PositionedFile::open(path, files, &opening.remote)?);
         let options = ArrowReaderOptions::new().with_page_index_policy(PageIndexPolicy::Optional);
         let failed = |e: ParquetError| broken(shown, &e);
         let loaded = caught(|| ArrowReaderMetadata::load(&reader, options)).map_err(|_| mixed_up(shown))?;
         let metadata = loaded.map_err(failed)?;
-        agreeing(metadata.metadata(), reader.0.size()).map_err(|why| damaged(shown, &why))?;
+        agreeing(metadata.metadata(), reader.len()).map_err(|why| damaged(shown, &why))?;
         // Texts as views, or as numbers into a dictionary where the file has them so.
         let fields: Vec<FieldRef> = metadata
             .schema()
@@ -97,12 +145,25 @@ impl ParquetFile {
         Ok(ParquetFile { shown: shown.to_owned(), reader, metadata, columns: flattened.columns, notes })
     }
 
+    /// The error of bytes of it that its store does not give.
+    pub(super) fn unreadable(&self, error: &std::io::Error) -> Error {
+        place::unreadable(Path::new(&self.shown), error)
+    }
+
     pub(super) fn rows(&self) -> u64 {
         u64::try_from(self.metadata.metadata().file_metadata().num_rows()).unwrap_or(0)
     }
 
+    /// Bytes that the columns of some roots take, with what was written of each more than once counted once.
+    pub(super) fn bytes_of(&self, roots: impl Iterator<Item = usize>) -> u64 {
+        let mask = ProjectionMask::roots(self.metadata.parquet_schema(), roots);
+        let groups = self.metadata.metadata().row_groups().iter();
+        let columns = groups.flat_map(|group| group.columns().iter().enumerate());
+        columns.filter(|(leaf, _)| mask.leaf_included(*leaf)).map(|(_, column)| column.byte_range().1).sum()
+    }
+
     pub(super) fn bytes(&self) -> u64 {
-        self.reader.0.size()
+        self.reader.len()
     }
 }
 
@@ -172,6 +233,12 @@ fn is_dictionary(metadata: &ParquetMetaData, root: usize) -> bool {
 
 /// The error of a file that cannot be understood.
 pub(super) fn broken(shown: &str, error: &ParquetError) -> Error {
+    if let ParquetError::External(error) = error
+        && let Some(error) = error.downcast_ref::<std::io::Error>()
+        && error.kind() != std::io::ErrorKind::UnexpectedEof
+    {
+        return place::unreadable(Path::new(shown), error);
+    }
     let why = error.to_string();
     damaged(shown, why.split_once(": ").map_or(why.as_str(), |(_, rest)| rest))
 }

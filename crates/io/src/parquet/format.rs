@@ -30,12 +30,16 @@ impl FileFormat for ParquetFormat {
         false
     }
 
+    fn reads_parts(&self) -> bool {
+        true
+    }
+
     fn starts(&self, first: &[u8]) -> bool {
         (PARQUET.starts)(first)
     }
 
     fn open(&self, files: &[PathBuf], opening: Opening) -> Result<Arc<dyn Source>> {
-        Ok(Arc::new(ParquetSource::new(files, &opening.base, opening.options.file_column.as_deref())?))
+        Ok(Arc::new(ParquetSource::new(files, &opening)?))
     }
 
     fn holds(&self, fields: &[Field]) -> Result<()> {

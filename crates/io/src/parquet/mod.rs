@@ -1,5 +1,6 @@
 //! Parquet files: only the needed columns, only the row groups and pages that may hold rows of the answer.
 
+mod fetched;
 mod file;
 mod format;
 mod morsel;

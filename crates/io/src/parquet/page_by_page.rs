@@ -41,7 +41,7 @@ pub(super) fn reader<R: ChunkReader + Clone + 'static>(
 }
 
 /// Where the pages of a column are.
-fn pages(metadata: &ParquetMetaData, group: usize, column: usize) -> Option<&Vec<PageLocation>> {
+pub(super) fn pages(metadata: &ParquetMetaData, group: usize, column: usize) -> Option<&Vec<PageLocation>> {
     metadata.page_index()?.page_locations(group, column)
 }
 

@@ -8,7 +8,8 @@ use churn_core::{Batch, Error, ErrorKind, Result};
 use parquet::arrow::ProjectionMask;
 use parquet::arrow::arrow_reader::{ParquetRecordBatchReader, ParquetRecordBatchReaderBuilder, RowSelection};
 
-use super::file::{ParquetFile, broken, damaged, mixed_up};
+use super::fetched::{self, FetchedChunks};
+use super::file::{ParquetFile, Positioned, broken, damaged, mixed_up};
 use super::source::ParquetScanState;
 use super::{page_by_page, skip};
 use crate::merge_schemas;
@@ -25,6 +26,8 @@ pub(super) struct RowGroupPiece {
     pub(super) group: usize,
     pub(super) from: usize,
     pub(super) to: usize,
+    /// What was fetched of the row group from a store.
+    pub(super) fetched: Arc<FetchedChunks>,
 }
 
 /// Reads some columns of some rows.
@@ -92,12 +95,13 @@ impl RowGroupPiece {
             Some(selection) => selection.row_count(),
             None => group.map_or(0, |group| usize::try_from(group.num_rows()).unwrap_or(0)),
         };
+        let reader = self.fetched(file, &mask, selection.as_ref())?;
         let open = || {
             if page_by_page::reads(&file.metadata, self.group, &mask) {
                 let (part, rows) = ((self.group, mask), (batch_rows, selection));
-                page_by_page::reader(&file.reader, &file.metadata, part, rows)
+                page_by_page::reader(&reader, &file.metadata, part, rows)
             } else {
-                let (reader, metadata) = (file.reader.clone(), file.metadata.clone());
+                let metadata = file.metadata.clone();
                 let mut builder = ParquetRecordBatchReaderBuilder::new_with_metadata(reader, metadata)
                     .with_projection(mask)
                     .with_row_groups(vec![self.group])
@@ -110,6 +114,19 @@ impl RowGroupPiece {
         };
         let batches = caught(open).map_err(|_| mixed_up(&file.shown))?.map_err(failed)?;
         Ok(PieceReader { batches, columns, ways, left })
+    }
+
+    /// The file, with what is read of it fetched first if it is in a store.
+    fn fetched(
+        &self,
+        file: &ParquetFile,
+        mask: &ProjectionMask,
+        selection: Option<&RowSelection>,
+    ) -> Result<Positioned> {
+        let Some(remote) = file.reader.remote() else { return Ok(file.reader.clone()) };
+        let ranges = fetched::ranges(file.metadata.metadata(), self.group, mask, selection);
+        self.fetched.fetch(remote, ranges).map_err(|e| file.unreadable(&e))?;
+        Ok(file.reader.with(self.fetched.clone()))
     }
 
     /// The columns of a batch as the table has them.

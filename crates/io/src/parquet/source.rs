@@ -1,14 +1,16 @@
 //! Parquet files as one table, united by name.
 
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use churn_core::Result;
 
+use super::fetched::FetchedChunks;
 use super::file::ParquetFile;
 use super::morsel::{DecodeState, ParquetMorsel};
 use super::piece::RowGroupPiece;
+use crate::format::Opening;
 use crate::merge_schemas::{self, MergedSchema};
 use crate::source::{About, Capability, Morsel, Request, Scan, Source, SourceColumn};
 
@@ -31,12 +33,14 @@ impl ParquetSource {
     ///
     /// # Errors
     /// A file cannot be read, or columns of one name have types that do not go together.
-    pub fn new(files: &[PathBuf], base: &Path, file_column: Option<&str>) -> Result<ParquetSource> {
+    pub fn new(files: &[PathBuf], opening: &Opening) -> Result<ParquetSource> {
         let open_files = Arc::default();
-        let open = |file: &PathBuf| ParquetFile::open(file, &merge_schemas::shown(file, base), &open_files);
+        let open = |file: &PathBuf| {
+            ParquetFile::open(file, &merge_schemas::shown(file, &opening.base), &open_files, opening)
+        };
         let opened: Vec<ParquetFile> = files.iter().map(open).collect::<Result<_>>()?;
         let columns = opened.iter().map(|f| (f.shown.as_str(), f.columns.as_slice()));
-        let united = MergedSchema::of_files(columns, file_column)?;
+        let united = MergedSchema::of_files(columns, opening.options.file_column.as_deref())?;
         let notes = opened.iter().flat_map(|f| f.notes.iter().cloned()).collect();
         let about = About {
             files: files.len(),
@@ -59,6 +63,15 @@ impl Source for ParquetSource {
         &self.about
     }
 
+    fn bytes_of(&self, columns: &[usize]) -> Option<u64> {
+        let of_file = |(number, file): (usize, &ParquetFile)| {
+            let places = self.united.places.get(number);
+            let flats = columns.iter().filter_map(|column| file.columns.get(places?.get(*column).copied()??));
+            file.bytes_of(flats.filter_map(|flat| flat.path.first().copied()))
+        };
+        Some(self.files.iter().enumerate().map(of_file).sum())
+    }
+
     fn open(&self, request: Request) -> Result<Box<dyn Scan>> {
         let shared = Arc::new(ParquetScanState {
             files: self.files.clone(),
@@ -66,7 +79,7 @@ impl Source for ParquetSource {
             request,
             done: AtomicU64::new(0),
         });
-        let next = Mutex::new(NextPiece { file: 0, group: 0, from: 0 });
+        let next = Mutex::new(NextPiece::first(0, 0));
         Ok(Box::new(ParquetScan { shared, next, gathers: false, total: self.about.bytes }))
     }
 }
@@ -84,6 +97,15 @@ struct NextPiece {
     file: usize,
     group: usize,
     from: usize,
+    /// What was fetched of its row group from a store.
+    fetched: Arc<FetchedChunks>,
+}
+
+impl NextPiece {
+    /// The first morsel of a row group.
+    fn first(file: usize, group: usize) -> NextPiece {
+        NextPiece { file, group, from: 0, fetched: Arc::default() }
+    }
 }
 
 struct ParquetScan {
@@ -114,7 +136,7 @@ impl Scan for ParquetScan {
         loop {
             let Some(file) = self.shared.files.get(next.file) else { return Ok(None) };
             let Some(group) = file.metadata.metadata().row_groups().get(next.group) else {
-                *next = NextPiece { file: next.file + 1, group: 0, from: 0 };
+                *next = NextPiece::first(next.file + 1, 0);
                 continue;
             };
             let rows = usize::try_from(group.num_rows()).unwrap_or(0);
@@ -125,18 +147,18 @@ impl Scan for ParquetScan {
                 None => PIECE_ROWS.max(rows.div_ceil(PIECES)),
             };
             let (from, to) = (next.from, (next.from + piece).min(rows));
-            let place = (next.file, next.group);
+            let (place, fetched) = ((next.file, next.group), next.fetched.clone());
             if to >= rows {
                 self.shared
                     .done
                     .fetch_add(u64::try_from(group.compressed_size()).unwrap_or(0), Ordering::Relaxed);
-                *next = NextPiece { file: next.file, group: next.group + 1, from: 0 };
+                *next = NextPiece::first(next.file, next.group + 1);
             } else {
                 next.from = to;
             }
             if from < to {
-                let piece =
-                    RowGroupPiece { shared: self.shared.clone(), file: place.0, group: place.1, from, to };
+                let ((file, group), shared) = (place, self.shared.clone());
+                let piece = RowGroupPiece { shared, file, group, from, to, fetched };
                 return Ok(Some(Box::new(ParquetMorsel { piece, state: DecodeState::Start })));
             }
         }

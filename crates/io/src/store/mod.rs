@@ -1,22 +1,35 @@
-//! Stores: what stands behind addresses such as `https://…`, and a user's own.
+//! Stores: what stands behind addresses such as `https://…` and `s3://…`, and a user's own.
 //!
-//! An address is read from front to back, text as it comes, other formats from a temporary copy; and written as a whole, when
-//! a run has ended well. Which store an address belongs to is found once, when a recipe is checked. From then on the address
+//! Text at an address is read from front to back. Of a columnar file the parts that are needed are read, if its store can read
+//! parts; else it is read from a temporary copy. An address is written as a whole, when a run has ended well. Which store an address belongs to is found once, when a recipe is checked. From then on the address
 //! of a user's own store carries the store's number before it, so that two flows may have different stores under one scheme.
+
+mod aside;
+mod catalogue;
+mod object;
+#[cfg(feature = "http")]
+mod pump;
+mod remote_file;
+mod transfer;
+mod web;
 
 use std::collections::BTreeMap;
 use std::fmt;
 use std::io::{Read, Result as IoResult};
-use std::path::{Path, PathBuf};
-use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::ops::Range;
+use std::path::Path;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError, Weak};
 
-use churn_core::error::nearest;
-use churn_core::names::comma;
-use churn_core::parallel::{caught, guarded_own};
-use churn_core::{Error, ErrorKind, Result};
+use churn_core::Result;
+use churn_core::parallel::caught;
 
-use crate::web::Web;
+pub use catalogue::Stores;
+use object::ObjectStores;
+pub(crate) use remote_file::RemoteFile;
+pub(crate) use transfer::Counted;
+pub use transfer::Transfer;
+use web::Web;
 
 /// Where files stand that have addresses: it lists them, reads them and takes them.
 pub trait Store: fmt::Debug + Send + Sync + 'static {
@@ -37,6 +50,20 @@ pub trait Store: fmt::Debug + Send + Sync + 'static {
     /// There are none, or they may not be read. The text stands in a message: "ADDRESS cannot be read: …".
     fn read(&self, address: &str) -> IoResult<Box<dyn Read + Send>>;
 
+    /// The file at an address for reading parts of it; `None` if it can only be read from the first byte to the last.
+    ///
+    /// # Errors
+    /// As [`Store::read`].
+    fn open(&self, _address: &str) -> IoResult<Option<StoredFile>> {
+        Ok(None)
+    }
+
+    /// Whether what stands behind a question mark in its addresses is no part of a file's name; messages leave it out, as it
+    /// may hold keys.
+    fn has_queries(&self) -> bool {
+        true
+    }
+
     /// Whether files can be written to it.
     fn is_writable(&self) -> bool {
         false
@@ -48,6 +75,40 @@ pub trait Store: fmt::Debug + Send + Sync + 'static {
     /// It was not taken. The text stands in a message: "ADDRESS cannot be written: …".
     fn write(&self, _address: &str, _bytes: &mut dyn Read, _length: u64) -> IoResult<()> {
         Err(std::io::ErrorKind::Unsupported.into())
+    }
+}
+
+/// Reads the bytes of a range, all of them.
+type ReadRange = dyn Fn(Range<u64>) -> IoResult<Vec<u8>> + Send + Sync;
+
+/// One version of a file in a store, of which parts are read by many threads.
+pub struct StoredFile {
+    size: u64,
+    /// The bytes at its end that are known already.
+    end: Vec<u8>,
+    read: Box<ReadRange>,
+}
+
+impl StoredFile {
+    /// A file of so many bytes, and what reads a range of them: all bytes of it, or an error. It is called from several threads
+    /// at once; the text of its error stands in a message: "ADDRESS cannot be read: …". When the file was replaced since it was
+    /// opened, that must be an error.
+    pub fn new(
+        size: u64,
+        read: impl Fn(Range<u64>) -> IoResult<Vec<u8>> + Send + Sync + 'static,
+    ) -> StoredFile {
+        StoredFile { size, end: Vec::new(), read: Box::new(read) }
+    }
+
+    /// With the bytes at its end, which came with the answer that told its size: they are not read again.
+    pub fn with_end(self, end: Vec<u8>) -> StoredFile {
+        StoredFile { end, ..self }
+    }
+}
+
+impl fmt::Debug for StoredFile {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("StoredFile").field("size", &self.size).finish_non_exhaustive()
     }
 }
 
@@ -81,7 +142,13 @@ pub(crate) fn at(path: &Path) -> Option<At> {
         return Some(At { store, address: address.to_owned() });
     }
     let scheme = scheme(text)?;
-    is_of(&Web, &scheme).then(|| At { store: Arc::new(Web), address: text.to_owned() })
+    let store = ours().into_iter().find(|store| is_of(&**store, &scheme))?;
+    Some(At { store, address: text.to_owned() })
+}
+
+/// The stores of the library; the line to add for a new one.
+fn ours() -> Vec<Arc<dyn Store>> {
+    vec![Arc::new(Web), Arc::new(ObjectStores)]
 }
 
 /// Whether a path is an address of a store that there is.
@@ -109,9 +176,11 @@ fn is_of(store: &dyn Store, scheme: &str) -> bool {
 }
 
 impl At {
-    /// The address as messages show it: without a user's name, a password, and what stands behind a question mark, where
-    /// keys may stand.
+    /// The address as messages show it: where it may have a query, without that, a user's name and a password.
     pub(crate) fn shown(&self) -> String {
+        if !self.store.has_queries() {
+            return self.address.clone();
+        }
         let (scheme, rest) = self.address.split_once("://").unwrap_or(("", &self.address));
         let (place, has_query) = match rest.split_once(['?', '#']) {
             Some((place, _)) => (place, true),
@@ -125,16 +194,29 @@ impl At {
 
     /// The name of the file that the address ends with.
     pub(crate) fn file_name(&self) -> String {
-        let place = self.address.split(['?', '#']).next().unwrap_or_default();
+        let place = match self.store.has_queries() {
+            true => self.address.split(['?', '#']).next().unwrap_or_default(),
+            false => &self.address,
+        };
         place.rsplit('/').next().unwrap_or_default().to_owned()
     }
 
     /// The bytes at the address.
     ///
     /// # Errors
-    /// As [`Store::read`]; nothing may be read from addresses.
+    /// As [`Store::read`]; nothing may be read from addresses; the run is to stop.
     pub(crate) fn read(&self) -> IoResult<Box<dyn Read + Send>> {
-        self.asked("read from", || self.store.read(&self.address))
+        let (store, address) = (self.store.clone(), self.address.clone());
+        asked("read from", || aside::once(move || store.read(&address)))
+    }
+
+    /// The file at the address, if parts of it can be read.
+    ///
+    /// # Errors
+    /// As [`At::read`].
+    pub(crate) fn open(&self) -> IoResult<Option<StoredFile>> {
+        let (store, address) = (self.store.clone(), self.address.clone());
+        asked("read from", || aside::once(move || store.open(&address)))
     }
 
     /// Writes a file to the address.
@@ -142,125 +224,23 @@ impl At {
     /// # Errors
     /// As [`Store::write`]; nothing may be written to addresses.
     pub(crate) fn write(&self, bytes: &mut dyn Read, length: u64) -> IoResult<()> {
-        self.asked("written to", || self.store.write(&self.address, bytes, length))
-    }
-
-    /// Asks the store for something, unless nothing may be asked for; a panic in it is an error.
-    fn asked<T>(&self, done: &str, ask: impl FnOnce() -> IoResult<T>) -> IoResult<T> {
-        if IS_OFFLINE.load(Ordering::Relaxed) {
-            let what = format!("nothing is {done} addresses in this run (--offline)");
-            return Err(std::io::Error::new(std::io::ErrorKind::PermissionDenied, what));
-        }
-        let panicked = |why| Err(std::io::Error::other(format!("its store panicked: {why}")));
-        caught(ask).unwrap_or_else(panicked)
+        asked("written to", || self.store.write(&self.address, bytes, length))
     }
 }
 
-/// The stores that there are: those of the library, and a user's own.
-#[derive(Clone, Debug, Default)]
-pub struct Stores {
-    own: Vec<(u64, Arc<dyn Store>)>,
+/// Asks a store for something, unless nothing may be asked for; a panic in it is an error.
+fn asked<T>(done: &str, ask: impl FnOnce() -> IoResult<T>) -> IoResult<T> {
+    if let Some(what) = refused(done) {
+        return Err(std::io::Error::new(std::io::ErrorKind::PermissionDenied, what));
+    }
+    let panicked = |why| Err(std::io::Error::other(format!("its store panicked: {why}")));
+    caught(ask).unwrap_or_else(panicked)
 }
 
-impl Stores {
-    /// With one more store.
-    ///
-    /// # Errors
-    /// There is one for one of its schemes; it has none, or one that no address begins with.
-    pub fn with(mut self, store: impl Store) -> Result<Stores> {
-        static NEXT: AtomicU64 = AtomicU64::new(0);
-        let schemes: Vec<String> = store.schemes().iter().map(|scheme| (*scheme).to_owned()).collect();
-        let wrong = |what: String| Err(Error::new(ErrorKind::Name, what));
-        if schemes.is_empty() {
-            return wrong("A store without a scheme cannot be addressed.".into());
-        }
-        for own in &schemes {
-            if scheme(&format!("{own}://")).as_ref() != Some(own) {
-                return wrong(format!("No address begins with {own}://."));
-            }
-            if self.schemes().any(|known| known == own) {
-                return wrong(format!("There is a store for {own}:// already."));
-            }
-        }
-        let (number, store): (u64, Arc<dyn Store>) = (NEXT.fetch_add(1, Ordering::Relaxed), Arc::new(store));
-        let mut stores = OWN.lock().unwrap_or_else(PoisonError::into_inner);
-        stores.retain(|_, store| store.strong_count() > 0);
-        stores.insert(number, Arc::downgrade(&store));
-        drop(stores);
-        self.own.push((number, store));
-        Ok(self)
-    }
-
-    /// Both together; a store of both must be the same one.
-    ///
-    /// # Errors
-    /// Both have a store for one scheme, and not the same.
-    pub fn together(mut self, other: &Stores) -> Result<Stores> {
-        for (number, store) in &other.own {
-            if self.own.iter().any(|(own, _)| own == number) {
-                continue;
-            }
-            if let Some(scheme) = store.schemes().iter().find(|s| self.schemes().any(|own| own == **s)) {
-                let what = format!("There are two stores for {scheme}://.");
-                return Err(Error::new(ErrorKind::Name, what));
-            }
-            self.own.push((*number, store.clone()));
-        }
-        Ok(self)
-    }
-
-    fn schemes(&self) -> impl Iterator<Item = &str> {
-        Web.schemes().into_iter().chain(self.own.iter().flat_map(|(_, store)| store.schemes()))
-    }
-
-    /// The store of a scheme, and what stands before its addresses in a path.
-    ///
-    /// # Errors
-    /// There is no such store.
-    fn store(&self, scheme: &str) -> Result<(&dyn Store, String)> {
-        if is_of(&Web, scheme) {
-            return Ok((&Web, String::new()));
-        }
-        let own = self.own.iter().find(|(_, store)| is_of(&**store, scheme));
-        let (number, store) = own.ok_or_else(|| self.unknown(scheme))?;
-        Ok((&**store, format!("{MARK}{number}{MARK}")))
-    }
-
-    /// The paths that an address of a recipe means; `None` if it is none.
-    ///
-    /// # Errors
-    /// There is no such store, or nothing there.
-    pub fn addresses(&self, text: &str) -> Result<Option<Vec<PathBuf>>> {
-        let Some(scheme) = scheme(text) else { return Ok(None) };
-        let (store, before) = self.store(&scheme)?;
-        let failed = || Error::new(ErrorKind::Input, format!("The store for {scheme}:// failed."));
-        let listed = guarded_own(failed, || store.list(text))?;
-        Ok(Some(listed.iter().map(|one| PathBuf::from(format!("{before}{one}"))).collect()))
-    }
-
-    /// The path that an address is written at; `None` if it is none.
-    ///
-    /// # Errors
-    /// There is no such store, or it is read only.
-    pub fn written(&self, text: &str) -> Result<Option<PathBuf>> {
-        let Some(scheme) = scheme(text) else { return Ok(None) };
-        let (store, before) = self.store(&scheme)?;
-        if store.is_writable() {
-            return Ok(Some(PathBuf::from(format!("{before}{text}"))));
-        }
-        Err(Error::new(ErrorKind::Check, format!("Addresses of {scheme}:// are read, not written."))
-            .next("Write a file, and send it from there."))
-    }
-
-    fn unknown(&self, scheme: &str) -> Error {
-        let known: Vec<String> = self.schemes().map(|scheme| format!("{scheme}://")).collect();
-        let error = Error::new(ErrorKind::Input, format!("There is no store for {scheme}://."))
-            .why(format!("Addresses begin with {}.", comma(&known)));
-        match nearest(scheme, self.schemes()) {
-            Some(near) => error.next(format!("Did you mean {near}://?")),
-            None => error,
-        }
-    }
+/// Why no store is asked for anything in this process, if that is so.
+fn refused(done: &str) -> Option<String> {
+    let is_offline = IS_OFFLINE.load(Ordering::Relaxed);
+    is_offline.then(|| format!("nothing is {done} addresses in this run (--offline)"))
 }
 
 #[cfg(test)]
@@ -333,7 +313,7 @@ mod tests {
 
     #[rstest]
     #[case("tnak://a.csv", "There is no store for tnak://.")]
-    #[case("s3://milk/a.csv", "There is no store for s3://.")]
+    #[case("hdfs://milk/a.csv", "There is no store for hdfs://.")]
     fn an_unknown_scheme_is_told(#[case] address: &str, #[case] told: &str) {
         let stores = Stores::default().with(Tank("milk")).unwrap();
         for error in [stores.addresses(address).unwrap_err(), stores.written(address).unwrap_err()] {

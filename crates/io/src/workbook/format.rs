@@ -34,7 +34,7 @@ impl FileFormat for WorkbookFormat {
     }
 
     fn open(&self, files: &[PathBuf], opening: Opening) -> Result<Arc<dyn Source>> {
-        Ok(Arc::new(WorkbookSource::new(files, opening.options, &opening.resources)?))
+        Ok(Arc::new(WorkbookSource::new(files, &opening)?))
     }
 
     fn reads_with(&self, option: &str) -> bool {

@@ -11,8 +11,9 @@ use std::path::PathBuf;
 use churn_core::{Error, ErrorKind, Result};
 
 use super::sheets;
-use crate::csv::{CsvOptions, CsvSource};
-use crate::source::{About, ReadResources, Request, Scan, Source, SourceColumn};
+use crate::csv::CsvSource;
+use crate::format::Opening;
+use crate::source::{About, Request, Scan, Source, SourceColumn};
 use crate::temporary;
 
 /// Workbooks read as one table.
@@ -28,7 +29,8 @@ impl WorkbookSource {
     ///
     /// # Errors
     /// A file is no workbook; it lacks the sheet; what the sheet holds is no table.
-    pub fn new(files: &[PathBuf], options: CsvOptions, resources: &ReadResources) -> Result<WorkbookSource> {
+    pub fn new(files: &[PathBuf], opening: &Opening) -> Result<WorkbookSource> {
+        let Opening { options, resources, .. } = opening;
         let failed =
             |e: std::io::Error| Error::new(ErrorKind::Input, format!("A workbook cannot be unpacked: {e}."));
         let folder = temporary::folder(resources.temporary.as_deref())?;
@@ -47,7 +49,8 @@ impl WorkbookSource {
             out.flush().map_err(failed)?;
             texts.push(path);
         }
-        let text = CsvSource::new(&texts, folder.path(), options)?;
+        let of_texts = Opening { base: folder.path().to_owned(), ..opening.clone() };
+        let text = CsvSource::new(&texts, &of_texts)?;
         let size = |file: &PathBuf| std::fs::metadata(file).map_or(0, |m| m.len());
         let about = About { bytes: Some(files.iter().map(size).sum()), ..text.about().clone() };
         Ok(WorkbookSource { text, about, _folder: folder })

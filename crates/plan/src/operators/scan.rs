@@ -82,6 +82,10 @@ impl Operator for Scan {
                 _ => format!("reads {}", comma(self.columns.iter().map(|(_, f)| name(&f.name)))),
             });
         }
+        let places: Vec<usize> = self.columns.iter().map(|(place, _)| *place).collect();
+        if let Some(size) = self.source.bytes_of(&places).filter(|_| !about.transfers.is_empty()) {
+            notes.push(format!("fetches {} at most", bytes(size)));
+        }
         if let Some(limit) = self.limit {
             notes.push(format!("stops after {}", plural(limit as u64, "row")));
         }

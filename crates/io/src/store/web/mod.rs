@@ -4,13 +4,15 @@
 //! the run stops. What is worth another attempt is tried again, later each time.
 
 #[cfg(feature = "http")]
+pub(super) mod agent;
+#[cfg(feature = "http")]
 mod answer;
 #[cfg(feature = "http")]
-mod pump;
+mod parts;
 
 use std::io::{Read, Result};
 
-use crate::store::Store;
+use super::{Store, StoredFile};
 
 /// The store behind addresses on the web.
 #[derive(Debug)]
@@ -30,6 +32,17 @@ impl Store for Web {
             // Keys may stand in it: what shows an address leaves them out.
             let _ = address;
             Err(std::io::Error::new(std::io::ErrorKind::Unsupported, "this build lacks the feature http"))
+        }
+    }
+
+    /// The file at an address, if its server sends parts of it.
+    fn open(&self, address: &str) -> Result<Option<StoredFile>> {
+        #[cfg(feature = "http")]
+        return parts::open(address);
+        #[cfg(not(feature = "http"))]
+        {
+            let _ = address;
+            Ok(None)
         }
     }
 }

@@ -1,47 +1,22 @@
 //! What a server answers: asked for again where that may help, taken up where it broke off.
 
 use std::io::{Error, ErrorKind, Read, Result};
-use std::sync::LazyLock;
 use std::time::Duration;
 
 use churn_core::cancel;
+use ureq::Body;
 use ureq::http::{HeaderMap, Response, header};
-use ureq::tls::{RootCerts, TlsConfig};
-use ureq::{Agent, Body};
 
-use super::pump::Pump;
+use super::agent::{AGENT, failure};
+use crate::store::aside;
+use crate::store::pump::Pump;
 
 /// How often an answer is asked for, and how long is waited before the second time; each time after it twice as long.
-const ATTEMPTS: u32 = 4;
+pub(super) const ATTEMPTS: u32 = 4;
 const WAIT: Duration = Duration::from_millis(300);
 
 /// The longest that a server may ask to be left alone.
 const LONGEST_WAIT: Duration = Duration::from_secs(30);
-
-/// How long a server may take to be reached, to begin its answer, and to send nothing.
-const CONNECT: Duration = Duration::from_secs(20);
-const BEGIN: Duration = Duration::from_secs(60);
-const SILENT: Duration = Duration::from_secs(60);
-
-/// Redirects that are followed.
-const REDIRECTS: u32 = 10;
-
-/// Connections with the certificates and the proxy that the system has.
-static AGENT: LazyLock<Agent> = LazyLock::new(|| {
-    let tls = TlsConfig::builder().root_certs(RootCerts::PlatformVerifier).build();
-    let config = Agent::config_builder()
-        .http_status_as_error(false)
-        .max_redirects(REDIRECTS)
-        .tls_config(tls)
-        .timeout_connect(Some(CONNECT))
-        .timeout_recv_response(Some(BEGIN))
-        .timeout_per_read(Some(SILENT))
-        .user_agent(concat!("churn/", env!("CARGO_PKG_VERSION")))
-        // What is compressed is told by its first bytes, as in files.
-        .accept_encoding("identity")
-        .build();
-    config.new_agent()
-});
 
 /// Why there is no answer, and whether another attempt may help: at once, or after a while.
 struct Refusal {
@@ -55,7 +30,7 @@ pub(super) fn open(address: &str) -> Result<Box<dyn Read + Send>> {
     let response = asked(&address, None)?;
     let mut answer = Answer {
         length: response.body().content_length(),
-        mark: mark(response.headers()),
+        mark: mark(response.headers()).filter(|_| sends_parts(response.headers())),
         address,
         from: Pump::start(response.into_body().into_reader())?,
         at: 0,
@@ -64,47 +39,46 @@ pub(super) fn open(address: &str) -> Result<Box<dyn Read + Send>> {
     let mut first = Vec::new();
     (&mut answer).take(512).read_to_end(&mut first)?;
     if is_page(&first) {
-        return Err(Error::new(ErrorKind::InvalidData, "this address gives an HTML page, not a file"));
+        return Err(page());
     }
     Ok(Box::new(std::io::Cursor::new(first).chain(answer)))
 }
 
-/// Asks for an address, from a place on if it was read to there; several times where that may help.
-fn asked(address: &str, from: Option<(u64, &str)>) -> Result<Response<Body>> {
+/// The part of a file that is asked for.
+#[derive(Clone, Copy)]
+pub(super) struct Part<'a> {
+    /// Its range, as a request has it.
+    pub(super) range: &'a str,
+    /// What tells that the file is still the same, once that is known.
+    pub(super) mark: Option<&'a str>,
+}
+
+/// Asks for an address or a part of it; several times where that may help. Without a mark a server may send all of it.
+pub(super) fn asked(address: &str, part: Option<Part<'_>>) -> Result<Response<Body>> {
     let mut wait = WAIT;
     for attempt in 1.. {
-        let Refusal { error, again } = match once(address, from) {
+        let Refusal { error, again } = match once(address, part) {
             Ok(response) => return Ok(response),
             Err(refusal) => refusal,
         };
         let Some(asked_for) = again.filter(|_| attempt < ATTEMPTS) else { return Err(error) };
-        pause(asked_for.unwrap_or(wait).min(LONGEST_WAIT))?;
+        aside::pause(asked_for.unwrap_or(wait).min(LONGEST_WAIT))?;
         wait *= 2;
     }
     Err(Error::other("no answer was asked for"))
 }
 
-fn pause(time: Duration) -> Result<()> {
-    let start = std::time::Instant::now();
-    while start.elapsed() < time {
-        if cancel::is_asked() {
-            return Err(Error::other("the run was stopped"));
-        }
-        std::thread::sleep(Duration::from_millis(20));
-    }
-    Ok(())
-}
-
-fn once(address: &str, from: Option<(u64, &str)>) -> std::result::Result<Response<Body>, Refusal> {
+fn once(address: &str, part: Option<Part<'_>>) -> std::result::Result<Response<Body>, Refusal> {
     let mut request = AGENT.get(address);
-    if let Some((at, mark)) = from {
-        request = request.header(header::RANGE, format!("bytes={at}-")).header(header::IF_RANGE, mark);
+    if let Some(Part { range, mark }) = part {
+        request = request.header(header::RANGE, range);
+        request = mark.into_iter().fold(request, |request, mark| request.header(header::IF_RANGE, mark));
     }
     let response = request.call().map_err(refused)?;
     let status = response.status().as_u16();
     let never = |what: String| Refusal { error: Error::other(what), again: None };
-    match (status, from) {
-        (200, None) | (206, Some(_)) => Ok(response),
+    match (status, part) {
+        (200, None | Some(Part { mark: None, .. })) | (206, Some(_)) => Ok(response),
         // The server sends all of it: it is another file now, or it sends no parts.
         (200, Some(_)) => {
             Err(never("it changed while it was read, or its server sends no parts of it".to_owned()))
@@ -125,32 +99,29 @@ fn once(address: &str, from: Option<(u64, &str)>) -> std::result::Result<Respons
 }
 
 fn refused(error: ureq::Error) -> Refusal {
-    let (kind, what, is_passing) = match &error {
-        ureq::Error::HostNotFound => (ErrorKind::NotFound, "no server has this name".to_owned(), false),
-        ureq::Error::TooManyRedirects => {
-            (ErrorKind::InvalidData, format!("its server leads on more than {REDIRECTS} times"), false)
-        }
-        ureq::Error::Timeout(_) => {
-            (ErrorKind::TimedOut, "its server does not answer in time".to_owned(), true)
-        }
-        ureq::Error::Io(error) => (error.kind(), format!("its server cannot be reached ({error})"), true),
-        ureq::Error::ConnectionFailed => {
-            (ErrorKind::ConnectionRefused, "its server cannot be reached".to_owned(), true)
-        }
-        ureq::Error::BadUri(_) | ureq::Error::Http(_) => {
-            (ErrorKind::InvalidInput, "it is no address".to_owned(), false)
-        }
-        error => (ErrorKind::Other, format!("its server cannot be understood ({error})"), false),
-    };
-    Refusal { error: Error::new(kind, what), again: is_passing.then_some(None) }
+    let (error, is_passing) = failure(&error);
+    Refusal { error, again: is_passing.then_some(None) }
 }
 
-/// What tells that a file is still the same, if its server can send a part of it.
-fn mark(headers: &HeaderMap) -> Option<String> {
-    let text = |name| headers.get(name)?.to_str().ok().map(str::to_owned);
-    let sends_parts = text(header::ACCEPT_RANGES).is_some_and(|unit| unit.eq_ignore_ascii_case("bytes"));
-    let tag = text(header::ETAG).filter(|tag| !tag.starts_with("W/"));
-    tag.or_else(|| text(header::LAST_MODIFIED)).filter(|_| sends_parts)
+/// What tells that a file is still the same: a tag of its content, or the time at which it was changed.
+pub(super) fn mark(headers: &HeaderMap) -> Option<String> {
+    let tag = text(headers, header::ETAG).filter(|tag| !tag.starts_with("W/"));
+    tag.or_else(|| text(headers, header::LAST_MODIFIED)).map(str::to_owned)
+}
+
+/// Whether a server says that it can send parts of a file.
+fn sends_parts(headers: &HeaderMap) -> bool {
+    text(headers, header::ACCEPT_RANGES).is_some_and(|unit| unit.eq_ignore_ascii_case("bytes"))
+}
+
+/// The text of a header.
+pub(super) fn text(headers: &HeaderMap, name: header::HeaderName) -> Option<&str> {
+    headers.get(name)?.to_str().ok()
+}
+
+/// The error of an address that gives something for people to read.
+pub(super) fn page() -> Error {
+    Error::new(ErrorKind::InvalidData, "this address gives an HTML page, not a file")
 }
 
 /// Whether bytes are the start of a page for people.
@@ -187,7 +158,8 @@ impl Answer {
             return Err(broken);
         }
         self.resumed += 1;
-        let response = asked(&self.address, Some((self.at, &mark)))?;
+        let range = format!("bytes={}-", self.at);
+        let response = asked(&self.address, Some(Part { range: &range, mark: Some(&mark) }))?;
         self.from = Pump::start(response.into_body().into_reader())?;
         Ok(())
     }

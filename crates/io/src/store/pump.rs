@@ -1,20 +1,16 @@
 //! Bytes that a thread of their own reads ahead, so that whoever waits for them can stop waiting.
 
-use std::io::{Error, Read, Result};
-use std::sync::mpsc::{Receiver, RecvTimeoutError, sync_channel};
-use std::time::Duration;
+use std::io::{Read, Result};
+use std::sync::mpsc::{Receiver, sync_channel};
 
-use churn_core::cancel;
+use super::aside;
 
 /// Bytes that are read at once, and how often so many wait.
 const PIECE: usize = 1 << 18;
 const AHEAD: usize = 4;
 
-/// Between two looks at whether the run is to stop.
-const LOOK: Duration = Duration::from_millis(50);
-
 /// What a thread reads ahead.
-pub(super) struct Pump {
+pub(crate) struct Pump {
     pieces: Receiver<Result<Vec<u8>>>,
     piece: Vec<u8>,
     at: usize,
@@ -22,9 +18,9 @@ pub(super) struct Pump {
 
 impl Pump {
     /// Starts reading. The thread ends with the bytes, with an error, or when nobody takes them any more.
-    pub(super) fn start(mut from: impl Read + Send + 'static) -> Result<Pump> {
+    pub(crate) fn start(mut from: impl Read + Send + 'static) -> Result<Pump> {
         let (send, pieces) = sync_channel(AHEAD);
-        std::thread::Builder::new().name("web".into()).spawn(move || {
+        std::thread::Builder::new().name("store".into()).spawn(move || {
             loop {
                 let mut piece = Vec::with_capacity(PIECE);
                 let read = (&mut from).take(PIECE as u64).read_to_end(&mut piece).map(|_| ());
@@ -46,13 +42,9 @@ impl Pump {
 impl Read for Pump {
     fn read(&mut self, into: &mut [u8]) -> Result<usize> {
         while self.at == self.piece.len() {
-            if cancel::is_asked() {
-                return Err(Error::other("the run was stopped"));
-            }
-            match self.pieces.recv_timeout(LOOK) {
-                Ok(piece) => (self.piece, self.at) = (piece?, 0),
-                Err(RecvTimeoutError::Timeout) => {}
-                Err(RecvTimeoutError::Disconnected) => return Ok(0),
+            match aside::next(&self.pieces)? {
+                Some(piece) => (self.piece, self.at) = (piece?, 0),
+                None => return Ok(0),
             }
         }
         let read = (&self.piece[self.at..]).read(into)?;

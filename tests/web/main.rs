@@ -2,107 +2,14 @@
 
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
+mod ranges;
+mod server;
+
 use std::fs;
-use std::io::{BufRead, BufReader, Write};
-use std::net::{TcpListener, TcpStream};
-use std::sync::{Arc, Mutex};
 
 use churn::{Flow, RunOptions, Scalar, Table};
 use rstest::rstest;
-
-/// What is asked of the server.
-#[derive(Clone, Debug, Default)]
-struct Request {
-    path: String,
-    /// Where the part that is asked for starts.
-    from: Option<usize>,
-    if_range: Option<String>,
-}
-
-/// What it answers, and after how many bytes of the body it hangs up.
-#[derive(Clone, Debug, Default)]
-struct Reply {
-    status: u16,
-    headers: Vec<String>,
-    body: Vec<u8>,
-    hangs_up_after: Option<usize>,
-}
-
-struct Server {
-    address: String,
-    requests: Arc<Mutex<Vec<Request>>>,
-}
-
-impl Server {
-    /// Answers each request by a function of it and of how many came before.
-    fn start(answer: impl Fn(&Request, usize) -> Reply + Send + Sync + 'static) -> Server {
-        let listener = TcpListener::bind("127.0.0.1:0").unwrap();
-        let address = format!("http://{}", listener.local_addr().unwrap());
-        let requests: Arc<Mutex<Vec<Request>>> = Arc::default();
-        let (seen, answer) = (requests.clone(), Arc::new(answer));
-        std::thread::spawn(move || {
-            for stream in listener.incoming().flatten() {
-                let (seen, answer) = (seen.clone(), answer.clone());
-                std::thread::spawn(move || serve(stream, &seen, &*answer));
-            }
-        });
-        Server { address, requests }
-    }
-
-    /// Always the same bytes, of which it can send a part.
-    fn of(body: Vec<u8>) -> Server {
-        Server::start(move |request, _| parts(request, &body))
-    }
-
-    fn asked(&self) -> usize {
-        self.requests.lock().unwrap().len()
-    }
-}
-
-fn serve(stream: TcpStream, seen: &Mutex<Vec<Request>>, answer: &dyn Fn(&Request, usize) -> Reply) {
-    let mut lines = BufReader::new(stream.try_clone().unwrap()).lines();
-    let Some(Ok(first)) = lines.next() else { return };
-    let mut request = Request { path: first.split(' ').nth(1).unwrap().to_owned(), ..Request::default() };
-    for line in lines.map_while(Result::ok).take_while(|line| !line.is_empty()) {
-        let (name, value) = line.split_once(": ").unwrap();
-        match name.to_ascii_lowercase().as_str() {
-            "range" => {
-                request.from = value.strip_prefix("bytes=").unwrap().trim_end_matches('-').parse().ok()
-            }
-            "if-range" => request.if_range = Some(value.to_owned()),
-            _ => {}
-        }
-    }
-    let before = {
-        let mut seen = seen.lock().unwrap();
-        seen.push(request.clone());
-        seen.len() - 1
-    };
-    let Reply { status, headers, body, hangs_up_after } = answer(&request, before);
-    let mut stream = stream;
-    let headers: String = headers.iter().map(|header| format!("{header}\r\n")).collect();
-    let length = if headers.contains("Content-Length") || headers.contains("chunked") {
-        String::new()
-    } else {
-        format!("Content-Length: {}\r\n", body.len())
-    };
-    let head = format!("HTTP/1.1 {status} x\r\n{headers}{length}Connection: close\r\n\r\n");
-    let sent = &body[..hangs_up_after.unwrap_or(body.len()).min(body.len())];
-    // Whoever asks may go away before the end.
-    let _ = stream.write_all(head.as_bytes()).and_then(|()| stream.write_all(sent));
-}
-
-/// The answer of a server that sends parts.
-fn parts(request: &Request, body: &[u8]) -> Reply {
-    let mut headers = vec!["Accept-Ranges: bytes".to_owned(), "ETag: \"7\"".to_owned()];
-    match request.from.filter(|_| request.if_range.as_deref() == Some("\"7\"")) {
-        Some(from) => {
-            headers.push(format!("Content-Range: bytes {from}-{}/{}", body.len() - 1, body.len()));
-            Reply { status: 206, headers, body: body[from..].to_vec(), hangs_up_after: None }
-        }
-        None => Reply { status: 200, headers, body: body.to_vec(), hangs_up_after: None },
-    }
-}
+use server::{Reply, Server, parts};
 
 fn deliveries(rows: usize) -> String {
     let rows: String =
@@ -121,17 +28,18 @@ fn is_whole(table: &Table, rows: i64) {
 }
 
 #[rstest]
-#[case::csv("milk.csv", "")]
-#[case::with_a_query("milk.csv?key=secret", "")]
-#[case::without_an_ending("download", "")]
-#[case::compressed("milk.csv.gz", "")]
-#[case::ndjson("milk.ndjson", "")]
-#[case::json("milk.json", "")]
-#[case::parquet("milk.parquet", "")]
-#[case::avro("milk.avro", "")]
-#[case::arrow("milk.arrow", "")]
-#[case::workbook("milk.xlsx", "")]
-fn every_format_is_read(#[case] name: &str, #[case] _none: &str) {
+#[case::csv("milk.csv", 1)]
+#[case::with_a_query("milk.csv?key=secret", 1)]
+#[case::without_an_ending("download", 1)]
+#[case::compressed("milk.csv.gz", 1)]
+#[case::ndjson("milk.ndjson", 1)]
+#[case::json("milk.json", 1)]
+// Its end comes first, and with it all of a small file.
+#[case::parquet("milk.parquet", 1)]
+#[case::avro("milk.avro", 1)]
+#[case::arrow("milk.arrow", 1)]
+#[case::workbook("milk.xlsx", 1)]
+fn every_format_is_read(#[case] name: &str, #[case] requests: usize) {
     let folder = tempfile::tempdir().unwrap();
     fs::write(folder.path().join("t.csv"), deliveries(500)).unwrap();
     let file = if name.contains('.') { name.split('?').next().unwrap() } else { "t.csv" };
@@ -140,7 +48,7 @@ fn every_format_is_read(#[case] name: &str, #[case] _none: &str) {
     }
     let server = Server::of(fs::read(folder.path().join(file)).unwrap());
     is_whole(&total(&format!("{}/{name}", server.address)).unwrap(), 500);
-    assert_eq!(server.asked(), 1);
+    assert_eq!(server.asked(), requests);
 }
 
 #[test]
@@ -172,8 +80,8 @@ fn what_breaks_off_is_taken_up(#[case] name: &str) {
         Server::start(move |request, _| Reply { hangs_up_after: Some(piece), ..parts(request, &body) });
     is_whole(&total(&format!("{}/{name}", server.address)).unwrap(), 60_000);
     let requests = server.requests.lock().unwrap();
-    assert!(requests.len() >= 6, "{}", requests.len());
-    assert!(requests.iter().skip(1).all(|request| request.from.is_some() && request.if_range.is_some()));
+    assert!(requests.len() >= 6 || name.ends_with(".parquet"), "{}", requests.len());
+    assert!(requests.iter().skip(1).all(|request| request.range.is_some() && request.if_range.is_some()));
 }
 
 /// However little a server sends before it hangs up, the bytes are those of the file; if that is nothing, it is told.

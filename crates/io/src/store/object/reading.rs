@@ -1,0 +1,108 @@
+//! Objects being read: from front to back, or in parts.
+
+use std::io::{Error, ErrorKind, Read, Result};
+use std::ops::Range;
+use std::sync::Arc;
+
+use bytes::Bytes;
+use futures_util::StreamExt;
+use futures_util::stream::BoxStream;
+use object_store::path::Path;
+use object_store::{GetOptions, GetRange, ObjectStoreExt};
+
+use super::bucket::Place;
+use super::failures::told;
+use super::waiting::Waiting;
+use crate::store::StoredFile;
+use crate::store::pump::Pump;
+
+/// Bytes at the end of an object that are asked for first: of most columnar files what tells where their columns are.
+const END: u64 = 1 << 14;
+
+/// The bytes of an object from the first to the last. One that breaks off is taken up where it was.
+pub(super) fn read(address: &str) -> Result<Box<dyn Read + Send>> {
+    let place = Place::of(address)?;
+    let object = place.object()?;
+    let waiting = Waiting::new()?;
+    let answer = waiting.wait_for(place.bucket.store.get_opts(&object, GetOptions::default()))?;
+    let stream = answer.map_err(|e| told(&e, &place))?.into_stream();
+    Ok(Box::new(Pump::start(Streamed { place, waiting, stream, piece: Bytes::new() })?))
+}
+
+/// An object that comes piece by piece.
+struct Streamed {
+    place: Place,
+    waiting: Waiting,
+    stream: BoxStream<'static, object_store::Result<Bytes>>,
+    /// What came and was not taken yet.
+    piece: Bytes,
+}
+
+impl Read for Streamed {
+    fn read(&mut self, into: &mut [u8]) -> Result<usize> {
+        while self.piece.is_empty() {
+            match self.waiting.wait_for(self.stream.next())? {
+                Some(piece) => self.piece = piece.map_err(|e| told(&e, &self.place))?,
+                None => return Ok(0),
+            }
+        }
+        let taken = self.piece.split_to(into.len().min(self.piece.len()));
+        into.iter_mut().zip(&taken).for_each(|(to, from)| *to = *from);
+        Ok(taken.len())
+    }
+}
+
+/// An object of which parts are read; `None` if its store does not tell when it changes.
+pub(super) fn open(address: &str) -> Result<Option<StoredFile>> {
+    let place = Arc::new(Place::of(address)?);
+    let object = place.object()?;
+    let waiting = Waiting::new()?;
+    let end = match place.kind.gives_ends {
+        true => end_of(&place, &object, &waiting)?,
+        false => None,
+    };
+    let (size, tag, end) = match end {
+        Some(known) => known,
+        None => {
+            let answer = waiting.wait_for(place.bucket.store.head(&object))?;
+            let about = answer.map_err(|e| told(&e, &place))?;
+            (about.size, about.e_tag, Vec::new())
+        }
+    };
+    let Some(tag) = tag else { return Ok(None) };
+    Ok(Some(StoredFile::new(size, move |range| part(&place, &object, &tag, range)).with_end(end)))
+}
+
+/// The size of an object, what tells its version, and the bytes at its end; `None` where the store does not give an end, as of
+/// an object without bytes.
+fn end_of(place: &Place, object: &Path, waiting: &Waiting) -> Result<Option<(u64, Option<String>, Vec<u8>)>> {
+    let options = GetOptions { range: Some(GetRange::Suffix(END)), ..GetOptions::default() };
+    let answer = waiting.wait_for(async {
+        let answer = place.bucket.store.get_opts(object, options).await?;
+        let about = answer.meta.clone();
+        Ok::<_, object_store::Error>((about, answer.bytes().await?))
+    })?;
+    match answer {
+        Ok((about, end)) => Ok(Some((about.size, about.e_tag, end.into()))),
+        Err(object_store::Error::Generic { .. } | object_store::Error::NotSupported { .. }) => Ok(None),
+        Err(error) => Err(told(&error, place)),
+    }
+}
+
+/// A part of the version of an object that has a tag.
+fn part(place: &Place, object: &Path, tag: &str, range: Range<u64>) -> Result<Vec<u8>> {
+    let options = GetOptions {
+        range: Some(GetRange::Bounded(range)),
+        if_match: Some(tag.to_owned()),
+        ..GetOptions::default()
+    };
+    let answer = Waiting::new()?.wait_for(async {
+        let answer = place.bucket.store.get_opts(object, options).await?;
+        let is_same = answer.meta.e_tag.as_deref().is_none_or(|sent| sent == tag);
+        Ok::<_, object_store::Error>((is_same, answer.bytes().await?))
+    })?;
+    match answer.map_err(|e| told(&e, place))? {
+        (true, bytes) => Ok(bytes.into()),
+        (false, _) => Err(Error::new(ErrorKind::InvalidData, "it changed while it was read")),
+    }
+}

@@ -1,0 +1,174 @@
+//! A file in a store, of which parts are fetched.
+
+use std::fmt;
+use std::io::{Error, Result};
+use std::ops::Range;
+use std::path::Path;
+use std::sync::Arc;
+
+use bytes::Bytes;
+
+use super::{StoredFile, Transfer, aside, at};
+
+/// Ranges of a file that are fetched at once.
+const AT_ONCE: usize = 4;
+
+/// A file in a store, of which parts are fetched by many threads, and counted.
+#[derive(Clone)]
+pub(crate) struct RemoteFile {
+    file: Arc<StoredFile>,
+    transfer: Arc<Transfer>,
+}
+
+impl fmt::Debug for RemoteFile {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        self.file.fmt(f)
+    }
+}
+
+impl RemoteFile {
+    /// The file at an address; `None` if the path is none, or its store reads files only from front to back.
+    ///
+    /// # Errors
+    /// The file is not there, or cannot be read.
+    pub(crate) fn open(path: &Path, transfer: &Arc<Transfer>) -> Result<Option<RemoteFile>> {
+        let Some(at) = at(path) else { return Ok(None) };
+        let Some(file) = at.open()? else { return Ok(None) };
+        transfer.add_request();
+        transfer.add_bytes(file.end.len());
+        Ok(Some(RemoteFile { file: Arc::new(file), transfer: transfer.clone() }))
+    }
+
+    /// Its length in bytes.
+    pub(crate) fn size(&self) -> u64 {
+        self.file.size
+    }
+
+    /// The bytes of a range, fewer where the file ends within it.
+    ///
+    /// # Errors
+    /// They cannot be read; the file was replaced; the run is to stop.
+    pub(crate) fn fetch(&self, range: Range<u64>) -> Result<Bytes> {
+        let fetched = self.fetch_all(vec![range])?;
+        fetched.into_iter().next().ok_or_else(|| Error::other("an answer was lost"))
+    }
+
+    /// The bytes of ranges, several fetched at once.
+    ///
+    /// # Errors
+    /// As [`RemoteFile::fetch`].
+    pub(crate) fn fetch_all(&self, ranges: Vec<Range<u64>>) -> Result<Vec<Bytes>> {
+        let ranges: Vec<Range<u64>> = ranges.into_iter().map(|range| self.within(range)).collect();
+        if let [range] = &ranges[..]
+            && let Some(known) = self.known(range)
+        {
+            return Ok(vec![known]);
+        }
+        let own = self.clone();
+        aside::each(ranges, AT_ONCE, move |range| match own.known(&range) {
+            Some(known) => Ok(known),
+            None => own.ask(range),
+        })
+    }
+
+    fn within(&self, range: Range<u64>) -> Range<u64> {
+        let end = range.end.min(self.size());
+        range.start.min(end)..end
+    }
+
+    /// Bytes that came when the file was opened.
+    fn known(&self, range: &Range<u64>) -> Option<Bytes> {
+        let end = &self.file.end;
+        if range.is_empty() {
+            return Some(Bytes::new());
+        }
+        let start = range.start.checked_sub(self.size().checked_sub(end.len() as u64)?)?;
+        let start = usize::try_from(start).ok()?;
+        let length = usize::try_from(range.end - range.start).ok()?;
+        end.get(start..start.checked_add(length)?).map(Bytes::copy_from_slice)
+    }
+
+    fn ask(&self, range: Range<u64>) -> Result<Bytes> {
+        let length = range.end - range.start;
+        let bytes = (self.file.read)(range)?;
+        if bytes.len() as u64 != length {
+            let what = format!("its store gave {} bytes where {length} were asked for", bytes.len());
+            return Err(Error::other(what));
+        }
+        self.transfer.add_request();
+        self.transfer.add_bytes(bytes.len());
+        Ok(Bytes::from(bytes))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::path::PathBuf;
+
+    use crate::store::{Store, Stores};
+
+    /// Milk of 100 bytes, whose last 10 come when it is opened; bytes after 90 are short.
+    #[derive(Debug)]
+    struct Tank;
+
+    impl Store for Tank {
+        fn schemes(&self) -> Vec<&str> {
+            vec!["tank"]
+        }
+
+        fn read(&self, _: &str) -> Result<Box<dyn std::io::Read + Send>> {
+            Ok(Box::new(std::io::empty()))
+        }
+
+        fn open(&self, address: &str) -> Result<Option<StoredFile>> {
+            if address.ends_with("stream") {
+                return Ok(None);
+            }
+            let file = StoredFile::new(100, |range| match range.start {
+                50 => Ok(vec![0; 3]),
+                60 => panic!("it froze"),
+                _ => Ok(range.map(|byte| byte as u8).collect()),
+            });
+            Ok(Some(file.with_end((90..100).collect())))
+        }
+    }
+
+    fn opened(address: &str) -> (Stores, PathBuf) {
+        let stores = Stores::default().with(Tank).unwrap();
+        let path = stores.addresses(address).unwrap().unwrap().remove(0);
+        (stores, path)
+    }
+
+    #[test]
+    fn ranges_are_fetched_in_order_and_counted() {
+        let (_stores, path) = opened("tank://milk");
+        let transfer = Arc::new(Transfer::default());
+        let file = RemoteFile::open(&path, &transfer).unwrap().unwrap();
+        assert_eq!((transfer.bytes(), transfer.requests()), (10, 1));
+        let ranges = vec![70..75, 0..3, 95..97, 88..120, 200..210, 5..5, 1..2, 2..3, 3..4];
+        let parts = file.fetch_all(ranges).unwrap();
+        let expected: Vec<Vec<u8>> = [70..75, 0..3, 95..97, 88..100, 0..0, 0..0, 1..2, 2..3, 3..4]
+            .map(|range: Range<u8>| range.collect())
+            .to_vec();
+        assert_eq!(parts, expected);
+        // The end was there already, and nothing is asked for nothing.
+        assert_eq!((transfer.bytes(), transfer.requests()), (10 + 5 + 3 + 12 + 3, 1 + 6));
+        assert_eq!(transfer.to_string(), "33 bytes in 7 requests");
+        for (range, told) in [
+            (50..55, "its store gave 3 bytes where 5 were asked for"),
+            (60..61, "its store panicked: it froze"),
+        ] {
+            assert_eq!(file.fetch(range).unwrap_err().to_string(), told);
+        }
+    }
+
+    #[test]
+    fn what_is_no_address_or_is_streamed_has_no_parts() {
+        let transfer = Arc::default();
+        assert!(RemoteFile::open(Path::new("milk.csv"), &transfer).unwrap().is_none());
+        let (_stores, path) = opened("tank://stream");
+        assert!(RemoteFile::open(&path, &transfer).unwrap().is_none());
+        assert_eq!(transfer.requests(), 0);
+    }
+}
