@@ -23,7 +23,7 @@ check: lint elsewhere doc test sizes
 lint:
     cargo fmt --all --check
     cargo clippy --workspace --all-targets -- -D warnings
-    for format in "" arrow-ipc avro json parquet workbook; do cargo clippy -q -p churn --no-default-features --features "$format" -- -D warnings; done
+    for format in "" arrow-ipc avro json orc parquet workbook; do cargo clippy -q -p churn --no-default-features --features "$format" -- -D warnings; done
 
 # The oldest Rust that is promised
 msrv:

@@ -67,7 +67,7 @@
 //!
 //! | feature | what it adds; all are on by default |
 //! | --- | --- |
-//! | `formats` | all formats: `parquet`, `arrow-ipc`, `avro`, `json`, `workbook`, read and written; delimited text needs none |
+//! | `formats` | all formats: `parquet`, `arrow-ipc`, `avro`, `json`, `workbook`, read and written, `orc`, read; delimited text needs none |
 //! | `http` | addresses on the web are read |
 //! | `sql` | chains may start with a query of the SQL standard: [`Flow::sql`] |
 //! | `charts` | what flows through a chain is drawn: [`Flow::chart`], [`steps::Draw`] |

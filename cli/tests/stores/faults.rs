@@ -103,7 +103,7 @@ fn what_a_bucket_answers_is_told(
 #[test]
 fn an_object_that_changes_is_told() {
     let folder = tempfile::tempdir().unwrap();
-    let row = |n: u64| format!("{}\n", n.wrapping_mul(0x9e37_79b9_7f4a_7c15) >> 20);
+    let row = |n: u64| format!("{}\n", n.wrapping_mul(n).wrapping_mul(0x9e37_79b9_7f4a_7c15) >> 20);
     let text = format!("n\n{}", (0..20_000).map(row).collect::<String>());
     fs::write(folder.path().join("milk.csv"), text).unwrap();
     done(folder.path(), &[], &["milk.csv", "-o", "milk.parquet"]);

@@ -13,6 +13,7 @@
 //! | `csv` | delimited text, read and written |
 //! | `json` | JSON and NDJSON, read and written |
 //! | `parquet`, `arrow`, `avro` | columnar files, read and written |
+//! | `orc` | columnar files, read |
 //! | `workbook` | sheets of workbooks, read and written |
 //! | `merge_schemas` | several files of one table, columns by name |
 //! | `ranges` | what conditions say of columns, to be held against a file's statistics |
@@ -55,6 +56,8 @@ pub mod markdown;
 pub mod memory;
 pub mod merge_schemas;
 pub mod open_files;
+#[cfg(feature = "orc")]
+pub mod orc;
 pub mod own;
 #[cfg(feature = "parquet")]
 pub mod parquet;

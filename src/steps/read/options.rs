@@ -107,7 +107,7 @@ pub(crate) const OPTIONS: &[OptionKind] = &[
     },
     OptionKind {
         name: "format",
-        usage: "format = csv | tsv | json | ndjson | parquet | arrow | avro",
+        usage: "format = csv | tsv | json | ndjson | parquet | arrow | avro | orc",
         summary: "The format, in place of the name's ending.",
         example: "read 'quota.csv' with (format = csv)",
     },

@@ -406,12 +406,14 @@ impl Morsel for CsvMorsel {
                 }
                 (text, at)
             }
-            Some(Cut::Block(block)) => {
-                let bytes = std::mem::take(&mut block.bytes);
-                let lines = Some(block.lines);
+            Some(Cut::Blocks(blocks)) => {
+                let Some(block) = blocks.pop_front() else {
+                    shared.give_back(scratch);
+                    return Ok(None);
+                };
+                let (bytes, lines) = (block.bytes, Some(block.lines));
                 let at =
                     At { shared: &shared, file: block.file, offset: block.offset, lines, is_guess: false };
-                self.cut = None;
                 let structure = &mut scratch.borders.structure;
                 structure.find(&bytes, shared.options.dialect());
                 if let Some(open) = structure.open_quote() {

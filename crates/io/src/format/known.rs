@@ -16,6 +16,7 @@ pub(crate) struct Known {
 pub(crate) const PARQUET: Known = Known { title: "Parquet", names: &["parquet"], starts: parquet };
 pub(crate) const ARROW: Known = Known { title: "Arrow", names: &["arrow", "feather"], starts: arrow };
 pub(crate) const AVRO: Known = Known { title: "Avro", names: &["avro"], starts: avro };
+pub(crate) const ORC: Known = Known { title: "ORC", names: &["orc"], starts: orc };
 pub(crate) const WORKBOOK: Known =
     Known { title: "workbook", names: &["xlsx", "xlsm", "xlsb", "xls", "ods"], starts: workbook };
 pub(crate) const JSON: Known = Known { title: "JSON", names: &["json"], starts: json };
@@ -33,6 +34,10 @@ fn arrow(first: &[u8]) -> bool {
 
 fn avro(first: &[u8]) -> bool {
     first.starts_with(b"Obj\x01")
+}
+
+fn orc(first: &[u8]) -> bool {
+    first.starts_with(b"ORC") && has_control_bytes(first)
 }
 
 fn workbook(first: &[u8]) -> bool {

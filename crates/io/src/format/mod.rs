@@ -6,6 +6,7 @@
     feature = "parquet",
     feature = "arrow-ipc",
     feature = "avro",
+    feature = "orc",
     feature = "workbook",
     feature = "json"
 )))]
@@ -283,6 +284,7 @@ static OURS: LazyLock<Vec<Format>> = LazyLock::new(|| {
         of_feature!("parquet", super::parquet::ParquetFormat, known::PARQUET),
         of_feature!("arrow-ipc", super::arrow::ArrowFormat, known::ARROW),
         of_feature!("avro", super::avro::AvroFormat, known::AVRO),
+        of_feature!("orc", super::orc::OrcFormat, known::ORC),
         of_feature!("workbook", super::workbook::WorkbookFormat, known::WORKBOOK),
     ]
 });
