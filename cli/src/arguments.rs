@@ -13,7 +13,7 @@ use clap::{Args, CommandFactory, FromArgMatches, Parser, Subcommand, ValueEnum};
 pub(crate) struct Arguments {
     #[command(subcommand)]
     pub(crate) command: Command,
-    /// Read nothing from the web: addresses are mistakes
+    /// Ask nothing of the web and of buckets: addresses are mistakes
     #[arg(long, global = true)]
     pub(crate) offline: bool,
 }

@@ -27,6 +27,9 @@ const LOOKED_AT: usize = 16 << 20;
 /// Bytes looked at of a stream, and of the last of many files.
 const LOOKED_AT_LEAST: usize = 1 << 20;
 
+/// What was not read yet of a stream; `None` once it is taken.
+type Rest = Option<Box<dyn Read + Send>>;
+
 /// A file, its start read.
 pub(super) struct JsonFile {
     pub(super) path: PathBuf,
@@ -38,7 +41,7 @@ pub(super) struct JsonFile {
     /// Whether its bytes are the text itself, and any place of it can be read, if its store sends parts.
     pub(super) seekable: bool,
     /// The rest of a stream, which can be read once, unless it is an address; and what counts its bytes.
-    stream: Option<(Mutex<Option<Box<dyn Read + Send>>>, Arc<Transfer>)>,
+    stream: Option<(Mutex<Rest>, Arc<Transfer>)>,
 }
 
 impl std::fmt::Debug for JsonFile {

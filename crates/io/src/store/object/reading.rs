@@ -8,7 +8,7 @@ use bytes::Bytes;
 use futures_util::StreamExt;
 use futures_util::stream::BoxStream;
 use object_store::path::Path;
-use object_store::{GetOptions, GetRange, ObjectStoreExt};
+use object_store::{GetOptions, GetRange, ObjectMeta, ObjectStoreExt};
 
 use super::bucket::Place;
 use super::failures::told;
@@ -61,21 +61,22 @@ pub(super) fn open(address: &str) -> Result<Option<StoredFile>> {
         true => end_of(&place, &object, &waiting)?,
         false => None,
     };
-    let (size, tag, end) = match end {
+    let (about, end) = match end {
         Some(known) => known,
         None => {
             let answer = waiting.wait_for(place.bucket.store.head(&object))?;
-            let about = answer.map_err(|e| told(&e, &place))?;
-            (about.size, about.e_tag, Vec::new())
+            (answer.map_err(|e| told(&e, &place))?, Bytes::new())
         }
     };
-    let Some(tag) = tag else { return Ok(None) };
-    Ok(Some(StoredFile::new(size, move |range| part(&place, &object, &tag, range)).with_end(end)))
+    let Some(tag) = about.e_tag else { return Ok(None) };
+    Ok(Some(
+        StoredFile::new(about.size, move |range| part(&place, &object, &tag, range)).with_end(end.into()),
+    ))
 }
 
-/// The size of an object, what tells its version, and the bytes at its end; `None` where the store does not give an end, as of
+/// What is known of an object, its size and what tells its version among it, and the bytes at its end; `None` where the store does not give an end, as of
 /// an object without bytes.
-fn end_of(place: &Place, object: &Path, waiting: &Waiting) -> Result<Option<(u64, Option<String>, Vec<u8>)>> {
+fn end_of(place: &Place, object: &Path, waiting: &Waiting) -> Result<Option<(ObjectMeta, Bytes)>> {
     let options = GetOptions { range: Some(GetRange::Suffix(END)), ..GetOptions::default() };
     let answer = waiting.wait_for(async {
         let answer = place.bucket.store.get_opts(object, options).await?;
@@ -83,7 +84,7 @@ fn end_of(place: &Place, object: &Path, waiting: &Waiting) -> Result<Option<(u64
         Ok::<_, object_store::Error>((about, answer.bytes().await?))
     })?;
     match answer {
-        Ok((about, end)) => Ok(Some((about.size, about.e_tag, end.into()))),
+        Ok(known) => Ok(Some(known)),
         Err(object_store::Error::Generic { .. } | object_store::Error::NotSupported { .. }) => Ok(None),
         Err(error) => Err(told(&error, place)),
     }
