@@ -33,7 +33,7 @@ pub use settings::ReadOptions;
 pub(super) const KIND: StepKind = StepKind {
     keyword: "read",
     usage: "read 'PATH', … [strict] [with (option = value, …)] | read NAME",
-    summary: "Starts a chain: a file, a glob, a folder, a web address, '-' for standard input, another recipe, an earlier table.",
+    summary: "Starts a chain: a file, a glob, a folder, an address (https, s3, gs, az), '-' for standard input, another recipe, an earlier table.",
     example: "read 'deliveries-*.csv' with (types = (collected_on date), bad_cells = null)",
     parse: |text| text.one(read),
 };

@@ -2,7 +2,7 @@
 
 use std::io::Result;
 use std::ops::Range;
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use bytes::Bytes;
 use parquet::arrow::ProjectionMask;
@@ -16,7 +16,12 @@ const NEAR: u64 = 1 << 12;
 
 /// What was fetched of a row group, for all of its morsels.
 #[derive(Debug, Default)]
-pub(super) struct FetchedChunks(Mutex<Vec<(u64, Bytes)>>);
+pub(super) struct FetchedChunks {
+    /// Each part with the place in the file where it starts.
+    parts: Mutex<Vec<(u64, Bytes)>>,
+    /// Held while parts are fetched, so that none is fetched twice; others are decoded meanwhile.
+    fetching: Mutex<()>,
+}
 
 impl FetchedChunks {
     /// Fetches ranges, but for those that were fetched before. Whoever needs what another thread fetches waits for it.
@@ -24,19 +29,23 @@ impl FetchedChunks {
     /// # Errors
     /// As [`RemoteFile::fetch_all`].
     pub(super) fn fetch(&self, file: &RemoteFile, wanted: Vec<Range<u64>>) -> Result<()> {
-        let mut parts = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let _turn = self.fetching.lock().unwrap_or_else(PoisonError::into_inner);
         let is_missing =
-            |range: &Range<u64>| found(&parts, range).is_none_or(|known| known.end() < range.end);
+            |range: &Range<u64>| found(&self.parts(), range).is_none_or(|known| known.end() < range.end);
         let missing = together(wanted.into_iter().filter(is_missing).collect());
         let starts: Vec<u64> = missing.iter().map(|range| range.start).collect();
         let fetched = file.fetch_all(missing)?;
-        parts.extend(starts.into_iter().zip(fetched));
+        self.parts().extend(starts.into_iter().zip(fetched));
         Ok(())
+    }
+
+    fn parts(&self) -> MutexGuard<'_, Vec<(u64, Bytes)>> {
+        self.parts.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// The bytes from the start of a range on, as many of them as were fetched in one part; `None` if the first was not fetched.
     pub(super) fn from(&self, range: Range<u64>) -> Option<Bytes> {
-        let parts = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let parts = self.parts();
         let known = found(&parts, &range)?;
         let from = usize::try_from(range.start - known.start).ok()?;
         let to = usize::try_from(range.end.min(known.end()) - known.start).ok()?;
@@ -117,7 +126,8 @@ mod tests {
     #[test]
     fn what_was_fetched_is_found_from_its_start_on() {
         let bytes = |length: usize| Bytes::from((0..length).map(|n| n as u8).collect::<Vec<u8>>());
-        let parts = FetchedChunks(Mutex::new(vec![(100, bytes(10)), (105, bytes(20)), (300, bytes(1))]));
+        let parts = FetchedChunks::default();
+        parts.parts().extend([(100, bytes(10)), (105, bytes(20)), (300, bytes(1))]);
         for (range, expected) in [
             (100..104, Some(vec![0, 1, 2, 3])),
             (107..109, Some(vec![2, 3])),

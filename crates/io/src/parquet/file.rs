@@ -89,7 +89,9 @@ impl ChunkReader for Positioned {
             return Ok(known);
         }
         if let Some(remote) = self.remote() {
-            return remote.fetch(wanted).map_err(|e| ParquetError::External(Box::new(e)));
+            let bytes = remote.fetch(wanted).map_err(|e| ParquetError::External(Box::new(e)))?;
+            let cut = || ParquetError::EOF(format!("it ends at byte {}, within a column", self.len()));
+            return if bytes.len() == length { Ok(bytes) } else { Err(cut()) };
         }
         let mut bytes = Vec::with_capacity(length);
         From(self.clone(), start).take(length as u64).read_to_end(&mut bytes)?;
