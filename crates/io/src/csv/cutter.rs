@@ -3,11 +3,10 @@
 //! Borders depend on the text and the sizes alone. A record longer than a block makes the block grow; a quote
 //! that never closes is an error, not a table that is loaded whole.
 
-use std::collections::VecDeque;
 use std::io::Read;
 use std::sync::Arc;
 
-use churn_core::{Error, Result};
+use churn_core::Result;
 
 use super::head::Head;
 use super::options::CsvOptions;
@@ -24,14 +23,11 @@ pub(super) const BLOCK_BYTES: usize = 256 << 10;
 /// 16 MB: tables of thousands of groups are then merged a few times, not hundreds (a seventh less time than 4 MB).
 const RANGE_BLOCKS: u64 = 64;
 
-/// Blocks of a stream whose rows are gathered.
-const STREAM_BLOCKS: usize = 16;
-
-/// A part of a file: a range, or blocks that follow each other.
+/// A part of a file.
 #[derive(Debug)]
 pub(super) enum Cut {
     Range(FileRange),
-    Blocks(VecDeque<Block>),
+    Block(Block),
 }
 
 /// A block of whole records.
@@ -52,10 +48,6 @@ pub(super) struct Cutter {
     options: Arc<CsvOptions>,
     block: usize,
     range: u64,
-    /// Blocks of a stream that are cut together.
-    blocks: usize,
-    /// Why no more could be cut, once the blocks before are read.
-    failed: Option<Error>,
     file: usize,
     opened: Option<Opened>,
     /// The start of a record whose end is not read yet.
@@ -79,8 +71,6 @@ impl Cutter {
             options,
             block,
             range: block as u64,
-            blocks: 1,
-            failed: None,
             file: 0,
             opened: None,
             rest: Vec::new(),
@@ -95,7 +85,6 @@ impl Cutter {
         let bytes: u64 = self.heads.iter().filter_map(|h| h.size).sum();
         let blocks = (bytes / self.block as u64 / 64).clamp(1, RANGE_BLOCKS);
         self.range = self.block as u64 * blocks;
-        self.blocks = STREAM_BLOCKS;
     }
 
     /// The next part; `None` after the last one.
@@ -119,7 +108,7 @@ impl Cutter {
                     let seekable = seekable.clone();
                     self.range_of(head, seekable).map(Cut::Range)
                 }
-                _ => self.blocks_of(head)?.map(Cut::Blocks),
+                _ => self.block_of(head)?.map(Cut::Block),
             };
             if cut.is_some() {
                 return Ok(cut);
@@ -146,26 +135,6 @@ impl Cutter {
             began: u64::MAX,
             at: from,
         })
-    }
-
-    fn blocks_of(&mut self, head: &Head) -> Result<Option<VecDeque<Block>>> {
-        if let Some(error) = self.failed.take() {
-            return Err(error);
-        }
-        let mut blocks = VecDeque::new();
-        while blocks.len() < self.blocks {
-            match self.block_of(head) {
-                Ok(Some(block)) => blocks.push_back(block),
-                Ok(None) => break,
-                Err(error) if blocks.is_empty() => return Err(error),
-                // What stands before it goes before it.
-                Err(error) => {
-                    self.failed = Some(error);
-                    break;
-                }
-            }
-        }
-        Ok((!blocks.is_empty()).then_some(blocks))
     }
 
     fn block_of(&mut self, head: &Head) -> Result<Option<Block>> {

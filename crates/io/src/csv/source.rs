@@ -406,14 +406,12 @@ impl Morsel for CsvMorsel {
                 }
                 (text, at)
             }
-            Some(Cut::Blocks(blocks)) => {
-                let Some(block) = blocks.pop_front() else {
-                    shared.give_back(scratch);
-                    return Ok(None);
-                };
-                let (bytes, lines) = (block.bytes, Some(block.lines));
+            Some(Cut::Block(block)) => {
+                let bytes = std::mem::take(&mut block.bytes);
+                let lines = Some(block.lines);
                 let at =
                     At { shared: &shared, file: block.file, offset: block.offset, lines, is_guess: false };
+                self.cut = None;
                 let structure = &mut scratch.borders.structure;
                 structure.find(&bytes, shared.options.dialect());
                 if let Some(open) = structure.open_quote() {
