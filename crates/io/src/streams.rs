@@ -20,6 +20,9 @@ use super::source::ReadResources;
 use super::store::{self, Counted, Transfer};
 use super::temporary::Folder;
 
+/// Addresses of one table whose connections stay open between the look at them and the run; of more, each is opened again.
+pub(crate) const KEPT_OPEN: usize = 4;
+
 /// A stream of which some bytes may have been read.
 struct Opened {
     first: Vec<u8>,

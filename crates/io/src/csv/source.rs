@@ -20,11 +20,11 @@ use super::options::{CsvOptions, Header};
 use super::ranges::{FileRange, Scratch};
 use super::{infer, passthrough};
 use crate::format::{LineForm, Opening};
-use crate::merge_schemas;
 use crate::source::{
     About, Capability, Decoded, Guess, Lacking, LinesOnly, Morsel, Request, RowTest, Scan, Seam, Source,
     SourceColumn,
 };
+use crate::{merge_schemas, streams};
 
 /// How one file's cells become a column of the table.
 #[derive(Clone, Copy, Debug)]
@@ -41,9 +41,6 @@ impl Cast {
     /// Of a column that the file does not have.
     const NONE: Cast = Cast { position: None, by_pattern: false, exact: false };
 }
-
-/// Files at addresses whose connections stay open between the look at them and the run.
-const KEPT_OPEN: usize = 4;
 
 /// Files of delimited text as one table.
 #[derive(Debug)]
@@ -89,7 +86,7 @@ impl CsvSource {
             source.about.rows_about = source.about.rows_about.zip(rows).map(|(a, b)| a + b);
             source.about.looked = Some(source.about.looked.map_or(looked, |before| before.and(looked)));
             source.about.notes.append(&mut head.notes);
-            if files.len() > KEPT_OPEN {
+            if files.len() > streams::KEPT_OPEN {
                 head.let_go();
             }
             heads.push(head);

@@ -18,9 +18,6 @@ const BLOCK_BYTES: usize = 512 << 10;
 /// The longest record.
 const RECORD_LIMIT: usize = 64 << 20;
 
-/// Files at addresses whose connections stay open between the look at them and the run.
-const KEPT_OPEN: usize = 4;
-
 /// Bytes looked at before the run: of a file all of them, if they are not more.
 const LOOKED_AT: usize = 16 << 20;
 
@@ -99,7 +96,7 @@ impl JsonFile {
     /// few are open at once.
     pub(super) fn forget_start(&mut self, files: usize) {
         match &mut self.stream {
-            Some((rest, _)) if files > KEPT_OPEN && store::is_address(&self.path) => {
+            Some((rest, _)) if files > streams::KEPT_OPEN && store::is_address(&self.path) => {
                 *rest.get_mut().unwrap_or_else(PoisonError::into_inner) = None;
             }
             Some(_) => return,

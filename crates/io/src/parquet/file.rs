@@ -156,7 +156,7 @@ impl ParquetFile {
         u64::try_from(self.metadata.metadata().file_metadata().num_rows()).unwrap_or(0)
     }
 
-    /// Bytes that the columns of some roots take, with what was written of each more than once counted once.
+    /// Bytes that the columns of some roots take in the file.
     pub(super) fn bytes_of(&self, roots: impl Iterator<Item = usize>) -> u64 {
         let mask = ProjectionMask::roots(self.metadata.parquet_schema(), roots);
         let groups = self.metadata.metadata().row_groups().iter();
