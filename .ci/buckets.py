@@ -1,9 +1,13 @@
-"""Makes an empty bucket `dairy` in the stores that .ci/stores started: CHURN_S3 and CHURN_AZ say where they are."""
+"""Makes an empty bucket `dairy` in the stores that .ci/stores started: CHURN_S3 and CHURN_AZ say where they are.
+
+Whoever signs nothing may read the one of S3's protocol, and the requests of `gs://` sign nothing that this store knows.
+"""
 
 import base64
 import datetime
 import hashlib
 import hmac
+import json
 import os
 import urllib.request
 
@@ -12,9 +16,22 @@ ACCOUNT = "devstoreaccount1"
 KEY = "Eby8vdM02xNOcqFlqUwJPLlmEtlCDXJ1OUzFT50uSRZ6IFsuFq2UVErCz4I6tq/K1SZFPTOtr/KBHBeksoGMGw=="
 
 
-def put(address, headers):
-    """Sends a request without a body."""
-    request = urllib.request.Request(address, data=b"", method="PUT", headers=headers)
+READ_BY_ALL = {
+    "Version": "2012-10-17",
+    "Statement": [
+        {
+            "Effect": "Allow",
+            "Principal": "*",
+            "Action": ["s3:GetObject", "s3:ListBucket"],
+            "Resource": ["arn:aws:s3:::dairy", "arn:aws:s3:::dairy/*"],
+        }
+    ],
+}
+
+
+def put(address, headers, body=b""):
+    """Sends a request."""
+    request = urllib.request.Request(address, data=body, method="PUT", headers=headers)
     # The loopback needs no proxy.
     urllib.request.build_opener(urllib.request.ProxyHandler({})).open(request).close()
 
@@ -32,4 +49,5 @@ def blob_headers(name):
 
 
 put(os.environ["CHURN_S3"] + "/dairy", {})
+put(os.environ["CHURN_S3"] + "/dairy?policy", {"Content-Type": "application/json"}, json.dumps(READ_BY_ALL).encode())
 put(f"{os.environ['CHURN_AZ']}/{ACCOUNT}/dairy?restype=container", blob_headers("dairy"))

@@ -5,7 +5,7 @@ use std::io::{Cursor, ErrorKind, Read, Result};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use churn::Flow;
-use churn::extend::{Catalogue, Store};
+use churn::extend::{Catalogue, Store, StoredStream};
 
 /// Files by their addresses, `shelf://…`.
 #[derive(Clone, Debug, Default)]
@@ -23,10 +23,10 @@ impl Store for Shelf {
         Ok(files.keys().filter(|file| file.starts_with(start)).cloned().collect())
     }
 
-    fn read(&self, address: &str) -> Result<Box<dyn Read + Send>> {
+    fn read(&self, address: &str) -> Result<StoredStream> {
         let files = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         let bytes = files.get(address).cloned().ok_or(ErrorKind::NotFound)?;
-        Ok(Box::new(Cursor::new(bytes)))
+        Ok(StoredStream::new(Cursor::new(bytes)))
     }
 
     fn is_writable(&self) -> bool {

@@ -27,4 +27,4 @@ pub use churn_expr::extend::{
 };
 pub use churn_io::format::{OwnFormat as Format, OwnWriter as Writer};
 pub use churn_io::own::{OwnBatches as Batches, OwnSource as Source};
-pub use churn_io::store::{Store, StoredFile};
+pub use churn_io::store::{Store, StoredFile, StoredStream};

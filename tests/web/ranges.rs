@@ -2,6 +2,9 @@
 
 use std::fmt::Write as _;
 use std::fs;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::time::{Duration, Instant};
 
 use bytes::Bytes;
 use churn::{Flow, RunOptions};
@@ -55,6 +58,28 @@ fn only_what_is_needed_is_fetched(#[case] steps: &str, #[case] columns: &[&str])
     assert!(ledger.contains("fetched") && ledger.contains(&told), "{ledger}");
     let plan = flow.plan().unwrap().to_string();
     assert!(plan.contains("fetches "), "{plan}");
+}
+
+/// What the rows after those that are being read need is asked for meanwhile, by one thread too.
+#[test]
+fn what_comes_next_is_fetched_ahead() {
+    let file = file("milk.parquet", 600_000);
+    let (seen, together) = (Arc::new(AtomicUsize::new(0)), Arc::new(AtomicBool::new(false)));
+    let met = together.clone();
+    let server = Server::start(move |request, before| {
+        let now = seen.fetch_add(1, Ordering::SeqCst);
+        // The end, and then the first rows; the next answer waits for the question after it.
+        let start = Instant::now();
+        while before == 2 && seen.load(Ordering::SeqCst) == now + 1 && start.elapsed().as_secs() < 5 {
+            std::thread::sleep(Duration::from_millis(5));
+        }
+        met.fetch_or(before == 2 && seen.load(Ordering::SeqCst) > now + 1, Ordering::SeqCst);
+        parts(request, &file)
+    });
+    let recipe = format!("read '{}/milk.parquet'\nselect n\nfilter n mod 2 = 0", server.address);
+    let table = Flow::recipe(&recipe).run_with(&RunOptions::new().threads(1)).unwrap();
+    assert_eq!(table.len(), 300_000);
+    assert!(server.asked() > 3 && together.load(Ordering::SeqCst), "{}", server.asked());
 }
 
 /// Row groups and pages that hold no row of the answer are not fetched.

@@ -208,8 +208,43 @@ fn a_run_is_stopped_while_it_waits(#[values("milk.csv", "milk.parquet")] name: &
         .unwrap();
     std::thread::sleep(Duration::from_millis(700));
     let start = Instant::now();
-    let id = rustix::process::Pid::from_raw(child.id().cast_signed()).unwrap();
-    rustix::process::kill_process(id, rustix::process::Signal::INT).unwrap();
+    stop(&child);
     assert!(!child.wait().unwrap().success());
     assert!(start.elapsed() < Duration::from_secs(5), "{:?}", start.elapsed());
+}
+
+/// An upload to a bucket that stalls does not keep it either, and nothing is left of it.
+#[cfg(unix)]
+#[test]
+fn an_upload_is_stopped_while_it_waits() {
+    let folder = tempfile::tempdir().unwrap();
+    fs::write(folder.path().join("milk.csv"), deliveries(1_200_000)).unwrap();
+    let bucket = Bucket::start(|request, _| match is_part(request, 2) {
+        true => Fault::Stall,
+        false => Fault::None,
+    });
+    bucket.put("milk.csv", b"older");
+    let with = settings("s3", &bucket.address);
+    let mut child = churn(folder.path(), &with)
+        .args(["do", "milk.csv", "-o", "s3://dairy/milk.csv"])
+        .stderr(std::process::Stdio::null())
+        .spawn()
+        .unwrap();
+    let start = Instant::now();
+    while !bucket.requests().iter().any(|request| is_part(request, 2)) && start.elapsed().as_secs() < 60 {
+        std::thread::sleep(Duration::from_millis(20));
+    }
+    let start = Instant::now();
+    stop(&child);
+    assert!(!child.wait().unwrap().success());
+    assert!(start.elapsed() < Duration::from_secs(5), "{:?}", start.elapsed());
+    assert_eq!(bucket.get("milk.csv").unwrap(), b"older");
+    assert_eq!(bucket.left_parts(), 0);
+}
+
+/// Asks a run to stop, as Ctrl-C does.
+#[cfg(unix)]
+fn stop(child: &std::process::Child) {
+    let id = rustix::process::Pid::from_raw(child.id().cast_signed()).unwrap();
+    rustix::process::kill_process(id, rustix::process::Signal::INT).unwrap();
 }

@@ -2,7 +2,7 @@
 
 use std::fs::File;
 use std::io::Write;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use churn_core::parallel::Threads;
 use churn_core::{Batch, Error, ErrorKind, Field, Result, Type};
@@ -37,6 +37,11 @@ pub struct WriterResources {
 impl WriterResources {
     const LEAST: usize = 1 << 20;
     const MOST: usize = 256 << 20;
+
+    /// The folder for temporary files, if one is given.
+    pub fn temporary(&self) -> Option<&Path> {
+        self.temporary.as_deref()
+    }
 
     /// With these threads, within so many bytes: a little is always there, and more than enough helps nobody. What
     /// has no room in memory waits in this folder, or in the system's for temporary files.

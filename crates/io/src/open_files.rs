@@ -13,8 +13,8 @@ use bytes::Bytes;
 use churn_core::Result;
 
 use super::identity::FileId;
-use super::store::{RemoteFile, Transfer};
-use super::{place, store, streams};
+use super::place;
+use super::store::RemoteFile;
 
 /// Files of a source that are open at once.
 const MOST: usize = 64;
@@ -49,19 +49,12 @@ impl PositionedFile {
         }
     }
 
-    /// A file for a look at some places of it; `None` for a stream, and for an address whose store sends no parts.
+    /// A file on disk that is no other's.
     ///
     /// # Errors
     /// It cannot be read.
-    pub(crate) fn to_look_at(path: &Path, transfer: &Arc<Transfer>) -> Result<Option<PositionedFile>> {
-        if store::is_address(path) {
-            let remote = RemoteFile::open(path, transfer).map_err(|e| place::unreadable(path, &e))?;
-            return Ok(remote.map(PositionedFile::Remote));
-        }
-        match streams::is_stream(path) {
-            true => Ok(None),
-            false => Ok(Some(PositionedFile::Local(LocalFile::open(path, &Arc::default())?))),
-        }
+    pub(crate) fn local(path: &Path) -> Result<PositionedFile> {
+        LocalFile::open(path, &Arc::default()).map(PositionedFile::Local)
     }
 
     /// Bytes that it had when it was first opened.

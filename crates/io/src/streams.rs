@@ -17,7 +17,7 @@ use churn_core::{Error, ErrorKind, Result};
 use super::own::capitalized;
 use super::place::{self, Compression, STANDARD};
 use super::source::ReadResources;
-use super::store::{self, Counted, Transfer};
+use super::store::{self, Counted, RemoteFile, StoredFile, StoredStream, Transfer};
 use super::temporary::Folder;
 
 /// Addresses of one table whose connections stay open between the look at them and the run; of more, each is opened again.
@@ -27,6 +27,8 @@ pub(crate) const KEPT_OPEN: usize = 4;
 struct Opened {
     first: Vec<u8>,
     rest: Box<dyn Read + Send>,
+    /// What it is a stream of, if that is a file in a store of which parts can be read.
+    file: Option<StoredFile>,
 }
 
 /// Streams that are open and were not taken by a source yet; `None` for standard input once it was.
@@ -72,9 +74,12 @@ fn opened<'a>(
     path: &Path,
 ) -> Result<&'a mut Option<Opened>> {
     if !streams.contains_key(path) {
-        let rest = store::at(path).map_or_else(|| waiting::open(path), |at| at.read());
-        let rest = rest.map_err(|e| place::unreadable(path, &e))?;
-        streams.insert(path.to_owned(), Some(Opened { first: Vec::new(), rest }));
+        let opened = match store::at(path) {
+            Some(at) => at.read().map(|StoredStream { bytes, file }| (bytes, file)),
+            None => waiting::open(path).map(|bytes| (bytes, None)),
+        };
+        let (rest, file) = opened.map_err(|e| place::unreadable(path, &e))?;
+        streams.insert(path.to_owned(), Some(Opened { first: Vec::new(), rest, file }));
     }
     Ok(streams.entry(path.to_owned()).or_insert(None))
 }
@@ -97,7 +102,7 @@ pub(crate) fn compression(path: &Path) -> Result<Compression> {
 /// The first bytes of a stream as they are, at most `most` of them; they stay in front of the rest. Waits for them.
 fn peek_raw(path: &Path, most: usize) -> Result<Vec<u8>> {
     let mut streams = open_streams();
-    let Some(Opened { first, rest }) = opened(&mut streams, path)? else { return Err(read_once(path)) };
+    let Some(Opened { first, rest, .. }) = opened(&mut streams, path)? else { return Err(read_once(path)) };
     if first.len() < most {
         let wanted = (most - first.len()) as u64;
         rest.take(wanted).read_to_end(first).map_err(|e| place::unreadable(path, &e))?;
@@ -134,8 +139,19 @@ pub fn peek(path: &Path, most: usize) -> Result<Vec<u8>> {
 /// # Errors
 /// It was taken before, or cannot be read.
 pub(crate) fn take(path: &Path, transfer: &Arc<Transfer>) -> Result<Box<dyn Read + Send>> {
+    take_with_file(path, transfer).map(|(bytes, _)| bytes)
+}
+
+/// The bytes of a stream as of [`take`]; and the same version of the file in a store that they are of, if parts of it can be read.
+///
+/// # Errors
+/// As [`take`].
+pub(crate) fn take_with_file(
+    path: &Path,
+    transfer: &Arc<Transfer>,
+) -> Result<(Box<dyn Read + Send>, Option<RemoteFile>)> {
     let mut streams = open_streams();
-    let Some(Opened { first, rest }) = opened(&mut streams, path)?.take() else {
+    let Some(Opened { first, rest, file }) = opened(&mut streams, path)?.take() else {
         return Err(read_once(path));
     };
     if path != Path::new(STANDARD) {
@@ -143,9 +159,10 @@ pub(crate) fn take(path: &Path, transfer: &Arc<Transfer>) -> Result<Box<dyn Read
     }
     let whole = Cursor::new(first).chain(rest);
     if store::is_address(path) {
-        return Ok(Box::new(Counted::new(whole, transfer.clone())));
+        let file = file.map(|file| RemoteFile::of(file, transfer));
+        return Ok((Box::new(Counted::new(whole, transfer.clone())), file));
     }
-    Ok(Box::new(whole))
+    Ok((Box::new(whole), None))
 }
 
 /// Ends the reading of an address that was looked at, for a format that reads parts of it.

@@ -133,11 +133,12 @@ impl Placed {
 }
 
 impl Target {
-    /// Starts writing.
+    /// Starts writing; what goes to an address stands in a folder for temporary files until it is complete: in the one that is given, or
+    /// the system's.
     ///
     /// # Errors
     /// The folder is not there or cannot be written to; the target is there and must be new.
-    pub fn create(path: &Path, mode: Mode) -> Result<Target> {
+    pub fn create(path: &Path, mode: Mode, temporary: Option<&Path>) -> Result<Target> {
         let failed = |e: std::io::Error| failed(path, &e);
         let target = |out, continues, wanted, locked| Target {
             path: path.to_owned(),
@@ -148,10 +149,10 @@ impl Target {
             sent: None,
         };
         if let Some(to) = store::at(path) {
-            let folder = temporary::folder(None)?;
+            let folder = temporary::folder(temporary)?;
             let file = folder.path().join(to.file_name());
             let sent = Some(Sent { to, file: file.clone(), _folder: folder });
-            return Ok(Target { path: path.to_owned(), sent, ..Target::create(&file, Mode::Replace)? });
+            return Ok(Target { path: path.to_owned(), sent, ..Target::create(&file, Mode::Replace, None)? });
         }
         if is_stream(path) {
             let stream: Box<dyn Write + Send> = if is_standard(path) {
@@ -246,7 +247,7 @@ impl Target {
 /// # Errors
 /// The folder is not there or cannot be written to; the disk is full.
 pub fn write_file(path: impl AsRef<Path>, bytes: &[u8]) -> Result<()> {
-    let mut target = Target::create(path.as_ref(), Mode::Replace)?;
+    let mut target = Target::create(path.as_ref(), Mode::Replace, None)?;
     target.write(bytes)?;
     target.finish()
 }

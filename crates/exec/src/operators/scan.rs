@@ -71,5 +71,5 @@ fn wanted_ranges(scan: &Scan) -> Vec<(usize, Range)> {
 
 /// Opens the file of rejected rows.
 fn rejects(path: &Path, context: &Context) -> Result<usize> {
-    context.text_output(File::create(path, Mode::Replace)?, b"", b"", b"")
+    context.text_output(File::create(path, Mode::Replace, context.resources.temporary())?, b"", b"", b"")
 }

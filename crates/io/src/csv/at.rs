@@ -166,7 +166,7 @@ fn wider(kind: &Type, value: &[u8]) -> Option<Type> {
 /// The number of the line that holds a byte of a file, by reading up to there.
 pub(super) fn line_at(head: &Head, offset: u64) -> Option<u64> {
     use std::io::Read;
-    let mut reader = std::fs::File::open(&head.path).ok()?.take(offset);
+    let mut reader = head.bytes_from_start().ok()?.take(offset);
     let mut buffer = vec![0; 1 << 18];
     let mut lines = 1;
     loop {

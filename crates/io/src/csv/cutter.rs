@@ -46,6 +46,8 @@ pub(super) struct Block {
 pub(super) struct Cutter {
     heads: Arc<Vec<Head>>,
     options: Arc<CsvOptions>,
+    /// Bytes of memory that the run may use, if they are bounded.
+    memory: Option<u64>,
     block: usize,
     range: u64,
     file: usize,
@@ -64,11 +66,17 @@ enum Opened {
 }
 
 impl Cutter {
-    pub(super) fn new(heads: Arc<Vec<Head>>, options: Arc<CsvOptions>, block: Option<usize>) -> Cutter {
+    pub(super) fn new(
+        heads: Arc<Vec<Head>>,
+        options: Arc<CsvOptions>,
+        block: Option<usize>,
+        memory: Option<u64>,
+    ) -> Cutter {
         let block = block.unwrap_or(BLOCK_BYTES);
         Cutter {
             heads,
             options,
+            memory,
             block,
             range: block as u64,
             file: 0,
@@ -94,9 +102,7 @@ impl Cutter {
             let Some(head) = heads.get(self.file) else { return Ok(None) };
             if self.opened.is_none() {
                 self.opened = Some(match head.size.filter(|_| head.seekable) {
-                    Some(size) => {
-                        Opened::Seekable(Arc::new(Seekable { file: place::open(&head.path)?, size }))
-                    }
+                    Some(size) => Opened::Seekable(Arc::new(Seekable::open(head, size, self.memory)?)),
                     None => Opened::Stream(head.open()?),
                 });
                 self.offset = head.data_at();
@@ -130,6 +136,7 @@ impl Cutter {
             from,
             to: self.offset,
             block: self.block,
+            bytes: seekable.range(from..self.offset),
             seekable,
             start: (from == head.data_at()).then_some(from),
             began: u64::MAX,

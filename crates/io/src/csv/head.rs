@@ -3,19 +3,19 @@
 use std::collections::{HashMap, HashSet};
 use std::io::Read;
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex};
 
 use churn_core::readable::plural;
 use churn_core::{Error, ErrorKind, Result};
-use encoding_rs::{Encoding as Charset, UTF_16BE, UTF_16LE, WINDOWS_1252};
 
 use super::cells::{BlockCells, Borders, Needed};
 use super::cutter::count_lines;
-use super::options::{CsvOptions, Encoding, Header};
-use crate::charset::{self, Decoding, LineFeeds};
-use crate::place::{self, Compression};
-use crate::store::{self, Transfer};
-use crate::streams;
+use super::opened::{Decoder, HowOpened};
+use super::options::{CsvOptions, Header};
+use crate::charset::{self, LineFeeds};
+use crate::open_files::PositionedFile;
+use crate::store::{self, RemoteFile, Transfer};
+use crate::{place, streams};
 
 /// Bytes looked at before the run, at the start and at each other place of a file.
 pub(super) const LOOKED_AT: usize = 1 << 18;
@@ -28,7 +28,7 @@ const RENAMED_TOLD: usize = 5;
 pub(super) struct Fetching<'a> {
     /// Counts what is fetched.
     pub(super) transfer: &'a Arc<Transfer>,
-    /// Bytes of its text that are looked at: as many as of a file.
+    /// Bytes of its text that are looked at as a whole: as many as of a file.
     pub(super) start: usize,
 }
 
@@ -53,35 +53,13 @@ pub struct Head {
     pub(super) whole: bool,
     /// Bytes that `start` has, unless the text has fewer.
     wanted: usize,
-    /// Bytes on disk, if it is a file.
+    /// Its bytes, if it is a file on disk, or one in a store that is read by ranges.
     pub(super) size: Option<u64>,
-    /// Whether the bytes on disk are the text itself, so that any place of it can be read.
+    /// Whether its bytes are the text itself and any place of it can be read.
     pub(super) seekable: bool,
     /// What the heading is that should be told: a blank or repeated name, a separator that seems wrong.
     pub(super) notes: Vec<String>,
     opened: HowOpened,
-}
-
-/// How the text is opened again for the run.
-enum HowOpened {
-    File(Decoder),
-    /// The reader of a stream is kept, its first bytes are in `start`. It can be read once; an address is opened again.
-    Stream(Mutex<Option<Box<dyn Read + Send>>>, Decoder, Arc<Transfer>),
-}
-
-/// How the bytes of a file become text.
-#[derive(Clone, Copy)]
-struct Decoder {
-    compression: Compression,
-    charset: Option<&'static Charset>,
-    /// Whether lines end with carriage returns alone.
-    lone_returns: bool,
-}
-
-impl std::fmt::Debug for HowOpened {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.write_str(if matches!(self, HowOpened::File(..)) { "file" } else { "stream" })
-    }
 }
 
 impl Head {
@@ -98,28 +76,24 @@ impl Head {
         let failed = |e: std::io::Error| place::unreadable(path, &e);
         let is_stream = streams::is_stream(path);
         let shown = streams::named(path, shown);
-        let (mut raw, size): (Box<dyn Read + Send>, _) = if is_stream {
-            (streams::take(path, fetching.transfer)?, None)
+        let (mut raw, mut size, file): (Box<dyn Read + Send>, _, _) = if is_stream {
+            let (raw, file) = streams::take_with_file(path, fetching.transfer)?;
+            (raw, None, file)
         } else {
             let file = place::open(path)?;
             let size = file.metadata().ok().map(|m| m.len());
-            (Box::new(file), size)
+            (Box::new(file), size, None)
         };
         let mut first = Vec::new();
         (&mut raw).take(4096).read_to_end(&mut first).map_err(failed)?;
-        let compression = Compression::of_file(path, &first).map_err(failed)?;
-        if let Some(format) = other_format(&first).filter(|_| compression == Compression::None) {
-            return Err(Error::new(
-                ErrorKind::Input,
-                format!("{shown} is {format}, which is not read as text."),
-            )
-            .next("Give it the ending of its format, or say which it is: with (format = …)."));
-        }
-        let charset = charset(&first, compression, options.encoding);
-        let mut decoder = Decoder { compression, charset, lone_returns: false };
+        let mut decoder = Decoder::of(path, &shown, &first, options.encoding)?;
         let again: Box<dyn Read + Send> = Box::new(std::io::Cursor::new(first).chain(raw));
         let mut reader = decoder.reader(again).map_err(failed)?;
-        let wanted = if store::is_address(path) { fetching.start.max(LOOKED_AT) } else { LOOKED_AT };
+        // A large text in a store is read by ranges; of a stream as much is looked at as of a file.
+        let is_large = |file: &RemoteFile| file.size() > fetching.start.max(LOOKED_AT) as u64;
+        let mut file = file.filter(|file| decoder.is_text_itself() && is_large(file) && file.sends_parts());
+        let is_whole_wanted = store::is_address(path) && file.is_none();
+        let wanted = if is_whole_wanted { fetching.start.max(LOOKED_AT) } else { LOOKED_AT };
         let mut start = Vec::new();
         (&mut reader).take(wanted as u64).read_to_end(&mut start).map_err(failed)?;
         if start.iter().take(4096).any(|b| *b == 0) {
@@ -131,11 +105,13 @@ impl Head {
         }
         if charset::has_lone_returns(&start) {
             decoder.lone_returns = true;
+            file = None;
             let again: Box<dyn Read + Send> = Box::new(std::io::Cursor::new(start).chain(reader));
             reader = Box::new(LineFeeds::new(again));
             start = Vec::new();
             (&mut reader).take(wanted as u64).read_to_end(&mut start).map_err(failed)?;
         }
+        size = file.as_ref().map(RemoteFile::size).or(size);
         let mut head = Head {
             path: path.to_owned(),
             shown,
@@ -148,14 +124,18 @@ impl Head {
             wanted,
             start,
             size,
-            seekable: !is_stream && decoder.is_text_itself(),
+            seekable: (!is_stream || file.is_some()) && decoder.is_text_itself(),
             notes: Vec::new(),
             opened: HowOpened::File(decoder),
         };
         head.skip(options.skip, &mut reader).map_err(failed)?;
-        if is_stream {
-            head.opened = HowOpened::Stream(Mutex::new(Some(reader)), decoder, fetching.transfer.clone());
-        }
+        head.opened = match file {
+            Some(file) => HowOpened::Parts(file),
+            None if is_stream => {
+                HowOpened::Stream(Mutex::new(Some(reader)), decoder, fetching.transfer.clone())
+            }
+            None => HowOpened::File(decoder),
+        };
         head.read_heading(options)?;
         Ok(head)
     }
@@ -203,10 +183,8 @@ impl Head {
 
     /// Ends the reading of an address: it is opened again when its turn comes. Of many files few are then open at once.
     pub(super) fn let_go(&mut self) {
-        if let HowOpened::Stream(reader, ..) = &mut self.opened
-            && store::is_address(&self.path)
-        {
-            *reader.get_mut().unwrap_or_else(PoisonError::into_inner) = None;
+        if store::is_address(&self.path) {
+            self.opened.let_go();
             self.start.truncate(self.data);
         }
     }
@@ -217,48 +195,42 @@ impl Head {
     /// The file cannot be read; the stream was read before.
     pub(super) fn open(&self) -> Result<Box<dyn Read + Send>> {
         let failed = |e: std::io::Error| place::unreadable(&self.path, &e);
-        let from_data = |decoder: &Decoder, raw: Box<dyn Read + Send>| {
-            let mut reader = decoder.reader(raw).map_err(failed)?;
-            std::io::copy(&mut (&mut reader).take(self.data_at()), &mut std::io::sink()).map_err(failed)?;
-            Ok(reader)
-        };
-        match &self.opened {
-            HowOpened::File(decoder) => {
-                let mut file = place::open(&self.path)?;
-                if self.seekable {
-                    std::io::Seek::seek(&mut file, std::io::SeekFrom::Start(self.data_at()))
-                        .map_err(failed)?;
-                    return Ok(Box::new(file));
-                }
-                from_data(decoder, Box::new(file))
-            }
-            HowOpened::Stream(reader, decoder, transfer) => {
-                let mut reader = reader.lock().unwrap_or_else(PoisonError::into_inner);
-                let Some(rest) = reader.take() else {
-                    return match store::is_address(&self.path) {
-                        true => from_data(decoder, streams::take(&self.path, transfer)?),
-                        false => Err(streams::read_once(&self.path)),
-                    };
-                };
-                let start = self.start.get(self.data..).unwrap_or_default().to_vec();
-                Ok(Box::new(std::io::Cursor::new(start).chain(rest)))
-            }
+        if let Some(rest) = self.opened.take_rest() {
+            let start = self.start.get(self.data..).unwrap_or_default().to_vec();
+            return Ok(Box::new(std::io::Cursor::new(start).chain(rest)));
         }
+        if self.seekable {
+            return self.opened.bytes_from(&self.path, self.data_at()).map_err(failed);
+        }
+        let mut reader = self.opened.again(&self.path)?;
+        std::io::copy(&mut (&mut reader).take(self.data_at()), &mut std::io::sink()).map_err(failed)?;
+        Ok(reader)
     }
 
-    /// What counts the bytes that are fetched of an address whose text is its bytes; `None` for all else.
-    pub(super) fn fetched_text(&self) -> Option<&Arc<Transfer>> {
-        match &self.opened {
-            HowOpened::Stream(_, decoder, transfer) if store::is_address(&self.path) => {
-                decoder.is_text_itself().then_some(transfer)
-            }
-            _ => None,
-        }
+    /// The bytes from the start of the file, where they are the text.
+    ///
+    /// # Errors
+    /// The file cannot be read.
+    pub(super) fn bytes_from_start(&self) -> std::io::Result<Box<dyn Read + Send>> {
+        self.opened.bytes_from(&self.path, 0)
+    }
+
+    /// The text for reading it at any place, where it can be.
+    ///
+    /// # Errors
+    /// The file cannot be read.
+    pub(super) fn positioned(&self) -> Result<Option<PositionedFile>> {
+        if self.seekable { self.opened.positioned(&self.path).map(Some) } else { Ok(None) }
+    }
+
+    /// The file of a text in a store that is read by ranges.
+    pub(super) fn in_store(&self) -> Option<&RemoteFile> {
+        self.opened.in_store()
     }
 
     /// Whether the text can be opened more than once.
     pub(super) fn opens_again(&self) -> bool {
-        matches!(self.opened, HowOpened::File(..))
+        !self.opened.is_stream()
     }
 
     /// The cells of the last row of the heading.
@@ -460,48 +432,4 @@ fn blank_lines(text: &[u8]) -> usize {
 pub(super) fn not_utf8() -> Error {
     Error::new(ErrorKind::Data, "The text is not UTF-8.")
         .next("Say with (encoding = 'latin1') if it comes from an older program, or 'utf-16'.")
-}
-
-/// What a file is that is no text, by its first bytes. A text may start with the same letters: then no byte of zero or
-/// the like follows them.
-fn other_format(first: &[u8]) -> Option<&'static str> {
-    let known: [(&[u8], &str); 6] = [
-        (b"PAR1", "a Parquet file"),
-        (b"ARROW1", "an Arrow file"),
-        (b"PK\x03\x04", "a workbook or another packed file"),
-        (b"Obj\x01", "an Avro file"),
-        (b"ORC", "an ORC file"),
-        (b"%PDF-", "a PDF document"),
-    ];
-    let is_text = !place::has_control_bytes(first);
-    known.iter().find(|(mark, _)| first.starts_with(mark) && !is_text).map(|(_, format)| *format)
-}
-
-/// The encoding to decode from; `None` if the bytes are UTF-8 and need none.
-fn charset(first: &[u8], compression: Compression, wanted: Encoding) -> Option<&'static Charset> {
-    match (first, wanted) {
-        ([0xff, 0xfe, ..], _) => Some(UTF_16LE),
-        ([0xfe, 0xff, ..], _) => Some(UTF_16BE),
-        (_, Encoding::Utf16) => Some(charset::utf16_without_mark(first).unwrap_or(UTF_16LE)),
-        (_, Encoding::Latin1) => Some(WINDOWS_1252),
-        _ if compression != Compression::None => None,
-        _ => charset::utf16_without_mark(first),
-    }
-}
-
-impl Decoder {
-    /// Whether the bytes need no decoding.
-    fn is_text_itself(self) -> bool {
-        self.compression == Compression::None && self.charset.is_none() && !self.lone_returns
-    }
-
-    fn reader(self, raw: Box<dyn Read + Send>) -> std::io::Result<Box<dyn Read + Send>> {
-        let plain = self.compression.reader(raw)?;
-        let text: Box<dyn Read + Send> = match self.charset {
-            // UTF-8 is passed through as it is, so that a bad byte is found with its place.
-            None => plain,
-            Some(charset) => Box::new(Decoding::new(plain, charset)),
-        };
-        Ok(if self.lone_returns { Box::new(LineFeeds::new(text)) } else { text })
-    }
 }

@@ -263,13 +263,6 @@ impl<'a> Inference<'a> {
             if store::is_address(&head.path) {
                 self.whole -= (head.start.len() as u64).min(self.whole);
             }
-            if let Some(file) = self.in_store(head)? {
-                // As of a file on disk.
-                let start = start.get(..LOOKED_AT.min(start.len())).unwrap_or_default();
-                seen.look_at(start, false, self.options);
-                self.look_here_and_there(head, &file, &mut seen)?;
-                return Ok((seen.looks, seen.looked));
-            }
             seen.look_at(start, head.whole, self.options);
             seen.looked.whole = head.whole;
         } else if is_small || !head.seekable {
@@ -277,19 +270,11 @@ impl<'a> Inference<'a> {
             self.look_from_front(head, &mut seen)?;
         } else {
             seen.look_at(start, false, self.options);
-            if let Some(file) = PositionedFile::to_look_at(&head.path, &Arc::default())? {
+            if let Some(file) = head.positioned()? {
                 self.look_here_and_there(head, &file, &mut seen)?;
             }
         }
         Ok((seen.looks, seen.looked))
-    }
-
-    /// The file of a text in a store that is not looked at as a whole, if its store sends parts of it.
-    fn in_store(&self, head: &Head) -> Result<Option<PositionedFile>> {
-        match head.fetched_text().filter(|_| !head.whole) {
-            Some(transfer) => PositionedFile::to_look_at(&head.path, transfer),
-            None => Ok(None),
-        }
     }
 
     /// Looks at a file from its first row on, as far as `WHOLE` bytes.

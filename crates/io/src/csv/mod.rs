@@ -13,6 +13,7 @@ pub mod encoded;
 mod format;
 mod head;
 mod infer;
+mod opened;
 mod options;
 mod pad;
 mod passthrough;

@@ -7,6 +7,7 @@
 //! depend on the text alone, and nobody waits for anybody.
 
 use std::fs::File;
+use std::ops::Range;
 use std::sync::Arc;
 
 use churn_core::{Error, ErrorKind, Result};
@@ -16,6 +17,7 @@ use super::cells::Borders;
 use super::head::Head;
 use super::options::CsvOptions;
 use crate::place;
+use crate::store::{Lease, ReadAhead};
 
 /// Bytes read behind a block to find where its last record ends.
 const SLACK: usize = 4096;
@@ -26,8 +28,59 @@ pub(super) const RECORD_LIMIT: usize = 64 << 20;
 /// A file that can be read at any place.
 #[derive(Debug)]
 pub(super) struct Seekable {
-    pub(super) file: File,
+    bytes: SeekableBytes,
     pub(super) size: u64,
+}
+
+#[derive(Debug)]
+enum SeekableBytes {
+    OnDisk(Arc<File>),
+    InStore(ReadAhead),
+}
+
+impl Seekable {
+    /// The text of a file, of so many bytes, in a run with so much memory.
+    ///
+    /// # Errors
+    /// It cannot be opened.
+    pub(super) fn open(head: &Head, size: u64, memory: Option<u64>) -> Result<Seekable> {
+        let bytes = match head.in_store() {
+            Some(file) => SeekableBytes::InStore(ReadAhead::new(file.clone(), memory)),
+            None => SeekableBytes::OnDisk(Arc::new(place::open(&head.path)?)),
+        };
+        Ok(Seekable { bytes, size })
+    }
+
+    /// The bytes of a range, and of some places behind it.
+    pub(super) fn range(&self, range: Range<u64>) -> RangeBytes {
+        match &self.bytes {
+            SeekableBytes::OnDisk(file) => RangeBytes::OnDisk(file.clone()),
+            SeekableBytes::InStore(text) => RangeBytes::InStore(text.lease(range, SLACK as u64)),
+        }
+    }
+}
+
+/// What gives the bytes of a range.
+#[derive(Debug)]
+pub(super) enum RangeBytes {
+    OnDisk(Arc<File>),
+    InStore(Lease),
+}
+
+impl RangeBytes {
+    fn read_at(&self, into: &mut [u8], at: u64) -> std::io::Result<usize> {
+        match self {
+            RangeBytes::OnDisk(file) => place::read_at(file, into, at),
+            RangeBytes::InStore(lease) => lease.read_at(into, at),
+        }
+    }
+
+    /// Says that no bytes before a place are read any more.
+    fn pass(&mut self, at: u64) {
+        if let RangeBytes::InStore(lease) = self {
+            lease.pass(at);
+        }
+    }
 }
 
 /// Memory that one block after the other is read into.
@@ -46,6 +99,7 @@ pub struct FileRange {
     pub(super) to: u64,
     pub(super) block: usize,
     pub(super) seekable: Arc<Seekable>,
+    pub(super) bytes: RangeBytes,
     /// Where its first record starts: known, or to be guessed.
     pub(super) start: Option<u64>,
     /// Where its first record was taken to start; `u64::MAX` where nothing could be made of it.
@@ -57,7 +111,7 @@ pub struct FileRange {
 /// Whole records in the scratch.
 pub(super) struct RangePiece {
     /// Where they stand in the scratch.
-    pub(super) range: std::ops::Range<usize>,
+    pub(super) range: Range<usize>,
     /// Where they start in the file.
     pub(super) offset: u64,
     /// Where a quote opens that never closes.
@@ -93,6 +147,7 @@ impl FileRange {
         if self.at >= self.to {
             return Ok(None);
         }
+        self.bytes.pass(origin);
         let target = (self.at + self.block as u64).min(self.to);
         let start = (self.at - origin) as usize;
         let mut wanted = (target - origin) as usize + SLACK;
@@ -156,8 +211,12 @@ impl FileRange {
             scratch.bytes.resize(wanted + 64, 0);
         }
         while let Some(rest) = scratch.bytes.get_mut(filled..wanted).filter(|r| !r.is_empty()) {
-            let read = place::read_at(&self.seekable.file, rest, origin + filled as u64);
-            match read.map_err(|e| place::unreadable(&head.path, &e).in_file(&head.shown, None, None))? {
+            let at = origin + filled as u64;
+            match self
+                .bytes
+                .read_at(rest, at)
+                .map_err(|e| place::unreadable(&head.path, &e).in_file(&head.shown, None, None))?
+            {
                 0 => return Err(shorter(head, self.seekable.size, origin + filled as u64)),
                 read => filled += read,
             }

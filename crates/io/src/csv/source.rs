@@ -51,6 +51,8 @@ pub struct CsvSource {
     casts: Arc<Vec<Vec<Cast>>>,
     heads: Arc<Vec<Head>>,
     options: Arc<CsvOptions>,
+    /// Bytes of memory that a run may use, if they are bounded.
+    memory: Option<u64>,
     about: About,
 }
 
@@ -67,6 +69,7 @@ impl CsvSource {
             casts: Arc::default(),
             heads: Arc::default(),
             options: Arc::new(opening.options.clone()),
+            memory: opening.resources.memory,
             about: About { files: files.len(), bytes: Some(0), rows_about: Some(0), ..About::default() },
         };
         let mut heads = Vec::new();
@@ -253,7 +256,8 @@ impl Source for CsvSource {
     }
 
     fn open(&self, request: Request) -> Result<Box<dyn Scan>> {
-        let cutter = Cutter::new(self.heads.clone(), self.options.clone(), request.block_bytes);
+        let (heads, options) = (self.heads.clone(), self.options.clone());
+        let cutter = Cutter::new(heads, options, request.block_bytes, self.memory);
         let total = self.heads.iter().all(|h| h.seekable).then_some(self.about.bytes).flatten();
         let needed = |(head, casts): (&Head, &Vec<Cast>)| {
             let positions = request.columns.iter().filter_map(|c| casts.get(*c)?.position);
@@ -445,7 +449,9 @@ impl Guess for RangeGuess<'_> {
 
     fn again(&self, start: u64) -> Box<dyn Morsel> {
         let seekable = self.range.seekable.clone();
-        let range = FileRange { start: Some(start), began: u64::MAX, at: start, seekable, ..*self.range };
+        let bytes = seekable.range(start..self.range.to.max(start));
+        let range =
+            FileRange { start: Some(start), began: u64::MAX, at: start, seekable, bytes, ..*self.range };
         Box::new(CsvMorsel { cut: Some(Cut::Range(range)), shared: self.shared.clone() })
     }
 }

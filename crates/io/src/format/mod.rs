@@ -177,17 +177,11 @@ impl Opening {
         reads_parts: bool,
     ) -> Result<(Vec<PathBuf>, Vec<super::temporary::Folder>)> {
         let (mut copies, mut folders) = (Vec::new(), Vec::new());
+        if reads_parts {
+            self.open_parts(files)?;
+        }
         for file in files {
-            if reads_parts && store::is_address(file) {
-                let opened = RemoteFile::open(file, &self.transfer);
-                if let Some(remote) = opened.map_err(|e| place::unreadable(file, &e))? {
-                    streams::let_go(file);
-                    self.remote.insert(file.clone(), remote);
-                    copies.push(file.clone());
-                    continue;
-                }
-            }
-            if streams::is_stream(file) {
+            if streams::is_stream(file) && !self.remote.contains_key(file) {
                 let (folder, copy) = streams::spool(file, &self.resources, &self.transfer)?;
                 folders.push(folder);
                 copies.push(copy);
@@ -200,6 +194,20 @@ impl Opening {
             folder.path().clone_into(&mut self.base);
         }
         Ok((copies, folders))
+    }
+
+    /// Opens those of the files of which parts can be fetched.
+    fn open_parts(&mut self, files: &[PathBuf]) -> Result<()> {
+        let addresses: Vec<PathBuf> = files.iter().filter(|file| store::is_address(file)).cloned().collect();
+        let Some(first) = addresses.first() else { return Ok(()) };
+        let opened = RemoteFile::open_all(&addresses, &self.transfer);
+        for (file, opened) in addresses.iter().zip(opened.map_err(|e| place::unreadable(first, &e))?) {
+            if let Some(remote) = opened.map_err(|e| place::unreadable(file, &e))? {
+                streams::let_go(file);
+                self.remote.insert(file.clone(), remote);
+            }
+        }
+        Ok(())
     }
 }
 

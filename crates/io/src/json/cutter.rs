@@ -9,7 +9,7 @@ use churn_core::{Error, ErrorKind, Result};
 use super::cut::{Cuts, NO_END, RecordScan, last_line_of_record};
 use crate::open_files::PositionedFile;
 use crate::place::{self, Compression};
-use crate::store::{self, Transfer};
+use crate::store::{self, RemoteFile, Transfer};
 use crate::streams;
 
 /// Bytes of a block, unless the run says otherwise.
@@ -35,8 +35,10 @@ pub(super) struct JsonFile {
     /// The first bytes, and whether they are all.
     pub(super) start: Vec<u8>,
     pub(super) whole: bool,
-    /// Whether its bytes are the text itself, and any place of it can be read, if its store sends parts.
+    /// Whether its bytes are the text itself, and any place of it can be read.
     pub(super) seekable: bool,
+    /// The file in a store that a stream is of, if parts of it can be read.
+    file: Option<RemoteFile>,
     /// The rest of a stream, which can be read once, unless it is an address; and what counts its bytes.
     stream: Option<(Mutex<Rest>, Arc<Transfer>)>,
 }
@@ -55,11 +57,14 @@ impl JsonFile {
     /// It cannot be read.
     pub(super) fn open(path: &Path, shown: &str, left: usize, transfer: &Arc<Transfer>) -> Result<JsonFile> {
         let is_stream = streams::is_stream(path);
-        let (compression, (mut reader, size)) = if is_stream {
-            (streams::compression(path)?, (stream(path, transfer)?, None))
+        let (compression, (mut reader, size), file) = if is_stream {
+            let compression = streams::compression(path)?;
+            let (raw, file) = streams::take_with_file(path, transfer)?;
+            let reader = compression.reader(raw).map_err(|e| place::unreadable(path, &e))?;
+            (compression, (reader, None), file)
         } else {
             let compression = Compression::of_file(path, &place::first_bytes(path));
-            (compression.map_err(|e| place::unreadable(path, &e))?, opened(path)?)
+            (compression.map_err(|e| place::unreadable(path, &e))?, opened(path)?, None)
         };
         let mut start = Vec::new();
         let failed = |e: std::io::Error| place::unreadable(path, &e);
@@ -78,9 +83,8 @@ impl JsonFile {
         };
         let shown = streams::named(path, shown);
         let stream = is_stream.then(|| (Mutex::new(Some(reader)), transfer.clone()));
-        let is_plain = compression == Compression::None;
-        let seekable = is_plain && (!is_stream || store::is_address(path));
-        Ok(JsonFile { path: path.to_owned(), shown, size, start, whole, seekable, stream })
+        let seekable = compression == Compression::None && (!is_stream || file.is_some());
+        Ok(JsonFile { path: path.to_owned(), shown, size, start, whole, seekable, file, stream })
     }
 
     /// The file for a look at some of its places, where its bytes are its text; `None` of a stream.
@@ -88,8 +92,11 @@ impl JsonFile {
     /// # Errors
     /// It cannot be read.
     pub(super) fn to_look_at(&self) -> Result<Option<PositionedFile>> {
-        let transfer = self.stream.as_ref().map_or_else(Arc::default, |(_, transfer)| transfer.clone());
-        if self.seekable { PositionedFile::to_look_at(&self.path, &transfer) } else { Ok(None) }
+        match &self.file {
+            _ if !self.seekable => Ok(None),
+            Some(file) => Ok(Some(PositionedFile::Remote(file.clone()))),
+            None => PositionedFile::local(&self.path).map(Some),
+        }
     }
 
     /// Drops the start of a file that can be read again. One of many at addresses is opened again when its turn comes, so that

@@ -2,14 +2,15 @@
 
 use std::io::Result;
 use std::ops::Range;
-use std::sync::{Mutex, MutexGuard, PoisonError};
+use std::sync::{Condvar, Mutex, MutexGuard, PoisonError};
 
 use bytes::Bytes;
+use churn_core::cancel;
 use parquet::arrow::ProjectionMask;
 use parquet::arrow::arrow_reader::RowSelection;
 use parquet::file::metadata::ParquetMetaData;
 
-use crate::store::RemoteFile;
+use crate::store::{LOOK, RemoteFile, stopped};
 
 /// Parts that are nearer to each other are fetched together: a request costs more than these bytes.
 const NEAR: u64 = 1 << 12;
@@ -17,10 +18,17 @@ const NEAR: u64 = 1 << 12;
 /// What was fetched of a row group, for all of its morsels.
 #[derive(Debug, Default)]
 pub(super) struct FetchedChunks {
+    parts: Mutex<Parts>,
+    /// Notified when ranges were fetched, or could not be.
+    arrived: Condvar,
+}
+
+#[derive(Debug, Default)]
+struct Parts {
     /// Each part with the place in the file where it starts.
-    parts: Mutex<Vec<(u64, Bytes)>>,
-    /// Held while parts are fetched, so that none is fetched twice; others are decoded meanwhile.
-    fetching: Mutex<()>,
+    here: Vec<(u64, Bytes)>,
+    /// Ranges that a thread is fetching.
+    asked_for: Vec<Range<u64>>,
 }
 
 impl FetchedChunks {
@@ -28,25 +36,45 @@ impl FetchedChunks {
     ///
     /// # Errors
     /// As [`RemoteFile::fetch_all`].
-    pub(super) fn fetch(&self, file: &RemoteFile, wanted: Vec<Range<u64>>) -> Result<()> {
-        let _turn = self.fetching.lock().unwrap_or_else(PoisonError::into_inner);
-        let is_missing =
-            |range: &Range<u64>| found(&self.parts(), range).is_none_or(|known| known.end() < range.end);
-        let missing = together(wanted.into_iter().filter(is_missing).collect());
-        let starts: Vec<u64> = missing.iter().map(|range| range.start).collect();
-        let fetched = file.fetch_all(missing)?;
-        self.parts().extend(starts.into_iter().zip(fetched));
-        Ok(())
+    pub(super) fn fetch(&self, file: &RemoteFile, wanted: &[Range<u64>]) -> Result<()> {
+        loop {
+            let mut parts = self.parts();
+            let is_here =
+                |range: &Range<u64>| found(&parts.here, range).is_some_and(|known| known.end() >= range.end);
+            let missing: Vec<Range<u64>> =
+                wanted.iter().filter(|range| !range.is_empty() && !is_here(range)).cloned().collect();
+            if missing.is_empty() {
+                return Ok(());
+            }
+            let is_asked_for = |range: &Range<u64>| {
+                parts.asked_for.iter().any(|asked| asked.start <= range.start && range.end <= asked.end)
+            };
+            let own = together(missing.into_iter().filter(|range| !is_asked_for(range)).collect());
+            if own.is_empty() {
+                let _parts = self.arrived.wait_timeout(parts, LOOK).unwrap_or_else(PoisonError::into_inner);
+                if cancel::is_asked() {
+                    return Err(stopped());
+                }
+                continue;
+            }
+            parts.asked_for.extend(own.iter().cloned());
+            drop(parts);
+            let fetched = file.fetch_all(own.clone());
+            let mut parts = self.parts();
+            parts.asked_for.retain(|range| !own.contains(range));
+            self.arrived.notify_all();
+            parts.here.extend(own.iter().map(|range| range.start).zip(fetched?));
+        }
     }
 
-    fn parts(&self) -> MutexGuard<'_, Vec<(u64, Bytes)>> {
+    fn parts(&self) -> MutexGuard<'_, Parts> {
         self.parts.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// The bytes from the start of a range on, as many of them as were fetched in one part; `None` if the first was not fetched.
     pub(super) fn from(&self, range: Range<u64>) -> Option<Bytes> {
         let parts = self.parts();
-        let known = found(&parts, &range)?;
+        let known = found(&parts.here, &range)?;
         let from = usize::try_from(range.start - known.start).ok()?;
         let to = usize::try_from(range.end.min(known.end()) - known.start).ok()?;
         Some(known.bytes.slice(from..to))
@@ -127,7 +155,7 @@ mod tests {
     fn what_was_fetched_is_found_from_its_start_on() {
         let bytes = |length: usize| Bytes::from((0..length).map(|n| n as u8).collect::<Vec<u8>>());
         let parts = FetchedChunks::default();
-        parts.parts().extend([(100, bytes(10)), (105, bytes(20)), (300, bytes(1))]);
+        parts.parts().here.extend([(100, bytes(10)), (105, bytes(20)), (300, bytes(1))]);
         for (range, expected) in [
             (100..104, Some(vec![0, 1, 2, 3])),
             (107..109, Some(vec![2, 3])),

@@ -42,10 +42,7 @@ impl ParquetMorsel {
         };
         let selected = selection.row_count();
         let skipped = piece.skipped(rows - selected);
-        // All rows are read the fast way.
-        let whole = piece.file()?.metadata.metadata().row_groups().get(piece.group);
-        let whole = whole.is_some_and(|g| usize::try_from(g.num_rows()) == Ok(selected));
-        let selection = (!whole).then_some(selection);
+        let selection = piece.unless_whole(selection);
         self.state = match test {
             _ if wanted.is_empty() => DecodeState::Counting(selected),
             Some(test) if test.columns().len() < wanted.len() => {

@@ -7,6 +7,7 @@ use churn_core::parallel::caught;
 use churn_core::{Batch, Error, ErrorKind, Result};
 use parquet::arrow::ProjectionMask;
 use parquet::arrow::arrow_reader::{ParquetRecordBatchReader, ParquetRecordBatchReaderBuilder, RowSelection};
+use parquet::file::metadata::RowGroupMetaData;
 
 use super::fetched::{self, FetchedChunks};
 use super::file::{ParquetFile, Positioned, broken, damaged, mixed_up};
@@ -47,6 +48,20 @@ impl RowGroupPiece {
         self.shared.files.get(self.file).ok_or_else(lost)
     }
 
+    /// Whether it ends its row group.
+    pub(super) fn is_last(&self) -> bool {
+        self.group().is_none_or(|group| usize::try_from(group.num_rows()).unwrap_or(0) <= self.to)
+    }
+
+    /// The bytes that its row group has in the file.
+    pub(super) fn bytes_of_group(&self) -> u64 {
+        self.group().and_then(|group| u64::try_from(group.compressed_size()).ok()).unwrap_or(0)
+    }
+
+    fn group(&self) -> Option<&RowGroupMetaData> {
+        self.shared.files.get(self.file)?.metadata.metadata().row_groups().get(self.group)
+    }
+
     /// The rows that may pass, of those of this piece; `None` if none may.
     pub(super) fn selection(&self) -> Result<Option<RowSelection>> {
         let file = self.file()?;
@@ -64,8 +79,7 @@ impl RowGroupPiece {
         });
         let ranges: Vec<_> = named.collect();
         let Some(parts) = skip::parts(file, self.group, &ranges) else { return Ok(None) };
-        let rows = file.metadata.metadata().row_groups().get(self.group).map_or(0, |g| g.num_rows());
-        let rows = usize::try_from(rows).unwrap_or(0);
+        let rows = self.group().map_or(0, |group| usize::try_from(group.num_rows()).unwrap_or(0));
         let own = RowSelection::from_consecutive_ranges(std::iter::once(self.from..self.to), rows);
         let both = match parts {
             Some(parts) => parts.intersection(&own),
@@ -80,9 +94,7 @@ impl RowGroupPiece {
         let places = self.shared.united.places.get(self.file);
         let flats = columns.iter().map(|c| file.columns.get(places?.get(*c).copied()??));
         let flats: Vec<_> = flats.collect();
-        let mut roots: Vec<usize> = flats.iter().flatten().filter_map(|f| f.path.first().copied()).collect();
-        roots.sort_unstable();
-        roots.dedup();
+        let roots = self.roots(file, &columns);
         let way = |flat: &crate::merge_schemas::Flat| {
             let (root, rest) = flat.path.split_first()?;
             Some((roots.iter().position(|r| r == root)?, rest.to_vec()))
@@ -90,11 +102,11 @@ impl RowGroupPiece {
         let ways = flats.iter().map(|flat| flat.and_then(way)).collect();
         let mask = ProjectionMask::roots(file.metadata.parquet_schema(), roots.iter().copied());
         let batch_rows = (BATCH_CELLS / columns.len().max(1)).clamp(1 << 8, BATCH_ROWS);
-        let group = file.metadata.metadata().row_groups().get(self.group);
         let left = match &selection {
             Some(selection) => selection.row_count(),
-            None => group.map_or(0, |group| usize::try_from(group.num_rows()).unwrap_or(0)),
+            None => self.group().map_or(0, |group| usize::try_from(group.num_rows()).unwrap_or(0)),
         };
+        self.shared.first_columns.get_or_init(|| columns.clone());
         let reader = self.fetched(file, &mask, selection.as_ref())?;
         let open = || {
             if page_by_page::reads(&file.metadata, self.group, &mask) {
@@ -116,6 +128,42 @@ impl RowGroupPiece {
         Ok(PieceReader { batches, columns, ways, left })
     }
 
+    /// The columns of the file that some of the table's are read from, in order.
+    fn roots(&self, file: &ParquetFile, columns: &[usize]) -> Vec<usize> {
+        let places = self.shared.united.places.get(self.file);
+        let flats = columns.iter().filter_map(|c| file.columns.get(places?.get(*c).copied()??));
+        let mut roots: Vec<usize> = flats.filter_map(|flat| flat.path.first().copied()).collect();
+        roots.sort_unstable();
+        roots.dedup();
+        roots
+    }
+
+    /// Fetches what some columns of it need from its store, if that is no more than so many bytes.
+    ///
+    /// # Errors
+    /// As [`RowGroupPiece::reader`].
+    pub(super) fn fetch_ahead(&self, columns: &[usize], most: u64) -> Result<()> {
+        let file = self.file()?;
+        let (Some(remote), Some(selection)) = (file.reader.remote(), self.selection()?) else {
+            return Ok(());
+        };
+        let roots = self.roots(file, columns);
+        let mask = ProjectionMask::roots(file.metadata.parquet_schema(), roots);
+        let selection = self.unless_whole(selection);
+        let ranges = fetched::ranges(file.metadata.metadata(), self.group, &mask, selection.as_ref());
+        if ranges.iter().map(|range| range.end - range.start).sum::<u64>() > most {
+            return Ok(());
+        }
+        self.fetched.fetch(remote, &ranges).map_err(|e| file.unreadable(&e))
+    }
+
+    /// A selection of rows, unless it is of all rows of the row group: these are read the fast way.
+    pub(super) fn unless_whole(&self, selection: RowSelection) -> Option<RowSelection> {
+        let is_whole =
+            self.group().is_some_and(|g| usize::try_from(g.num_rows()) == Ok(selection.row_count()));
+        (!is_whole).then_some(selection)
+    }
+
     /// The file, with what is read of it fetched first if it is in a store.
     fn fetched(
         &self,
@@ -125,7 +173,7 @@ impl RowGroupPiece {
     ) -> Result<Positioned> {
         let Some(remote) = file.reader.remote() else { return Ok(file.reader.clone()) };
         let ranges = fetched::ranges(file.metadata.metadata(), self.group, mask, selection);
-        self.fetched.fetch(remote, ranges).map_err(|e| file.unreadable(&e))?;
+        self.fetched.fetch(remote, &ranges).map_err(|e| file.unreadable(&e))?;
         Ok(file.reader.with(self.fetched.clone()))
     }
 

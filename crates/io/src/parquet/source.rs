@@ -2,9 +2,11 @@
 
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicU64, Ordering};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
 use churn_core::Result;
+use churn_core::parallel::caught;
+use parquet::file::metadata::RowGroupMetaData;
 
 use super::fetched::FetchedChunks;
 use super::file::ParquetFile;
@@ -20,11 +22,17 @@ const PIECE_ROWS: usize = 1 << 17;
 /// Pieces of a row group at most: each reads the column from its start again where there is no page index.
 const PIECES: usize = 16;
 
+/// Bytes that are fetched ahead of the morsels where memory is not bounded, and the part of it where it is.
+const AHEAD: u64 = 64 << 20;
+const OF_MEMORY: u64 = 16;
+
 /// Parquet files as one table.
 #[derive(Debug)]
 pub struct ParquetSource {
     files: Arc<Vec<ParquetFile>>,
     united: Arc<MergedSchema>,
+    /// Bytes that are fetched before the morsel is taken that needs them, at most.
+    ahead: u64,
     about: About,
 }
 
@@ -50,7 +58,8 @@ impl ParquetSource {
             lacking: united.lacking.clone(),
             ..About::default()
         };
-        Ok(ParquetSource { files: Arc::new(opened), united: Arc::new(united), about })
+        let ahead = opening.resources.memory.map_or(AHEAD, |memory| (memory / OF_MEMORY).min(AHEAD));
+        Ok(ParquetSource { files: Arc::new(opened), united: Arc::new(united), ahead, about })
     }
 }
 
@@ -78,9 +87,11 @@ impl Source for ParquetSource {
             united: self.united.clone(),
             request,
             done: AtomicU64::new(0),
+            first_columns: OnceLock::new(),
         });
         let next = Mutex::new(NextPiece::first(0, 0));
-        Ok(Box::new(ParquetScan { shared, next, gathers: false, total: self.about.bytes }))
+        let (ahead, total) = (self.ahead, self.about.bytes);
+        Ok(Box::new(ParquetScan { shared, next, gathers: false, ahead, total }))
     }
 }
 
@@ -90,9 +101,12 @@ pub(super) struct ParquetScanState {
     pub(super) united: Arc<MergedSchema>,
     pub(super) request: Request,
     pub(super) done: AtomicU64,
+    /// The columns that each morsel reads whatever its rows are, once the first morsel was begun.
+    pub(super) first_columns: OnceLock<Vec<usize>>,
 }
 
 /// Where the next morsel starts.
+#[derive(Clone)]
 struct NextPiece {
     file: usize,
     group: usize,
@@ -112,7 +126,61 @@ struct ParquetScan {
     shared: Arc<ParquetScanState>,
     next: Mutex<NextPiece>,
     gathers: bool,
+    /// Bytes that are fetched ahead at most.
+    ahead: u64,
     total: Option<u64>,
+}
+
+impl ParquetScan {
+    /// The row group of the next piece, which may be in a file after the one that was read; `None` after the last.
+    fn group(&self, next: &mut NextPiece) -> Option<&RowGroupMetaData> {
+        loop {
+            let groups = self.shared.files.get(next.file)?.metadata.metadata().row_groups();
+            match groups.get(next.group) {
+                Some(group) => return Some(group),
+                None => *next = NextPiece::first(next.file + 1, 0),
+            }
+        }
+    }
+
+    /// Takes the next piece; `None` after the last.
+    fn take(&self, next: &mut NextPiece) -> Option<RowGroupPiece> {
+        loop {
+            let group = self.group(next)?;
+            let rows = usize::try_from(group.num_rows()).unwrap_or(0);
+            let piece = match self.shared.request.block_bytes {
+                // Tests ask for small parts.
+                Some(bytes) => (bytes / 16).max(1),
+                None if self.gathers => rows.max(1),
+                None => PIECE_ROWS.max(rows.div_ceil(PIECES)),
+            };
+            let NextPiece { file, group, from, fetched } = next.clone();
+            let to = (from + piece).min(rows);
+            match to >= rows {
+                true => *next = NextPiece::first(file, group + 1),
+                false => next.from = to,
+            }
+            if from < to {
+                return Some(RowGroupPiece { shared: self.shared.clone(), file, group, from, to, fetched });
+            }
+        }
+    }
+
+    /// Has what the piece after some other will need fetched, if it is in a store, by a thread of its own.
+    fn fetch_ahead(&self, next: &mut NextPiece) {
+        let Some(columns) = self.shared.first_columns.get() else { return };
+        // What is fetched stays with the place of the next piece.
+        if self.group(next).is_none() {
+            return;
+        }
+        let Some(piece) = self.take(&mut next.clone()) else { return };
+        let (columns, most) = (columns.clone(), self.ahead);
+        if piece.file().is_ok_and(|file| file.reader.remote().is_some()) {
+            // What fails is asked for again by the morsel, which tells why.
+            let fetch = move || caught(|| piece.fetch_ahead(&columns, most));
+            let _ = std::thread::Builder::new().name("store".into()).spawn(fetch);
+        }
+    }
 }
 
 impl Scan for ParquetScan {
@@ -133,35 +201,12 @@ impl Scan for ParquetScan {
 
     fn next(&self) -> Result<Option<Box<dyn Morsel>>> {
         let mut next = self.next.lock().unwrap_or_else(PoisonError::into_inner);
-        loop {
-            let Some(file) = self.shared.files.get(next.file) else { return Ok(None) };
-            let Some(group) = file.metadata.metadata().row_groups().get(next.group) else {
-                *next = NextPiece::first(next.file + 1, 0);
-                continue;
-            };
-            let rows = usize::try_from(group.num_rows()).unwrap_or(0);
-            let piece = match self.shared.request.block_bytes {
-                // Tests ask for small parts.
-                Some(bytes) => (bytes / 16).max(1),
-                None if self.gathers => rows.max(1),
-                None => PIECE_ROWS.max(rows.div_ceil(PIECES)),
-            };
-            let (from, to) = (next.from, (next.from + piece).min(rows));
-            let (place, fetched) = ((next.file, next.group), next.fetched.clone());
-            if to >= rows {
-                self.shared
-                    .done
-                    .fetch_add(u64::try_from(group.compressed_size()).unwrap_or(0), Ordering::Relaxed);
-                *next = NextPiece::first(next.file, next.group + 1);
-            } else {
-                next.from = to;
-            }
-            if from < to {
-                let ((file, group), shared) = (place, self.shared.clone());
-                let piece = RowGroupPiece { shared, file, group, from, to, fetched };
-                return Ok(Some(Box::new(ParquetMorsel { piece, state: DecodeState::Start })));
-            }
+        let Some(piece) = self.take(&mut next) else { return Ok(None) };
+        if piece.is_last() {
+            self.shared.done.fetch_add(piece.bytes_of_group(), Ordering::Relaxed);
         }
+        self.fetch_ahead(&mut next);
+        Ok(Some(Box::new(ParquetMorsel { piece, state: DecodeState::Start })))
     }
 
     fn progress(&self) -> (u64, Option<u64>) {

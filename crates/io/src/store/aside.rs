@@ -9,10 +9,10 @@ use churn_core::cancel;
 use churn_core::parallel::caught;
 
 /// Between two looks at whether the run is to stop.
-pub(super) const LOOK: Duration = Duration::from_millis(50);
+pub(crate) const LOOK: Duration = Duration::from_millis(50);
 
 /// The error of what was not waited for any longer.
-pub(super) fn stopped() -> Error {
+pub(crate) fn stopped() -> Error {
     Error::other("the run was stopped")
 }
 

@@ -1,7 +1,7 @@
 //! Stores: what stands behind addresses such as `https://…` and `s3://…`, and a user's own.
 //!
-//! Text at an address is read from front to back. Of a columnar file the parts that are needed are read, if its store can read
-//! parts; else it is read from a temporary copy. An address is written as a whole, when a run has ended well. Which store an address belongs to is found once, when a recipe is checked. From then on the address
+//! Where a store can read parts of a file, large text is read by ranges, and of a columnar file the parts that are needed; else text
+//! is read from front to back, and a columnar file from a temporary copy. An address is written as a whole, when a run has ended well. Which store an address belongs to is found once, when a recipe is checked. From then on the address
 //! of a user's own store carries the store's number before it, so that two flows may have different stores under one scheme.
 
 mod aside;
@@ -9,14 +9,15 @@ mod catalogue;
 mod object;
 #[cfg(feature = "http")]
 mod pump;
+mod read_ahead;
 mod remote_file;
+mod stored;
 mod transfer;
 mod web;
 
 use std::collections::BTreeMap;
 use std::fmt;
 use std::io::{Read, Result as IoResult};
-use std::ops::Range;
 use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError, Weak};
@@ -24,9 +25,13 @@ use std::sync::{Arc, Mutex, PoisonError, Weak};
 use churn_core::Result;
 use churn_core::parallel::caught;
 
+#[cfg_attr(not(feature = "parquet"), allow(unused_imports))]
+pub(crate) use aside::{LOOK, stopped};
 pub use catalogue::Stores;
 use object::ObjectStores;
+pub(crate) use read_ahead::{Lease, ReadAhead};
 pub(crate) use remote_file::RemoteFile;
+pub use stored::{StoredFile, StoredStream};
 pub(crate) use transfer::Counted;
 pub use transfer::Transfer;
 use web::Web;
@@ -48,7 +53,7 @@ pub trait Store: fmt::Debug + Send + Sync + 'static {
     ///
     /// # Errors
     /// There are none, or they may not be read. The text stands in a message: "ADDRESS cannot be read: …".
-    fn read(&self, address: &str) -> IoResult<Box<dyn Read + Send>>;
+    fn read(&self, address: &str) -> IoResult<StoredStream>;
 
     /// The file at an address for reading parts of it; `None` if it can only be read from the first byte to the last.
     ///
@@ -75,40 +80,6 @@ pub trait Store: fmt::Debug + Send + Sync + 'static {
     /// It was not taken. The text stands in a message: "ADDRESS cannot be written: …".
     fn write(&self, _address: &str, _bytes: &mut dyn Read, _length: u64) -> IoResult<()> {
         Err(std::io::ErrorKind::Unsupported.into())
-    }
-}
-
-/// Reads the bytes of a range, all of them.
-type ReadRange = dyn Fn(Range<u64>) -> IoResult<Vec<u8>> + Send + Sync;
-
-/// One version of a file in a store, of which parts are read by many threads.
-pub struct StoredFile {
-    size: u64,
-    /// The bytes at its end that are known already.
-    end: Vec<u8>,
-    read: Box<ReadRange>,
-}
-
-impl StoredFile {
-    /// A file of so many bytes, and what reads a range of them: all bytes of it, or an error. It is called from several threads
-    /// at once; the text of its error stands in a message: "ADDRESS cannot be read: …". When the file was replaced since it was
-    /// opened, that must be an error.
-    pub fn new(
-        size: u64,
-        read: impl Fn(Range<u64>) -> IoResult<Vec<u8>> + Send + Sync + 'static,
-    ) -> StoredFile {
-        StoredFile { size, end: Vec::new(), read: Box::new(read) }
-    }
-
-    /// With the bytes at its end, which came with the answer that told its size: they are not read again.
-    pub fn with_end(self, end: Vec<u8>) -> StoredFile {
-        StoredFile { end, ..self }
-    }
-}
-
-impl fmt::Debug for StoredFile {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.debug_struct("StoredFile").field("size", &self.size).finish_non_exhaustive()
     }
 }
 
@@ -205,7 +176,7 @@ impl At {
     ///
     /// # Errors
     /// As [`Store::read`]; nothing may be read from addresses; the run is to stop.
-    pub(crate) fn read(&self) -> IoResult<Box<dyn Read + Send>> {
+    pub(crate) fn read(&self) -> IoResult<StoredStream> {
         let (store, address) = (self.store.clone(), self.address.clone());
         asked("read from", || aside::once(move || store.read(&address)))
     }
@@ -283,9 +254,9 @@ mod tests {
             vec!["tank"]
         }
 
-        fn read(&self, address: &str) -> IoResult<Box<dyn Read + Send>> {
+        fn read(&self, address: &str) -> IoResult<StoredStream> {
             assert!(!address.ends_with("hole"), "a hole");
-            Ok(Box::new(self.0.as_bytes()))
+            Ok(StoredStream::new(self.0.as_bytes()))
         }
     }
 
@@ -296,7 +267,7 @@ mod tests {
         let read = |stores: &Stores| {
             let paths = stores.addresses("tank://a.csv").unwrap().unwrap();
             let mut text = String::new();
-            at(&paths[0]).unwrap().read().unwrap().read_to_string(&mut text).unwrap();
+            at(&paths[0]).unwrap().read().unwrap().bytes.read_to_string(&mut text).unwrap();
             (paths, text)
         };
         let (paths, text) = read(&one);

@@ -1,9 +1,9 @@
 //! A file in a store, of which parts are fetched.
 
 use std::fmt;
-use std::io::{Error, Result};
+use std::io::{Error, Read, Result};
 use std::ops::Range;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use bytes::Bytes;
@@ -27,21 +27,37 @@ impl fmt::Debug for RemoteFile {
 }
 
 impl RemoteFile {
-    /// The file at an address; `None` if the path is none, or its store reads files only from front to back.
-    ///
-    /// # Errors
-    /// The file is not there, or cannot be read.
-    pub(crate) fn open(path: &Path, transfer: &Arc<Transfer>) -> Result<Option<RemoteFile>> {
+    /// The files at addresses, several opened at once; `None` for a path that is none, or whose store reads files only from front to
+    /// back. The error of one that is not there, or cannot be read, stands at its place.
+    pub(crate) fn open_all(
+        paths: &[PathBuf],
+        transfer: &Arc<Transfer>,
+    ) -> Result<Vec<Result<Option<RemoteFile>>>> {
+        let transfer = transfer.clone();
+        aside::each(paths.to_vec(), AT_ONCE, move |path: PathBuf| Ok(RemoteFile::open(&path, &transfer)))
+    }
+
+    fn open(path: &Path, transfer: &Arc<Transfer>) -> Result<Option<RemoteFile>> {
         let Some(at) = at(path) else { return Ok(None) };
         let Some(file) = at.open()? else { return Ok(None) };
         transfer.add_request();
         transfer.add_bytes(file.end.len());
-        Ok(Some(RemoteFile { file: Arc::new(file), transfer: transfer.clone() }))
+        Ok(Some(RemoteFile::of(file, transfer)))
+    }
+
+    /// A file that was opened, whose bytes are counted from now on.
+    pub(crate) fn of(file: StoredFile, transfer: &Arc<Transfer>) -> RemoteFile {
+        RemoteFile { file: Arc::new(file), transfer: transfer.clone() }
     }
 
     /// Its length in bytes.
     pub(crate) fn size(&self) -> u64 {
         self.file.size
+    }
+
+    /// Whether its store sends what it was asked for, by asking for the last byte: a server may say so and not do it.
+    pub(crate) fn sends_parts(&self) -> bool {
+        self.fetch(self.size().saturating_sub(1)..self.size()).is_ok()
     }
 
     /// The bytes of a range, fewer where the file ends within it.
@@ -71,6 +87,11 @@ impl RemoteFile {
         })
     }
 
+    /// The bytes from a place on, fetched piece by piece as they are read.
+    pub(crate) fn reader(&self, from: u64) -> impl Read + Send + use<> {
+        PieceByPiece { file: self.clone(), at: from, piece: Bytes::new() }
+    }
+
     fn within(&self, range: Range<u64>) -> Range<u64> {
         let end = range.end.min(self.size());
         range.start.min(end)..end
@@ -88,7 +109,11 @@ impl RemoteFile {
         end.get(start..start.checked_add(length)?).map(Bytes::copy_from_slice)
     }
 
-    fn ask(&self, range: Range<u64>) -> Result<Bytes> {
+    /// The bytes of a range that lies within the file, asked for by this thread, which waits for them.
+    ///
+    /// # Errors
+    /// As [`RemoteFile::fetch`], but that of a run that is to stop.
+    pub(super) fn ask(&self, range: Range<u64>) -> Result<Bytes> {
         let length = range.end - range.start;
         let bytes = (self.file.read)(range)?;
         if bytes.len() as u64 != length {
@@ -101,12 +126,34 @@ impl RemoteFile {
     }
 }
 
+/// Bytes that are fetched at once for a reader.
+const PIECE: u64 = 4 << 20;
+
+/// A file in a store, read from a place on.
+struct PieceByPiece {
+    file: RemoteFile,
+    at: u64,
+    /// What was fetched and is not read yet.
+    piece: Bytes,
+}
+
+impl Read for PieceByPiece {
+    fn read(&mut self, into: &mut [u8]) -> Result<usize> {
+        if self.piece.is_empty() {
+            self.piece = self.file.fetch(self.at..self.at.saturating_add(PIECE))?;
+            self.at += self.piece.len() as u64;
+        }
+        let read = (&self.piece[..]).read(into)?;
+        drop(self.piece.split_to(read));
+        Ok(read)
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
-    use std::path::PathBuf;
 
-    use crate::store::{Store, Stores};
+    use crate::store::{Store, StoredStream, Stores};
 
     /// Milk of 100 bytes, whose last 10 come when it is opened; bytes after 90 are short.
     #[derive(Debug)]
@@ -117,8 +164,8 @@ mod tests {
             vec!["tank"]
         }
 
-        fn read(&self, _: &str) -> Result<Box<dyn std::io::Read + Send>> {
-            Ok(Box::new(std::io::empty()))
+        fn read(&self, _: &str) -> Result<StoredStream> {
+            Ok(StoredStream::new(std::io::empty()))
         }
 
         fn open(&self, address: &str) -> Result<Option<StoredFile>> {
@@ -155,6 +202,9 @@ mod tests {
         // The end was there already, and nothing is asked for nothing.
         assert_eq!((transfer.bytes(), transfer.requests()), (10 + 5 + 3 + 12 + 3, 1 + 6));
         assert_eq!(transfer.to_string(), "33 bytes in 7 requests");
+        let mut read = Vec::new();
+        file.reader(64).take(20).read_to_end(&mut read).unwrap();
+        assert_eq!(read, (64..84).collect::<Vec<u8>>());
         for (range, told) in [
             (50..55, "its store gave 3 bytes where 5 were asked for"),
             (60..61, "its store panicked: it froze"),

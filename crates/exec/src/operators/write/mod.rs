@@ -104,7 +104,7 @@ fn write_output(
     if let Some(number) = context.another_table(target).map_err(named)? {
         return Ok(number);
     }
-    let file = File::create(&target.path, target.mode).map_err(named)?;
+    let file = File::create(&target.path, target.mode, context.resources.temporary()).map_err(named)?;
     match encoder {
         Some(text) => context.text_output(file, &text.start(), text.between(), text.end()),
         None => context.row_output(file, target, step),

@@ -41,16 +41,23 @@ struct Client;
 
 #[async_trait::async_trait]
 impl HttpService for Client {
-    /// Sends a request, and waits for its answer without giving way to others: each thread waits for one.
+    /// Sends a request by a thread of its own, so that whoever waits for the answer can stop waiting.
     async fn call(&self, request: HttpRequest) -> Result<HttpResponse, HttpError> {
         let (parts, body) = request.into_parts();
         let body = body.collect().await?.to_bytes();
         let is_for_keys = parts.uri.host().is_some_and(|host| host.starts_with("169.254."));
-        let answer = if body.is_empty() && parts.method != "PUT" && parts.method != "POST" {
-            sent(Request::from_parts(parts, ()), is_for_keys)
-        } else {
-            sent(Request::from_parts(parts, &body[..]), is_for_keys)
+        let (send, answer) = tokio::sync::oneshot::channel();
+        let ask = move || {
+            let answer = if body.is_empty() && parts.method != "PUT" && parts.method != "POST" {
+                sent(Request::from_parts(parts, ()), is_for_keys)
+            } else {
+                sent(Request::from_parts(parts, &body[..]), is_for_keys)
+            };
+            let _ = send.send(answer);
         };
+        let lost = |error: std::io::Error| HttpError::new(HttpErrorKind::Unknown, error);
+        std::thread::Builder::new().name("store".into()).spawn(ask).map_err(lost)?;
+        let answer = answer.await.map_err(|_| lost(Error::other("an answer was lost")))?;
         let (parts, body) = answer.map_err(|error| refused(&error))?.into_parts();
         let length = parts.headers.get(CONTENT_LENGTH).and_then(|length| length.to_str().ok()?.parse().ok());
         let body = Incoming { from: Mutex::new(body.into_reader()), left: length };

@@ -27,11 +27,11 @@ mod upload;
 #[cfg(feature = "object-store")]
 mod waiting;
 
-use std::io::{Read, Result as IoResult};
+use std::io::Result as IoResult;
 
 use churn_core::Result;
 
-use super::{Store, StoredFile};
+use super::{Store, StoredFile, StoredStream};
 
 /// The stores of buckets.
 #[derive(Debug)]
@@ -49,7 +49,7 @@ impl Store for ObjectStores {
         listing::list(address)
     }
 
-    fn read(&self, address: &str) -> IoResult<Box<dyn Read + Send>> {
+    fn read(&self, address: &str) -> IoResult<StoredStream> {
         reading::read(address)
     }
 
@@ -66,7 +66,7 @@ impl Store for ObjectStores {
         true
     }
 
-    fn write(&self, address: &str, bytes: &mut dyn Read, length: u64) -> IoResult<()> {
+    fn write(&self, address: &str, bytes: &mut dyn std::io::Read, length: u64) -> IoResult<()> {
         upload::write(address, bytes, length)
     }
 }
@@ -81,7 +81,7 @@ impl Store for ObjectStores {
         Ok(vec![address.to_owned()])
     }
 
-    fn read(&self, _: &str) -> IoResult<Box<dyn Read + Send>> {
+    fn read(&self, _: &str) -> IoResult<StoredStream> {
         Err(std::io::Error::new(std::io::ErrorKind::Unsupported, "this build lacks the feature object-store"))
     }
 

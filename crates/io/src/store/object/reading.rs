@@ -13,25 +13,32 @@ use object_store::{GetOptions, GetRange, ObjectMeta, ObjectStoreExt};
 use super::bucket::Place;
 use super::failures::told;
 use super::waiting::Waiting;
-use crate::store::StoredFile;
 use crate::store::pump::Pump;
+use crate::store::{StoredFile, StoredStream};
 
 /// Bytes at the end of an object that are asked for first: of most columnar files what tells where their columns are.
 const END: u64 = 1 << 14;
 
 /// The bytes of an object from the first to the last. One that breaks off is taken up where it was.
-pub(super) fn read(address: &str) -> Result<Box<dyn Read + Send>> {
-    let place = Place::of(address)?;
+pub(super) fn read(address: &str) -> Result<StoredStream> {
+    let place = Arc::new(Place::of(address)?);
     let object = place.object()?;
     let waiting = Waiting::new()?;
     let answer = waiting.wait_for(place.bucket.store.get_opts(&object, GetOptions::default()))?;
-    let stream = answer.map_err(|e| told(&e, &place))?.into_stream();
-    Ok(Box::new(Pump::start(Streamed { place, waiting, stream, piece: Bytes::new() })?))
+    let answer = answer.map_err(|e| told(&e, &place))?;
+    let about = answer.meta.clone();
+    let streamed =
+        Streamed { place: place.clone(), waiting, stream: answer.into_stream(), piece: Bytes::new() };
+    let stream = StoredStream::new(Pump::start(streamed)?);
+    Ok(match about.e_tag {
+        Some(tag) => stream.with_parts(file(place, object, tag, about.size)),
+        None => stream,
+    })
 }
 
 /// An object that comes piece by piece.
 struct Streamed {
-    place: Place,
+    place: Arc<Place>,
     waiting: Waiting,
     stream: BoxStream<'static, object_store::Result<Bytes>>,
     /// What came and was not taken yet.
@@ -69,9 +76,12 @@ pub(super) fn open(address: &str) -> Result<Option<StoredFile>> {
         }
     };
     let Some(tag) = about.e_tag else { return Ok(None) };
-    Ok(Some(
-        StoredFile::new(about.size, move |range| part(&place, &object, &tag, range)).with_end(end.into()),
-    ))
+    Ok(Some(file(place, object, tag, about.size).with_end(end.into())))
+}
+
+/// The version of an object that has a tag, of so many bytes.
+fn file(place: Arc<Place>, object: Path, tag: String, size: u64) -> StoredFile {
+    StoredFile::new(size, move |range| part(&place, &object, &tag, range))
 }
 
 /// What is known of an object, its size and what tells its version among it, and the bytes at its end; `None` where the store does not give an end, as of

@@ -47,7 +47,7 @@ pub(super) fn write(address: &str, bytes: &mut dyn Read, length: u64) -> Result<
     };
     sent().inspect_err(|_| {
         // What fails now leaves parts that nobody sees; the error before is the one to tell.
-        let _ = waiting.finish(upload.abort());
+        waiting.tidy(upload.abort());
     })
 }
 

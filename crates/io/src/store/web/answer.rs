@@ -8,8 +8,9 @@ use ureq::Body;
 use ureq::http::{HeaderMap, Response, header};
 
 use super::agent::{AGENT, failure};
-use crate::store::aside;
+use super::parts;
 use crate::store::pump::Pump;
+use crate::store::{StoredStream, aside};
 
 /// How often an answer is asked for, and how long is waited before the second time; each time after it twice as long.
 pub(super) const ATTEMPTS: u32 = 4;
@@ -25,12 +26,15 @@ struct Refusal {
 }
 
 /// The bytes at an address.
-pub(super) fn open(address: &str) -> Result<Box<dyn Read + Send>> {
+pub(super) fn open(address: &str) -> Result<StoredStream> {
     let address = address.to_owned();
     let response = asked(&address, None)?;
+    let length = response.body().content_length();
+    let mark = mark(response.headers()).filter(|_| sends_parts(response.headers()));
+    let file = mark.clone().zip(length).map(|(mark, length)| parts::file(address.clone(), mark, length));
     let mut answer = Answer {
-        length: response.body().content_length(),
-        mark: mark(response.headers()).filter(|_| sends_parts(response.headers())),
+        length,
+        mark,
         address,
         from: Pump::start(response.into_body().into_reader())?,
         at: 0,
@@ -41,7 +45,11 @@ pub(super) fn open(address: &str) -> Result<Box<dyn Read + Send>> {
     if is_page(&first) {
         return Err(page());
     }
-    Ok(Box::new(std::io::Cursor::new(first).chain(answer)))
+    let stream = StoredStream::new(std::io::Cursor::new(first).chain(answer));
+    Ok(match file {
+        Some(file) => stream.with_parts(file),
+        None => stream,
+    })
 }
 
 /// The part of a file that is asked for.

@@ -10,9 +10,9 @@ mod answer;
 #[cfg(feature = "http")]
 mod parts;
 
-use std::io::{Read, Result};
+use std::io::Result;
 
-use super::{Store, StoredFile};
+use super::{Store, StoredFile, StoredStream};
 
 /// The store behind addresses on the web.
 #[derive(Debug)]
@@ -24,7 +24,7 @@ impl Store for Web {
     }
 
     /// The bytes at an address; an error where they are a page for people.
-    fn read(&self, address: &str) -> Result<Box<dyn Read + Send>> {
+    fn read(&self, address: &str) -> Result<StoredStream> {
         #[cfg(feature = "http")]
         return answer::open(address);
         #[cfg(not(feature = "http"))]

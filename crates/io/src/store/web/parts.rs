@@ -33,8 +33,12 @@ pub(super) fn open(address: &str) -> Result<Option<StoredFile>> {
         // It is asked for again with what it belongs to.
         end.clear();
     }
-    let address = address.to_owned();
-    Ok(Some(StoredFile::new(size, move |range| part(&address, &mark, &range, size)).with_end(end)))
+    Ok(Some(file(address.to_owned(), mark, size).with_end(end)))
+}
+
+/// The version of a file that has a mark, of so many bytes.
+pub(super) fn file(address: String, mark: String, size: u64) -> StoredFile {
+    StoredFile::new(size, move |range| part(&address, &mark, &range, size))
 }
 
 /// The bytes of a range; where a connection breaks off, the rest of them is asked for, as often as that gets further.
