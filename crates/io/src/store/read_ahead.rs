@@ -2,26 +2,35 @@
 //!
 //! A thread that reads a range of the text leases it. The windows of leased ranges are kept until the last lease that needs them has
 //! passed them. Fetched ahead are the window behind the one that is being read, and those at which the next range will start; so what
-//! is held is about three windows for each thread. Each window is one request, sent by a thread of its own.
+//! is held is about three windows for each thread. Each window is one request; a few threads send them, while there are some.
 
-use std::collections::BTreeMap;
-use std::io::{Error, ErrorKind, Result};
+use std::collections::{BTreeMap, VecDeque};
+use std::io::{Error, ErrorKind, Read, Result};
 use std::ops::Range;
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 
-use bytes::Bytes;
 use churn_core::cancel;
 use churn_core::parallel::caught;
 
 use super::RemoteFile;
 use super::aside::{LOOK, stopped};
 
-/// Bytes of a window where memory is not bounded, and at least.
-const WINDOW: u64 = 2 << 20;
-const WINDOW_AT_LEAST: u64 = 64 << 10;
+/// Bytes of all windows, about, where memory is not bounded, and the part of it where it is.
+const ALL: u64 = 64 << 20;
+const OF_MEMORY: u64 = 8;
 
-/// A window is this part of the memory that a run may use.
-const OF_MEMORY: u64 = 64;
+/// Windows that are held for each thread, about.
+const OF_A_THREAD: u64 = 3;
+
+/// Bytes of a window: each is a request, which costs both sides as much as some 100 kB of its bytes.
+const AT_LEAST: u64 = 64 << 10;
+const AT_MOST: u64 = 8 << 20;
+
+/// Windows that the first is cut into, so that the first rows need not wait for all of it.
+const FIRST: u64 = 16;
+
+/// Windows that are fetched at once.
+const AT_ONCE: usize = 4;
 
 /// A text of which windows are fetched ahead.
 #[derive(Clone, Debug)]
@@ -30,10 +39,14 @@ pub(crate) struct ReadAhead(Arc<Shared>);
 #[derive(Debug)]
 struct Shared {
     file: RemoteFile,
+    /// Bytes of a window, and of one of those that the first is cut into.
     window: u64,
+    small: u64,
     windows: Mutex<Windows>,
     /// Notified when a window was fetched, or could not be.
     arrived: Condvar,
+    /// Memory of windows that nobody reads any more, for those that are still to come: it need not be cleared again.
+    free: Mutex<Vec<Vec<u8>>>,
 }
 
 #[derive(Debug, Default)]
@@ -42,6 +55,9 @@ struct Windows {
     held: BTreeMap<u64, Window>,
     /// Where the next range will start.
     next: u64,
+    /// Those that are to be fetched, in order, and the threads that fetch them.
+    asked: VecDeque<u64>,
+    fetching: usize,
 }
 
 #[derive(Debug, Default)]
@@ -56,37 +72,40 @@ enum State {
     #[default]
     NotAskedFor,
     Asked,
-    Here(Bytes),
+    Here(Arc<Vec<u8>>),
     Failed(ErrorKind, String),
 }
 
 impl ReadAhead {
     /// A text that is read by a run with so many bytes of memory, if they are bounded.
     pub(crate) fn new(file: RemoteFile, memory: Option<u64>) -> ReadAhead {
-        let window = memory.map_or(WINDOW, |memory| (memory / OF_MEMORY).clamp(WINDOW_AT_LEAST, WINDOW));
-        ReadAhead::by_windows(file, window)
+        let all = memory.map_or(ALL, |memory| (memory / OF_MEMORY).min(ALL));
+        let threads = std::thread::available_parallelism().map_or(1, |threads| threads.get() as u64);
+        let window = (all / (threads * OF_A_THREAD)).clamp(AT_LEAST, AT_MOST);
+        ReadAhead::by_windows(file, window / FIRST * FIRST)
     }
 
     fn by_windows(file: RemoteFile, window: u64) -> ReadAhead {
-        let (windows, arrived) = Default::default();
-        ReadAhead(Arc::new(Shared { file, window, windows, arrived }))
+        let (windows, arrived, free) = Default::default();
+        let small = if window.is_multiple_of(FIRST) { window / FIRST } else { window };
+        ReadAhead(Arc::new(Shared { file, window, small, windows, arrived, free }))
     }
 
     /// Leases a range, with the byte before it and some bytes behind it, which may be read as well.
     pub(crate) fn lease(&self, range: Range<u64>, behind: u64) -> Lease {
-        let Shared { file, window, .. } = &*self.0;
-        let (size, window) = (file.size(), *window);
+        let shared = &*self.0;
+        let size = shared.file.size();
         let first = range.start.saturating_sub(1);
         let last = range.end.saturating_add(behind).min(size).saturating_sub(1);
-        let numbers = first / window..last.max(first) / window + 1;
-        let mut windows = self.0.lock();
+        let numbers = shared.number(first)..shared.number(last.max(first)) + 1;
+        let mut windows = shared.lock();
         windows.next = windows.next.max(range.end);
         for number in numbers.clone() {
             windows.held.entry(number).or_default().leases += 1;
         }
-        let next = windows.next / window;
+        let next = shared.number(windows.next);
         for ahead in [numbers.start, next, next + 1] {
-            if ahead * window < size {
+            if shared.start(ahead) < size {
                 windows.held.entry(ahead).or_default();
                 self.ask_for(&mut windows, ahead);
             }
@@ -94,34 +113,29 @@ impl ReadAhead {
         Lease { text: self.clone(), numbers }
     }
 
-    /// Has a window fetched that is held, unless it was.
+    /// Has a window fetched that is held, unless it was asked for.
     fn ask_for(&self, windows: &mut Windows, number: u64) {
         let Some(Window { state: state @ State::NotAskedFor, .. }) = windows.held.get_mut(&number) else {
             return;
         };
-        let Shared { file, window, .. } = &*self.0;
-        let range = number * window..(number + 1).saturating_mul(*window).min(file.size());
-        let own = self.clone();
-        let fetch = move || {
-            let panicked = |why| Err(Error::other(format!("its store panicked: {why}")));
-            let fetched = caught(|| own.0.file.ask(range)).unwrap_or_else(panicked);
-            if let Some(window) = own.0.lock().held.get_mut(&number) {
-                window.state = match fetched {
-                    Ok(bytes) => State::Here(bytes),
-                    Err(error) => State::Failed(error.kind(), error.to_string()),
-                };
+        *state = State::Asked;
+        windows.asked.push_back(number);
+        if windows.fetching < AT_ONCE {
+            let own = self.0.clone();
+            match std::thread::Builder::new().name("store".into()).spawn(move || own.fetch_asked()) {
+                Ok(_) => windows.fetching += 1,
+                Err(error) if windows.fetching == 0 => {
+                    windows.arrived(number, Err(error));
+                }
+                // Those that are fetching take it.
+                Err(_) => {}
             }
-            own.0.arrived.notify_all();
-        };
-        *state = match std::thread::Builder::new().name("store".into()).spawn(fetch) {
-            Ok(_) => State::Asked,
-            Err(error) => State::Failed(error.kind(), error.to_string()),
-        };
+        }
     }
 
     /// The window that holds a place, once it is there; `None` if no lease has it.
-    fn window_at(&self, at: u64) -> Result<Option<(u64, Bytes)>> {
-        let number = at / self.0.window;
+    fn window_at(&self, at: u64) -> Result<Option<(u64, Arc<Vec<u8>>)>> {
+        let number = self.0.number(at);
         let mut windows = self.0.lock();
         loop {
             match windows.held.get(&number).map(|window| &window.state) {
@@ -129,7 +143,7 @@ impl ReadAhead {
                 Some(State::NotAskedFor) => self.ask_for(&mut windows, number),
                 Some(State::Failed(kind, what)) => return Err(Error::new(*kind, what.clone())),
                 Some(State::Here(bytes)) => {
-                    let found = (number * self.0.window, bytes.clone());
+                    let found = (self.0.start(number), bytes.clone());
                     self.ask_for(&mut windows, number + 1);
                     return Ok(Some(found));
                 }
@@ -145,7 +159,66 @@ impl ReadAhead {
     }
 }
 
+impl Windows {
+    /// Takes the bytes of a window, or why there are none.
+    fn arrived(&mut self, number: u64, fetched: Result<Vec<u8>>) {
+        if let Some(window) = self.held.get_mut(&number) {
+            window.state = match fetched {
+                Ok(bytes) => State::Here(Arc::new(bytes)),
+                Err(error) => State::Failed(error.kind(), error.to_string()),
+            };
+        }
+    }
+}
+
 impl Shared {
+    /// The window that holds a place.
+    fn number(&self, at: u64) -> u64 {
+        if at < self.window { at / self.small } else { at / self.window + self.window / self.small - 1 }
+    }
+
+    /// Where a window starts.
+    fn start(&self, number: u64) -> u64 {
+        let small = self.window / self.small;
+        if number < small { number * self.small } else { (number - small + 1).saturating_mul(self.window) }
+    }
+
+    /// Fetches windows as long as some are asked for.
+    fn fetch_asked(&self) {
+        let mut windows = self.lock();
+        while let Some(number) = windows.asked.pop_front() {
+            if !windows.held.contains_key(&number) {
+                continue;
+            }
+            drop(windows);
+            let panicked = |why| Err(Error::other(format!("its store panicked: {why}")));
+            let fetched = caught(|| self.fetch(number)).unwrap_or_else(panicked);
+            windows = self.lock();
+            windows.arrived(number, fetched);
+            self.arrived.notify_all();
+        }
+        windows.fetching -= 1;
+    }
+
+    /// The bytes of a window.
+    fn fetch(&self, number: u64) -> Result<Vec<u8>> {
+        let range = self.start(number)..self.start(number + 1).min(self.file.size());
+        let free = self.free.lock().unwrap_or_else(PoisonError::into_inner).pop();
+        let mut bytes = free.unwrap_or_default();
+        bytes.resize(usize::try_from(range.end - range.start).map_err(Error::other)?, 0);
+        self.file.read_exact_at(&mut bytes, range.start)?;
+        Ok(bytes)
+    }
+
+    /// Keeps the memory of a window, if it was fetched and nobody is reading it.
+    fn keep(&self, window: Window) {
+        if let State::Here(bytes) = window.state
+            && let Ok(bytes) = Arc::try_unwrap(bytes)
+        {
+            self.free.lock().unwrap_or_else(PoisonError::into_inner).push(bytes);
+        }
+    }
+
     fn lock(&self) -> MutexGuard<'_, Windows> {
         self.windows.lock().unwrap_or_else(PoisonError::into_inner)
     }
@@ -165,22 +238,18 @@ impl Lease {
     /// # Errors
     /// They cannot be read; the run is to stop.
     pub(crate) fn read_at(&self, into: &mut [u8], at: u64) -> Result<usize> {
-        let (start, bytes) = match self.text.window_at(at)? {
-            Some(found) => found,
+        let Some((start, bytes)) = self.text.window_at(at)? else {
             // Behind what is leased: a record that is longer than is usual.
-            None => (at, self.text.0.file.fetch(at..at.saturating_add(into.len() as u64))?),
+            let bytes = self.text.0.file.fetch(at..at.saturating_add(into.len() as u64))?;
+            return (&bytes[..]).read(into);
         };
-        let from = bytes.get(usize::try_from(at - start).unwrap_or(usize::MAX)..).unwrap_or_default();
-        let length = from.len().min(into.len());
-        if let (Some(to), Some(from)) = (into.get_mut(..length), from.get(..length)) {
-            to.copy_from_slice(from);
-        }
-        Ok(length)
+        let mut rest = bytes.get(usize::try_from(at - start).unwrap_or(usize::MAX)..).unwrap_or_default();
+        rest.read(into)
     }
 
     /// Gives up the windows before a place.
     pub(crate) fn pass(&mut self, at: u64) {
-        self.give_up(at / self.text.0.window);
+        self.give_up(self.text.0.number(at));
     }
 
     /// Gives up the windows before one.
@@ -189,15 +258,15 @@ impl Lease {
         if end == self.numbers.start {
             return;
         }
-        let Shared { file, window, .. } = &*self.text.0;
-        let mut windows = self.text.0.lock();
+        let shared = &*self.text.0;
+        let mut windows = shared.lock();
         // The next range is read from the byte before it on.
-        let is_past = |next: u64, number: u64| (number + 1) * window < next || next >= file.size();
+        let is_past = |next: u64, number: u64| shared.start(number + 1) < next || next >= shared.file.size();
         for number in self.numbers.start..end {
             let Some(held) = windows.held.get_mut(&number) else { continue };
             held.leases = held.leases.saturating_sub(1);
             if held.leases == 0 && is_past(windows.next, number) {
-                windows.held.remove(&number);
+                windows.held.remove(&number).into_iter().for_each(|window| shared.keep(window));
             }
         }
         self.numbers.start = end;
@@ -224,12 +293,13 @@ mod tests {
     fn text(size: u64, window: u64) -> (ReadAhead, Asked) {
         let asked = Asked::default();
         let seen = asked.clone();
-        let file = StoredFile::new(size, move |range| {
-            seen.lock().unwrap().push(range.start);
-            match range.end {
-                901.. => Err(Error::other("it is spilt")),
-                _ => Ok(range.map(|place| (place % 251) as u8).collect()),
+        let file = StoredFile::new(size, move |at, into| {
+            seen.lock().unwrap().push(at);
+            if at + into.len() as u64 > 900 {
+                return Err(Error::other("it is spilt"));
             }
+            (at..).zip(into).for_each(|(place, into)| *into = (place % 251) as u8);
+            Ok(())
         });
         (ReadAhead::by_windows(RemoteFile::of(file, &Arc::default()), window), asked)
     }
@@ -249,7 +319,7 @@ mod tests {
 
     #[rstest]
     fn ranges_are_read_as_they_stand_and_each_window_is_fetched_once(
-        #[values(1, 7, 64, 1000)] window: u64,
+        #[values(1, 7, 64, 160, 1000)] window: u64,
         #[values(5, 33, 400)] range: u64,
         #[values(1, 16)] piece: usize,
     ) {
@@ -268,7 +338,12 @@ mod tests {
         }
         let mut asked = asked.lock().unwrap().clone();
         asked.sort_unstable();
-        assert_eq!(asked, (0..size.div_ceil(window)).map(|number| number * window).collect::<Vec<_>>());
+        let (small, number) = (text.0.small, |start: u64| text.0.number(start));
+        let starts: Vec<u64> = (0..=number(size - 1)).map(|number| text.0.start(number)).collect();
+        assert_eq!(asked, starts);
+        assert!(
+            small == window || number(window) == FIRST && number(size - 1) == FIRST - 1 + (size - 1) / window
+        );
         assert!(text.0.lock().held.is_empty());
     }
 

@@ -109,20 +109,21 @@ impl RemoteFile {
         end.get(start..start.checked_add(length)?).map(Bytes::copy_from_slice)
     }
 
-    /// The bytes of a range that lies within the file, asked for by this thread, which waits for them.
+    fn ask(&self, range: Range<u64>) -> Result<Bytes> {
+        let mut bytes = vec![0; usize::try_from(range.end - range.start).map_err(Error::other)?];
+        self.read_exact_at(&mut bytes, range.start)?;
+        Ok(Bytes::from(bytes))
+    }
+
+    /// Fills a buffer from a place on, asked for by this thread, which waits for it.
     ///
     /// # Errors
     /// As [`RemoteFile::fetch`], but that of a run that is to stop.
-    pub(super) fn ask(&self, range: Range<u64>) -> Result<Bytes> {
-        let length = range.end - range.start;
-        let bytes = (self.file.read)(range)?;
-        if bytes.len() as u64 != length {
-            let what = format!("its store gave {} bytes where {length} were asked for", bytes.len());
-            return Err(Error::other(what));
-        }
+    pub(super) fn read_exact_at(&self, into: &mut [u8], at: u64) -> Result<()> {
+        (self.file.read_at)(at, into)?;
         self.transfer.add_request();
-        self.transfer.add_bytes(bytes.len());
-        Ok(Bytes::from(bytes))
+        self.transfer.add_bytes(into.len());
+        Ok(())
     }
 }
 
@@ -155,7 +156,7 @@ mod tests {
 
     use crate::store::{Store, StoredStream, Stores};
 
-    /// Milk of 100 bytes, whose last 10 come when it is opened; bytes after 90 are short.
+    /// Milk of 100 bytes, whose last 10 come when it is opened; some cannot be read.
     #[derive(Debug)]
     struct Tank;
 
@@ -172,10 +173,13 @@ mod tests {
             if address.ends_with("stream") {
                 return Ok(None);
             }
-            let file = StoredFile::new(100, |range| match range.start {
-                50 => Ok(vec![0; 3]),
-                60 => panic!("it froze"),
-                _ => Ok(range.map(|byte| byte as u8).collect()),
+            let file = StoredFile::new(100, |at, into| {
+                match at {
+                    50 => return Err(Error::other("it is spilt")),
+                    60 => panic!("it froze"),
+                    _ => (at..).zip(into).for_each(|(byte, into)| *into = byte as u8),
+                }
+                Ok(())
             });
             Ok(Some(file.with_end((90..100).collect())))
         }
@@ -205,10 +209,7 @@ mod tests {
         let mut read = Vec::new();
         file.reader(64).take(20).read_to_end(&mut read).unwrap();
         assert_eq!(read, (64..84).collect::<Vec<u8>>());
-        for (range, told) in [
-            (50..55, "its store gave 3 bytes where 5 were asked for"),
-            (60..61, "its store panicked: it froze"),
-        ] {
+        for (range, told) in [(50..55, "it is spilt"), (60..61, "its store panicked: it froze")] {
             assert_eq!(file.fetch(range).unwrap_err().to_string(), told);
         }
     }

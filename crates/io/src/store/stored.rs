@@ -2,7 +2,6 @@
 
 use std::fmt;
 use std::io::{Read, Result as IoResult};
-use std::ops::Range;
 
 /// The bytes of a file in a store, from the first to the last.
 pub struct StoredStream {
@@ -30,26 +29,26 @@ impl fmt::Debug for StoredStream {
     }
 }
 
-/// Reads the bytes of a range, all of them.
-type ReadRange = dyn Fn(Range<u64>) -> IoResult<Vec<u8>> + Send + Sync;
+/// Reads the bytes from a place on into a buffer, as many as it has room for.
+type ReadAt = dyn Fn(u64, &mut [u8]) -> IoResult<()> + Send + Sync;
 
 /// One version of a file in a store, of which parts are read by many threads.
 pub struct StoredFile {
     pub(super) size: u64,
     /// The bytes at its end that are known already.
     pub(super) end: Vec<u8>,
-    pub(super) read: Box<ReadRange>,
+    pub(super) read_at: Box<ReadAt>,
 }
 
 impl StoredFile {
-    /// A file of so many bytes, and what reads a range of them: all bytes of it, or an error. It is called from several threads
-    /// at once; the text of its error stands in a message: "ADDRESS cannot be read: …". When the file was replaced since it was
-    /// opened, that must be an error.
+    /// A file of so many bytes, and what reads some of them from a place on, into a buffer that it fills, or fails. It is called
+    /// from several threads at once, for places within the file; the text of its error stands in a message: "ADDRESS cannot be
+    /// read: …". When the file was replaced since it was opened, that must be an error.
     pub fn new(
         size: u64,
-        read: impl Fn(Range<u64>) -> IoResult<Vec<u8>> + Send + Sync + 'static,
+        read_at: impl Fn(u64, &mut [u8]) -> IoResult<()> + Send + Sync + 'static,
     ) -> StoredFile {
-        StoredFile { size, end: Vec::new(), read: Box::new(read) }
+        StoredFile { size, end: Vec::new(), read_at: Box::new(read_at) }
     }
 
     /// With the bytes at its end, which came with the answer that told its size: they are not read again.

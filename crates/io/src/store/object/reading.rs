@@ -1,7 +1,6 @@
 //! Objects being read: from front to back, or in parts.
 
 use std::io::{Error, ErrorKind, Read, Result};
-use std::ops::Range;
 use std::sync::Arc;
 
 use bytes::Bytes;
@@ -81,7 +80,7 @@ pub(super) fn open(address: &str) -> Result<Option<StoredFile>> {
 
 /// The version of an object that has a tag, of so many bytes.
 fn file(place: Arc<Place>, object: Path, tag: String, size: u64) -> StoredFile {
-    StoredFile::new(size, move |range| part(&place, &object, &tag, range))
+    StoredFile::new(size, move |at, into| part(&place, &object, &tag, (at, into)))
 }
 
 /// What is known of an object, its size and what tells its version among it, and the bytes at its end; `None` where the store does not give an end, as of
@@ -100,20 +99,33 @@ fn end_of(place: &Place, object: &Path, waiting: &Waiting) -> Result<Option<(Obj
     }
 }
 
-/// A part of the version of an object that has a tag.
-fn part(place: &Place, object: &Path, tag: &str, range: Range<u64>) -> Result<Vec<u8>> {
+/// Reads the bytes from a place on, of the version of an object that has a tag.
+fn part(place: &Place, object: &Path, tag: &str, (at, into): (u64, &mut [u8])) -> Result<()> {
     let options = GetOptions {
-        range: Some(GetRange::Bounded(range)),
+        range: Some(GetRange::Bounded(at..at + into.len() as u64)),
         if_match: Some(tag.to_owned()),
         ..GetOptions::default()
     };
+    let (length, mut read) = (into.len(), 0);
     let answer = Waiting::new()?.wait_for(async {
         let answer = place.bucket.store.get_opts(object, options).await?;
         let is_same = answer.meta.e_tag.as_deref().is_none_or(|sent| sent == tag);
-        Ok::<_, object_store::Error>((is_same, answer.bytes().await?))
+        let mut stream = answer.into_stream();
+        while let Some(piece) = stream.next().await.transpose()?.filter(|_| is_same) {
+            let end = length.min(read + piece.len());
+            if let (Some(to), Some(from)) = (into.get_mut(read..end), piece.get(..end - read)) {
+                to.copy_from_slice(from);
+            }
+            read = end;
+        }
+        Ok::<_, object_store::Error>(is_same)
     })?;
     match answer.map_err(|e| told(&e, place))? {
-        (true, bytes) => Ok(bytes.into()),
-        (false, _) => Err(Error::new(ErrorKind::InvalidData, "it changed while it was read")),
+        false => Err(Error::new(ErrorKind::InvalidData, "it changed while it was read")),
+        true if read < length => {
+            let what = format!("its store gave {read} bytes where {length} were asked for");
+            Err(Error::new(ErrorKind::UnexpectedEof, what))
+        }
+        true => Ok(()),
     }
 }

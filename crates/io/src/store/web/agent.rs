@@ -12,6 +12,9 @@ const CONNECT: Duration = Duration::from_secs(20);
 const BEGIN: Duration = Duration::from_secs(60);
 const SILENT: Duration = Duration::from_secs(60);
 
+/// Connections to one server that are kept for the next request.
+const IDLE: usize = 16;
+
 /// Redirects that are followed.
 const REDIRECTS: u32 = 10;
 
@@ -25,6 +28,7 @@ pub(crate) static AGENT: LazyLock<Agent> = LazyLock::new(|| {
         .timeout_connect(Some(CONNECT))
         .timeout_recv_response(Some(BEGIN))
         .timeout_per_read(Some(SILENT))
+        .max_idle_connections_per_host(IDLE)
         .user_agent(concat!("churn/", env!("CARGO_PKG_VERSION")))
         // What is compressed is told by its first bytes, as in files.
         .accept_encoding("identity")

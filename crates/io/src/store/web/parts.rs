@@ -28,8 +28,8 @@ pub(super) fn open(address: &str) -> Result<Option<StoredFile>> {
     if sent.end != size || size.checked_sub(sent.start).is_none_or(|length| length > END) {
         return Ok(None);
     }
-    let mut end = Vec::new();
-    if append(response, &mut end, size - sent.start).is_err() {
+    let mut end = vec![0; usize::try_from(size - sent.start).map_err(Error::other)?];
+    if fill(response, &mut end, &mut 0).is_err() {
         // It is asked for again with what it belongs to.
         end.clear();
     }
@@ -38,26 +38,26 @@ pub(super) fn open(address: &str) -> Result<Option<StoredFile>> {
 
 /// The version of a file that has a mark, of so many bytes.
 pub(super) fn file(address: String, mark: String, size: u64) -> StoredFile {
-    StoredFile::new(size, move |range| part(&address, &mark, &range, size))
+    StoredFile::new(size, move |at, into| part(&address, &mark, (at, size), into))
 }
 
-/// The bytes of a range; where a connection breaks off, the rest of them is asked for, as often as that gets further.
-fn part(address: &str, mark: &str, range: &Range<u64>, size: u64) -> Result<Vec<u8>> {
-    let mut bytes = Vec::new();
-    let mut attempt = 1;
+/// Reads the bytes from a place on; where a connection breaks off, the rest of them is asked for, as often as that gets further.
+fn part(address: &str, mark: &str, (at, size): (u64, u64), into: &mut [u8]) -> Result<()> {
+    let end = at + into.len() as u64;
+    let (mut read, mut attempt) = (0, 1);
     loop {
-        let rest = range.start + bytes.len() as u64..range.end;
+        let rest = at + read as u64..end;
         let wanted = format!("bytes={}-{}", rest.start, rest.end.saturating_sub(1));
         let response = asked(address, Some(Part { range: &wanted, mark: Some(mark) }))?;
         if sent(&response) != Some((rest, size)) {
             let what = "its server sends another part of it than it was asked for";
             return Err(Error::new(ErrorKind::InvalidData, what));
         }
-        let had = bytes.len();
-        match append(response, &mut bytes, range.end - range.start) {
-            Ok(()) => return Ok(bytes),
+        let had = read;
+        match fill(response, into, &mut read) {
+            Ok(()) => return Ok(()),
             Err(error) if attempt >= ATTEMPTS => return Err(error),
-            Err(_) => attempt = if bytes.len() > had { 1 } else { attempt + 1 },
+            Err(_) => attempt = if read > had { 1 } else { attempt + 1 },
         }
     }
 }
@@ -71,16 +71,23 @@ fn sent(response: &Response<Body>) -> Option<(Range<u64>, u64)> {
     Some((first.trim().parse().ok()?..end, size.trim().parse().ok()?))
 }
 
-/// Appends the bytes of an answer to those before; there must be so many then.
-fn append(response: Response<Body>, bytes: &mut Vec<u8>, length: u64) -> Result<()> {
-    // No more than that is taken, whatever is sent.
-    let left = length.saturating_sub(bytes.len() as u64);
-    bytes.reserve(usize::try_from(left).unwrap_or(0).min(1 << 26));
-    let read = response.into_body().into_reader().take(left).read_to_end(bytes);
-    let broken = |why: String| format!("its server broke off after {} of {length} bytes{why}", bytes.len());
-    match read {
-        Ok(_) if bytes.len() as u64 == length => Ok(()),
-        Ok(_) => Err(Error::new(ErrorKind::UnexpectedEof, broken(String::new()))),
-        Err(error) => Err(Error::new(error.kind(), broken(format!(" ({error})")))),
+/// Reads an answer into what is left of a buffer, of which so many bytes were read before; no more of it, whatever is sent.
+fn fill(response: Response<Body>, into: &mut [u8], read: &mut usize) -> Result<()> {
+    let mut reader = response.into_body().into_reader();
+    let length = into.len();
+    while let Some(rest) = into.get_mut(*read..).filter(|rest| !rest.is_empty()) {
+        let (kind, why) = match reader.read(rest) {
+            Ok(0) => (ErrorKind::UnexpectedEof, String::new()),
+            Ok(more) => {
+                *read += more;
+                continue;
+            }
+            Err(error) if error.kind() == ErrorKind::Interrupted => continue,
+            Err(error) => (error.kind(), format!(" ({error})")),
+        };
+        return Err(Error::new(kind, format!("its server broke off after {read} of {length} bytes{why}")));
     }
+    // The connection is used again once the end of the answer was seen.
+    let _ = reader.read(&mut [0]);
+    Ok(())
 }
