@@ -228,6 +228,7 @@ proptest! {
 #[case::conditions_of_a_join_while_its_keys_are_tested(15753271180319354884)]
 #[case::none_of_some(16103269897160259779)]
 #[case::other_rows_without_a_match_behind_first(3728739503726993070)]
+#[case::a_column_that_two_keys_of_a_join_give(14011258512417761425)]
 fn mended(#[case] seed: u64) {
     agree(seed, false);
 }

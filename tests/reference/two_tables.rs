@@ -97,8 +97,10 @@ impl Join {
                 dropped.push(other.clone());
             }
             if keeps_other {
+                // Of several keys of one column the last gives its type and its value.
                 let place = data.place(name);
                 columns[place].1 = c.ty;
+                merged.retain(|(before, _)| *before != place);
                 merged.push((place, c));
             }
         }

@@ -3,8 +3,10 @@
 use std::fmt::Write as _;
 use std::fs;
 use std::path::Path;
-use std::sync::LazyLock;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Arc, LazyLock};
 
+use churn::extend::{Catalogue, Store, StoredFile, StoredStream};
 use churn::{Flow, RunOptions};
 use rstest::rstest;
 
@@ -137,4 +139,57 @@ fn what_goes_wrong_in_the_middle_is_told(#[case] later: fn(&Request) -> Reply, #
     // The types are asked for 63 places; the second run is in the middle of its own.
     let error = flow.run().and_then(|_| flow.run()).unwrap_err().to_string();
     assert!(error.contains(told) && error.contains("/milk.csv cannot be read"), "{error}");
+}
+
+/// A store of a user's own, whose files are read by ranges where it gives parts with the stream.
+#[derive(Debug)]
+struct Vat {
+    gives_parts: bool,
+    parts: Arc<AtomicUsize>,
+}
+
+impl Store for Vat {
+    fn schemes(&self) -> Vec<&str> {
+        vec!["vat"]
+    }
+
+    fn read(&self, address: &str) -> std::io::Result<StoredStream> {
+        let stream = StoredStream::new(MILK.as_slice());
+        if !self.gives_parts {
+            return Ok(stream);
+        }
+        let (parts, is_cracked) = (self.parts.clone(), address.ends_with("cracked.csv"));
+        let read_at = move |at: u64, into: &mut [u8]| {
+            let at = usize::try_from(at).unwrap();
+            parts.fetch_add(1, Ordering::SeqCst);
+            assert!(!is_cracked || at < 12_000_000 || into.len() == 1, "it leaks");
+            into.copy_from_slice(&MILK[at..at + into.len()]);
+            Ok(())
+        };
+        Ok(stream.with_parts(StoredFile::new(MILK.len() as u64, read_at)))
+    }
+}
+
+#[rstest]
+fn a_store_of_ones_own_may_give_parts(#[values(true, false)] gives_parts: bool) {
+    let parts = Arc::new(AtomicUsize::new(0));
+    let catalogue = Catalogue::new().with_store(Vat { gives_parts, parts: parts.clone() }).unwrap();
+    let steps = "group by farm: litres = sum(litres), notes = count_distinct(note)\nsort farm";
+    let folder = on_disk();
+    let expected = Flow::recipe(&format!("read 'milk.csv'\n{steps}")).in_folder(folder.path()).run().unwrap();
+    let flow = |name: &str| Flow::recipe(&format!("read 'vat://{name}'\n{steps}")).extended(&catalogue);
+    let table = flow("milk.csv").run_with(&RunOptions::new().threads(3)).unwrap();
+    assert_eq!(table.to_string(), expected.to_string());
+    assert_eq!(parts.load(Ordering::SeqCst) > 0, gives_parts);
+    let cracked = flow("cracked.csv").run();
+    match gives_parts {
+        false => assert_eq!(cracked.unwrap().len(), table.len()),
+        true => {
+            let error = cracked.unwrap_err().to_string();
+            assert!(
+                error.contains("vat://cracked.csv cannot be read: its store panicked: it leaks"),
+                "{error}"
+            );
+        }
+    }
 }

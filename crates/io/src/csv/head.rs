@@ -92,8 +92,8 @@ impl Head {
         // A large text in a store is read by ranges; of a stream as much is looked at as of a file.
         let is_large = |file: &RemoteFile| file.size() > fetching.start.max(LOOKED_AT) as u64;
         let mut file = file.filter(|file| decoder.is_text_itself() && is_large(file) && file.sends_parts());
-        let is_whole_wanted = store::is_address(path) && file.is_none();
-        let wanted = if is_whole_wanted { fetching.start.max(LOOKED_AT) } else { LOOKED_AT };
+        let most = if store::is_address(path) { fetching.start.max(LOOKED_AT) } else { LOOKED_AT };
+        let mut wanted = if file.is_some() { LOOKED_AT } else { most };
         let mut start = Vec::new();
         (&mut reader).take(wanted as u64).read_to_end(&mut start).map_err(failed)?;
         if start.iter().take(4096).any(|b| *b == 0) {
@@ -105,7 +105,7 @@ impl Head {
         }
         if charset::has_lone_returns(&start) {
             decoder.lone_returns = true;
-            file = None;
+            (file, wanted) = (None, most);
             let again: Box<dyn Read + Send> = Box::new(std::io::Cursor::new(start).chain(reader));
             reader = Box::new(LineFeeds::new(again));
             start = Vec::new();

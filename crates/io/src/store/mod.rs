@@ -55,7 +55,8 @@ pub trait Store: fmt::Debug + Send + Sync + 'static {
     /// There are none, or they may not be read. The text stands in a message: "ADDRESS cannot be read: …".
     fn read(&self, address: &str) -> IoResult<StoredStream>;
 
-    /// The file at an address for reading parts of it; `None` if it can only be read from the first byte to the last.
+    /// The file at an address for reading parts of it, as of a columnar file whose end tells where they are; `None` if it can only be
+    /// read from the first byte to the last. Parts of a text are read as its stream gives them ([`StoredStream::with_parts`]).
     ///
     /// # Errors
     /// As [`Store::read`].
