@@ -38,16 +38,16 @@ impl WriterResources {
     const LEAST: usize = 1 << 20;
     const MOST: usize = 256 << 20;
 
-    /// The folder for temporary files, if one is given.
-    pub fn temporary(&self) -> Option<&Path> {
-        self.temporary.as_deref()
-    }
-
     /// With these threads, within so many bytes: a little is always there, and more than enough helps nobody. What
     /// has no room in memory waits in this folder, or in the system's for temporary files.
     pub fn new(threads: Threads, bytes: usize, temporary: Option<PathBuf>) -> WriterResources {
         let bytes = bytes.clamp(WriterResources::LEAST, WriterResources::MOST);
         WriterResources { threads, bytes, temporary }
+    }
+
+    /// The folder for temporary files, if one is given.
+    pub fn temporary(&self) -> Option<&Path> {
+        self.temporary.as_deref()
     }
 
     /// The threads of the run.

@@ -10,7 +10,7 @@ use super::cells::BlockCells;
 use super::cutter::count_lines;
 use super::decode::ColumnDecoder;
 use super::head::{Head, not_utf8};
-use super::source::CsvScanState;
+use super::scan::CsvScanState;
 
 /// Where a block stands, for messages.
 #[derive(Clone, Copy)]

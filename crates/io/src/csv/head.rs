@@ -76,7 +76,7 @@ impl Head {
         let failed = |e: std::io::Error| place::unreadable(path, &e);
         let is_stream = streams::is_stream(path);
         let shown = streams::named(path, shown);
-        let (mut raw, mut size, file): (Box<dyn Read + Send>, _, _) = if is_stream {
+        let (mut raw, size, file): (Box<dyn Read + Send>, _, _) = if is_stream {
             let (raw, file) = streams::take_with_file(path, fetching.transfer)?;
             (raw, None, file)
         } else {
@@ -90,9 +90,9 @@ impl Head {
         let again: Box<dyn Read + Send> = Box::new(std::io::Cursor::new(first).chain(raw));
         let mut reader = decoder.reader(again).map_err(failed)?;
         // A large text in a store is read by ranges; of a stream as much is looked at as of a file.
-        let is_large = |file: &RemoteFile| file.size() > fetching.start.max(LOOKED_AT) as u64;
-        let mut file = file.filter(|file| decoder.is_text_itself() && is_large(file) && file.sends_parts());
         let most = if store::is_address(path) { fetching.start.max(LOOKED_AT) } else { LOOKED_AT };
+        let is_large = |file: &RemoteFile| file.size() > most as u64;
+        let mut file = file.filter(|file| decoder.is_text_itself() && is_large(file) && file.sends_parts());
         let mut wanted = if file.is_some() { LOOKED_AT } else { most };
         let mut start = Vec::new();
         (&mut reader).take(wanted as u64).read_to_end(&mut start).map_err(failed)?;
@@ -111,7 +111,6 @@ impl Head {
             start = Vec::new();
             (&mut reader).take(wanted as u64).read_to_end(&mut start).map_err(failed)?;
         }
-        size = file.as_ref().map(RemoteFile::size).or(size);
         let mut head = Head {
             path: path.to_owned(),
             shown,
@@ -123,7 +122,7 @@ impl Head {
             whole: start.len() < wanted,
             wanted,
             start,
-            size,
+            size: file.as_ref().map(RemoteFile::size).or(size),
             seekable: (!is_stream || file.is_some()) && decoder.is_text_itself(),
             notes: Vec::new(),
             opened: HowOpened::File(decoder),
@@ -215,12 +214,12 @@ impl Head {
         self.opened.bytes_from(&self.path, 0)
     }
 
-    /// The text for reading it at any place, where it can be.
+    /// The text for reading it at any place, which must be possible.
     ///
     /// # Errors
     /// The file cannot be read.
-    pub(super) fn positioned(&self) -> Result<Option<PositionedFile>> {
-        if self.seekable { self.opened.positioned(&self.path).map(Some) } else { Ok(None) }
+    pub(super) fn positioned(&self) -> Result<PositionedFile> {
+        self.opened.positioned(&self.path)
     }
 
     /// The file of a text in a store that is read by ranges.

@@ -270,9 +270,7 @@ impl<'a> Inference<'a> {
             self.look_from_front(head, &mut seen)?;
         } else {
             seen.look_at(start, false, self.options);
-            if let Some(file) = head.positioned()? {
-                self.look_here_and_there(head, &file, &mut seen)?;
-            }
+            self.look_here_and_there(head, &head.positioned()?, &mut seen)?;
         }
         Ok((seen.looks, seen.looked))
     }

@@ -18,6 +18,7 @@ mod options;
 mod pad;
 mod passthrough;
 mod ranges;
+mod scan;
 mod source;
 pub(crate) mod write;
 

@@ -212,12 +212,9 @@ impl FileRange {
         }
         while let Some(rest) = scratch.bytes.get_mut(filled..wanted).filter(|r| !r.is_empty()) {
             let at = origin + filled as u64;
-            match self
-                .bytes
-                .read_at(rest, at)
-                .map_err(|e| place::unreadable(&head.path, &e).in_file(&head.shown, None, None))?
-            {
-                0 => return Err(shorter(head, self.seekable.size, origin + filled as u64)),
+            let read = self.bytes.read_at(rest, at);
+            match read.map_err(|e| place::unreadable(&head.path, &e).in_file(&head.shown, None, None))? {
+                0 => return Err(shorter(head, self.seekable.size, at)),
                 read => filled += read,
             }
         }

@@ -5,12 +5,11 @@ use std::ops::Range;
 use std::sync::{Condvar, Mutex, MutexGuard, PoisonError};
 
 use bytes::Bytes;
-use churn_core::cancel;
 use parquet::arrow::ProjectionMask;
 use parquet::arrow::arrow_reader::RowSelection;
 use parquet::file::metadata::ParquetMetaData;
 
-use crate::store::{LOOK, RemoteFile, stopped};
+use crate::store::{RemoteFile, aside};
 
 /// Parts that are nearer to each other are fetched together: a request costs more than these bytes.
 const NEAR: u64 = 1 << 12;
@@ -51,10 +50,7 @@ impl FetchedChunks {
             };
             let own = together(missing.into_iter().filter(|range| !is_asked_for(range)).collect());
             if own.is_empty() {
-                let _parts = self.arrived.wait_timeout(parts, LOOK).unwrap_or_else(PoisonError::into_inner);
-                if cancel::is_asked() {
-                    return Err(stopped());
-                }
+                drop(aside::wait(&self.arrived, parts)?);
                 continue;
             }
             parts.asked_for.extend(own.iter().cloned());

@@ -15,6 +15,7 @@ use super::piece::RowGroupPiece;
 use crate::format::Opening;
 use crate::merge_schemas::{self, MergedSchema};
 use crate::source::{About, Capability, Morsel, Request, Scan, Source, SourceColumn};
+use crate::store::aside;
 
 /// Rows of a morsel whose rows are handed on: what comes of it waits in memory for its turn.
 const PIECE_ROWS: usize = 1 << 17;
@@ -173,13 +174,14 @@ impl ParquetScan {
         if self.group(next).is_none() {
             return;
         }
+        let is_in_store = |file: &ParquetFile| file.reader.remote().is_some();
+        if !self.shared.files.get(next.file).is_some_and(is_in_store) {
+            return;
+        }
         let Some(piece) = self.take(&mut next.clone()) else { return };
         let (columns, most) = (columns.clone(), self.ahead);
-        if piece.file().is_ok_and(|file| file.reader.remote().is_some()) {
-            // What fails is asked for again by the morsel, which tells why.
-            let fetch = move || caught(|| piece.fetch_ahead(&columns, most));
-            let _ = std::thread::Builder::new().name("store".into()).spawn(fetch);
-        }
+        // What fails is asked for again by the morsel, which tells why.
+        let _ = aside::start(move || drop(caught(|| piece.fetch_ahead(&columns, most))));
     }
 }
 

@@ -2,17 +2,17 @@
 
 use std::io::{Error, Result};
 use std::sync::mpsc::{Receiver, RecvTimeoutError, channel};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use churn_core::cancel;
 use churn_core::parallel::caught;
 
 /// Between two looks at whether the run is to stop.
-pub(crate) const LOOK: Duration = Duration::from_millis(50);
+pub(super) const LOOK: Duration = Duration::from_millis(50);
 
 /// The error of what was not waited for any longer.
-pub(crate) fn stopped() -> Error {
+pub(super) fn stopped() -> Error {
     Error::other("the run was stopped")
 }
 
@@ -31,6 +31,30 @@ pub(super) fn next<T>(from: &Receiver<T>) -> Result<Option<T>> {
             Err(RecvTimeoutError::Disconnected) => return Ok(None),
         }
     }
+}
+
+/// Starts work on a thread of its own.
+///
+/// # Errors
+/// The system gives no thread.
+pub(crate) fn start(work: impl FnOnce() + Send + 'static) -> Result<()> {
+    std::thread::Builder::new().name("store".into()).spawn(work).map(|_| ())
+}
+
+/// The result of work that calls a store; a panic in it is an error.
+pub(super) fn guarded<T>(work: impl FnOnce() -> Result<T>) -> Result<T> {
+    caught(work).unwrap_or_else(|why| Err(Error::other(format!("its store panicked: {why}"))))
+}
+
+/// Waits until another thread tells of a change, or for a while.
+///
+/// # Errors
+/// The run is to stop.
+pub(crate) fn wait<'a, T>(told: &Condvar, of: MutexGuard<'a, T>) -> Result<MutexGuard<'a, T>> {
+    if cancel::is_asked() {
+        return Err(stopped());
+    }
+    Ok(told.wait_timeout(of, LOOK).unwrap_or_else(PoisonError::into_inner).0)
 }
 
 /// Waits for a time.
@@ -63,11 +87,10 @@ pub(super) fn each<I: Send + 'static, T: Send + 'static>(
     let work = Arc::new(work);
     for _ in 0..threads.min(count) {
         let (send, waiting, work) = (send.clone(), waiting.clone(), work.clone());
-        std::thread::Builder::new().name("store".into()).spawn(move || {
+        start(move || {
             let take = || waiting.lock().unwrap_or_else(PoisonError::into_inner).next();
             while let Some((number, item)) = take() {
-                let panicked = |why| Err(Error::other(format!("its store panicked: {why}")));
-                let result = caught(|| work(item)).unwrap_or_else(panicked);
+                let result = guarded(|| work(item));
                 if send.send((number, result)).is_err() {
                     return;
                 }

@@ -4,7 +4,7 @@
 //! is read from front to back, and a columnar file from a temporary copy. An address is written as a whole, when a run has ended well. Which store an address belongs to is found once, when a recipe is checked. From then on the address
 //! of a user's own store carries the store's number before it, so that two flows may have different stores under one scheme.
 
-mod aside;
+pub(crate) mod aside;
 mod catalogue;
 mod object;
 #[cfg(feature = "http")]
@@ -23,10 +23,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError, Weak};
 
 use churn_core::Result;
-use churn_core::parallel::caught;
 
-#[cfg_attr(not(feature = "parquet"), allow(unused_imports))]
-pub(crate) use aside::{LOOK, stopped};
 pub use catalogue::Stores;
 use object::ObjectStores;
 pub(crate) use read_ahead::{Lease, ReadAhead};
@@ -205,8 +202,7 @@ fn asked<T>(done: &str, ask: impl FnOnce() -> IoResult<T>) -> IoResult<T> {
     if let Some(what) = refused(done) {
         return Err(std::io::Error::new(std::io::ErrorKind::PermissionDenied, what));
     }
-    let panicked = |why| Err(std::io::Error::other(format!("its store panicked: {why}")));
-    caught(ask).unwrap_or_else(panicked)
+    aside::guarded(ask)
 }
 
 /// Why no store is asked for anything in this process, if that is so.

@@ -20,7 +20,7 @@ impl Pump {
     /// Starts reading. The thread ends with the bytes, with an error, or when nobody takes them any more.
     pub(crate) fn start(mut from: impl Read + Send + 'static) -> Result<Pump> {
         let (send, pieces) = sync_channel(AHEAD);
-        std::thread::Builder::new().name("store".into()).spawn(move || {
+        aside::start(move || {
             loop {
                 let mut piece = Vec::with_capacity(PIECE);
                 let read = (&mut from).take(PIECE as u64).read_to_end(&mut piece).map(|_| ());

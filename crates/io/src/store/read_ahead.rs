@@ -9,11 +9,7 @@ use std::io::{Error, ErrorKind, Read, Result};
 use std::ops::Range;
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 
-use churn_core::cancel;
-use churn_core::parallel::caught;
-
-use super::RemoteFile;
-use super::aside::{LOOK, stopped};
+use super::{RemoteFile, aside};
 
 /// Bytes of all windows, about, where memory is not bounded, and the part of it where it is.
 const ALL: u64 = 64 << 20;
@@ -122,8 +118,8 @@ impl ReadAhead {
         windows.asked.push_back(number);
         if windows.fetching < AT_ONCE {
             let own = self.0.clone();
-            match std::thread::Builder::new().name("store".into()).spawn(move || own.fetch_asked()) {
-                Ok(_) => windows.fetching += 1,
+            match aside::start(move || own.fetch_asked()) {
+                Ok(()) => windows.fetching += 1,
                 Err(error) if windows.fetching == 0 => {
                     windows.arrived(number, Err(error));
                 }
@@ -148,11 +144,7 @@ impl ReadAhead {
                     return Ok(Some(found));
                 }
                 Some(State::Asked) => {
-                    if cancel::is_asked() {
-                        return Err(stopped());
-                    }
-                    let waited = self.0.arrived.wait_timeout(windows, LOOK);
-                    windows = waited.unwrap_or_else(PoisonError::into_inner).0;
+                    windows = aside::wait(&self.0.arrived, windows)?;
                 }
             }
         }
@@ -191,8 +183,7 @@ impl Shared {
                 continue;
             }
             drop(windows);
-            let panicked = |why| Err(Error::other(format!("its store panicked: {why}")));
-            let fetched = caught(|| self.fetch(number)).unwrap_or_else(panicked);
+            let fetched = aside::guarded(|| self.fetch(number));
             windows = self.lock();
             windows.arrived(number, fetched);
             self.arrived.notify_all();

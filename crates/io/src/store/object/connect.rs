@@ -18,6 +18,7 @@ use ureq::BodyReader;
 use ureq::http::header::CONTENT_LENGTH;
 use ureq::http::{Request, Response};
 
+use crate::store::aside;
 use crate::store::web::agent::{AGENT, failure};
 
 /// Bytes of an answer that are handed on at once.
@@ -56,7 +57,7 @@ impl HttpService for Client {
             let _ = send.send(answer);
         };
         let lost = |error: std::io::Error| HttpError::new(HttpErrorKind::Unknown, error);
-        std::thread::Builder::new().name("store".into()).spawn(ask).map_err(lost)?;
+        aside::start(ask).map_err(lost)?;
         let answer = answer.await.map_err(|_| lost(Error::other("an answer was lost")))?;
         let (parts, body) = answer.map_err(|error| refused(&error))?.into_parts();
         let length = parts.headers.get(CONTENT_LENGTH).and_then(|length| length.to_str().ok()?.parse().ok());
