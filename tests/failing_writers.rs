@@ -39,7 +39,8 @@ impl Write for Failing {
 
 #[rstest]
 fn each_call_of_a_writer_may_fail(
-    #[values("csv", "tsv", "json", "ndjson", "markdown", "parquet", "arrow", "avro", "xlsx")] format: &str,
+    #[values("csv", "tsv", "json", "ndjson", "markdown", "parquet", "arrow", "avro", "orc", "xlsx")]
+    format: &str,
     #[values(IoKind::StorageFull, IoKind::BrokenPipe)] kind: IoKind,
     #[values(1, 2)] threads: usize,
 ) {

@@ -129,17 +129,99 @@ fn what_is_called_so_and_is_not_is_told() {
     assert!(error.contains("The ORC file cannot be read."), "{error}");
     fs::copy(data().join("zlib.orc"), folder.path().join("t")).unwrap();
     assert_eq!(run(folder.path(), "read 't'").unwrap().len(), 500);
-    let error = run(folder.path(), "read 't'\nwrite 'out.orc'").unwrap_err().to_string();
-    assert!(error.contains("ORC files are read, not written."), "{error}");
+}
+
+const VALUES: &str = "values farm, litres, day, at, good
+  'F1', 1.5, date '2026-01-31', timestamp '2026-01-31 06:30:00.000001', true
+  'Höfe, 2', null, null, null, null
+  null, -0.0, date '1969-12-31', timestamp '1960-01-01 00:00:00.25', false
+add n = 9007199254740993, day2 = cast(day as timestamp)\n";
+
+#[rstest]
+fn our_files_read_back(#[values("none", "deflate", "snappy", "lz4", "zstd")] compression: &str) {
+    let folder = tempfile::tempdir().unwrap();
+    let recipe = format!("{VALUES}write 'out.orc' with (compression = {compression})");
+    let written = run(folder.path(), &recipe).unwrap();
+    let again = run(folder.path(), "read 'out.orc'").unwrap();
+    for row in 0..3 {
+        assert_eq!(cells(&again, row), cells(&written, row));
+    }
+    let types = |table: &Table| table.columns().map(|(n, t)| format!("{n} {t}")).collect::<Vec<_>>();
+    assert_eq!(types(&again), types(&written));
+    let bytes = fs::read(folder.path().join("out.orc")).unwrap();
+    run(folder.path(), &recipe).unwrap();
+    assert!(fs::read(folder.path().join("out.orc")).unwrap() == bytes, "the same rows, the same bytes");
+}
+
+#[test]
+fn no_row_makes_a_file_too() {
+    let folder = tempfile::tempdir().unwrap();
+    run(folder.path(), &format!("{VALUES}filter false\nwrite 'out.orc'")).unwrap();
+    let table = run(folder.path(), "read 'out.orc'").unwrap();
+    assert_eq!((table.len(), table.columns().count()), (0, 7));
+}
+
+#[rstest]
+#[case::decimal(
+    "add p = cast(litres as decimal(6, 2))",
+    "without values of type decimal(6, 2), and p has them"
+)]
+#[case::list("add t = parts(farm, ' ')", "without values of type list(text), and t has them")]
+#[case::time("add \"t t\" = time '06:30:00'", "without values of type time, and \"t t\" has them")]
+#[case::nulls("add x = null", "without values of type null, and x has them")]
+#[case::interval("add i = interval '1' day", "without values of type interval, and i has them")]
+fn what_orc_does_not_hold_is_told(#[case] step: &str, #[case] told: &str) {
+    let folder = tempfile::tempdir().unwrap();
+    let error = run(folder.path(), &format!("{VALUES}{step}\nwrite 'out.orc'")).unwrap_err().to_string();
+    assert!(error.contains(told) && error.contains("Write a Parquet file, or another type"), "{error}");
+    assert!(fs::read_dir(folder.path()).unwrap().next().is_none());
+}
+
+/// What another program prints, run in a folder; `None` if it is not here, which is told.
+fn python(folder: &Path, script: &str) -> Option<String> {
+    let Some(python) = std::env::var_os("CHURN_PYTHON") else {
+        eprintln!("skipped: CHURN_PYTHON is not set, see .ci/python");
+        return None;
+    };
+    let told = Command::new(python).args(["-c", script]).current_dir(folder).output().unwrap();
+    assert!(told.status.success(), "{}", String::from_utf8_lossy(&told.stderr));
+    Some(String::from_utf8(told.stdout).unwrap())
+}
+
+/// What we write is read by another program as it was meant: three values as they stand, and many rows in several stripes.
+#[rstest]
+fn our_files_are_read_by_another_program(
+    #[values("none", "deflate", "snappy", "lz4", "zstd")] compression: &str,
+) {
+    let folder = tempfile::tempdir().unwrap();
+    let with = format!("with (compression = {compression})");
+    run(folder.path(), &format!("{VALUES}write 'few.orc' {with}")).unwrap();
+    let lines: Vec<String> = (0..490_000).map(|n| n.to_string()).collect();
+    fs::write(folder.path().join("n.csv"), format!("n\n{}\n", lines.join("\n"))).unwrap();
+    let steps = "add farm = 'F' & cast(n as text) & '-of-the-cooperative-of-the-valley', x = n / 4";
+    let table = run(folder.path(), &format!("read 'n.csv'\n{steps}\nwrite 'many.orc' {with}")).unwrap();
+    let script = "import pyorc, datetime\n\
+        for row in pyorc.Reader(open('few.orc', 'rb')): print(*row, sep='|')\n\
+        many = pyorc.Reader(open('many.orc', 'rb'))\n\
+        rows = list(many)\n\
+        print(many.num_of_stripes > 1, len(rows), sum(r[0] for r in rows), sum(r[2] for r in rows), rows[-1][1][:7])";
+    let Some(told) = python(folder.path(), script) else { return };
+    let lines: Vec<&str> = told.lines().collect();
+    assert_eq!(
+        lines[..3],
+        [
+            "F1|1.5|2026-01-31|2026-01-31 06:30:00.000001|True|9007199254740993|2026-01-31 00:00:00",
+            "Höfe, 2|None|None|None|None|9007199254740993|None",
+            "None|-0.0|1969-12-31|1960-01-01 00:00:00.250000|False|9007199254740993|1969-12-31 00:00:00",
+        ]
+    );
+    assert_eq!(table.len(), 490_000);
+    assert_eq!(lines[3], "True 490000 120049755000 30012438750.0 F489999");
 }
 
 /// Many rows that another program writes now are read as it meant them.
 #[test]
 fn another_program_writes_what_is_read() {
-    let Some(python) = std::env::var_os("CHURN_PYTHON") else {
-        eprintln!("skipped: CHURN_PYTHON is not set, see .ci/python");
-        return;
-    };
     let folder = tempfile::tempdir().unwrap();
     let script = "import pyorc, random\nrandom.seed(7)\nn = 200000\n\
         rows = [(random.choice(['ä', None, 'F%d' % random.randrange(3000)]), random.randrange(-2**62, 2**62), \
@@ -148,10 +230,9 @@ fn another_program_writes_what_is_read() {
         stripe_size=1<<20) as w:\n        w.writerows(rows)\n\
         print(sum(1 for r in rows if r[0] is not None), len({r[0] for r in rows}) - 1, max(r[1] for r in rows), \
         min(r[1] for r in rows), repr(max(r[2] for r in rows)))";
-    let told = Command::new(python).args(["-c", script]).current_dir(folder.path()).output().unwrap();
-    assert!(told.status.success(), "{}", String::from_utf8_lossy(&told.stderr));
+    let Some(told) = python(folder.path(), script) else { return };
     let recipe =
         "read 't.orc'\ntotal: c = count(farm), d = count_distinct(farm), m = max(n), l = min(n), x = max(x)";
     let found = cells(&run(folder.path(), recipe).unwrap(), 0).replace(" | ", " ");
-    assert_eq!(found, String::from_utf8(told.stdout).unwrap().trim());
+    assert_eq!(found, told.trim());
 }

@@ -3,10 +3,14 @@
 //! Borders depend on the text and the sizes alone. A record longer than a block makes the block grow; a quote
 //! that never closes is an error, not a table that is loaded whole.
 
-use std::io::Read;
+use std::io::{ErrorKind, Read};
 use std::sync::Arc;
+use std::vec::IntoIter;
 
 use churn_core::Result;
+use churn_kernels::known::known_part;
+use churn_kernels::pool::Pool;
+use churn_kernels::structure::last_record_end;
 
 use super::head::Head;
 use super::options::CsvOptions;
@@ -23,11 +27,15 @@ pub(super) const BLOCK_BYTES: usize = 256 << 10;
 /// 16 MB: tables of thousands of groups are then merged a few times, not hundreds (a seventh less time than 4 MB).
 const RANGE_BLOCKS: u64 = 64;
 
+/// The most blocks of a stream whose rows are gathered, as a power of two. The first are taken one by one, the number doubles with every
+/// fourth taking: nobody knows how many there are, and few are to keep many workers busy, too.
+const STREAM_BLOCKS: u64 = 3;
+
 /// A part of a file.
 #[derive(Debug)]
 pub(super) enum Cut {
     Range(FileRange),
-    Block(Block),
+    Blocks(IntoIter<Block>),
 }
 
 /// A block of whole records.
@@ -35,7 +43,9 @@ pub(super) enum Cut {
 pub(super) struct Block {
     /// Which file it is from.
     pub(super) file: usize,
+    /// Longer than what was read into it, so that it need not be cleared again.
     pub(super) bytes: Vec<u8>,
+    pub(super) length: usize,
     /// Where it starts in the decoded file.
     pub(super) offset: u64,
     /// Lines before it.
@@ -50,6 +60,10 @@ pub(super) struct Cutter {
     memory: Option<u64>,
     block: usize,
     range: u64,
+    /// Whether the rows of several blocks are gathered, and how often some were taken of the stream.
+    is_gathering: bool,
+    taken: u64,
+    pool: Pool,
     file: usize,
     opened: Option<Opened>,
     /// The start of a record whose end is not read yet.
@@ -71,6 +85,7 @@ impl Cutter {
         options: Arc<CsvOptions>,
         block: Option<usize>,
         memory: Option<u64>,
+        pool: Pool,
     ) -> Cutter {
         let block = block.unwrap_or(BLOCK_BYTES);
         Cutter {
@@ -79,6 +94,9 @@ impl Cutter {
             memory,
             block,
             range: block as u64,
+            is_gathering: false,
+            taken: 0,
+            pool,
             file: 0,
             opened: None,
             rest: Vec::new(),
@@ -88,8 +106,9 @@ impl Cutter {
         }
     }
 
-    /// Makes ranges of many blocks: their number then still keeps many workers busy to the end.
+    /// Makes parts of many blocks: their number then still keeps many workers busy to the end.
     pub(super) fn gather(&mut self) {
+        self.is_gathering = true;
         let bytes: u64 = self.heads.iter().filter_map(|h| h.size).sum();
         let blocks = (bytes / self.block as u64 / 64).clamp(1, RANGE_BLOCKS);
         self.range = self.block as u64 * blocks;
@@ -108,13 +127,14 @@ impl Cutter {
                 self.offset = head.data_at();
                 self.lines = head.lines_before_data();
                 self.rest.clear();
+                self.taken = 0;
             }
             let cut = match &self.opened {
                 Some(Opened::Seekable(seekable)) => {
                     let seekable = seekable.clone();
                     self.range_of(head, seekable).map(Cut::Range)
                 }
-                _ => self.block_of(head)?.map(Cut::Block),
+                _ => self.blocks_of(head)?.map(Cut::Blocks),
             };
             if cut.is_some() {
                 return Ok(cut);
@@ -144,47 +164,90 @@ impl Cutter {
         })
     }
 
+    /// The next blocks of a stream, whose rows are gathered.
+    fn blocks_of(&mut self, head: &Head) -> Result<Option<IntoIter<Block>>> {
+        let wanted = if self.is_gathering { 1 << (self.taken / 4).min(STREAM_BLOCKS) } else { 1 };
+        self.taken += 1;
+        let mut blocks = Vec::with_capacity(wanted);
+        while blocks.len() < wanted
+            && let Some(block) = self.block_of(head)?
+        {
+            blocks.push(block);
+        }
+        Ok((!blocks.is_empty()).then(|| blocks.into_iter()))
+    }
+
     fn block_of(&mut self, head: &Head) -> Result<Option<Block>> {
-        let mut bytes = Vec::with_capacity(self.rest.len() + self.block + 1);
-        bytes.append(&mut self.rest);
-        let mut wanted = self.block;
+        let mut bytes = self.pool.take();
+        let mut filled = self.rest.len();
+        make_room(&mut bytes, filled);
+        if let Some(start) = bytes.get_mut(..filled) {
+            start.copy_from_slice(&self.rest);
+        }
+        let mut wanted = filled + self.block;
         loop {
-            let before = bytes.len();
-            if let Some(Opened::Stream(reader)) = &mut self.opened {
-                let read = reader.take(wanted as u64).read_to_end(&mut bytes);
-                read.map_err(|e| place::unreadable(&head.path, &e).in_file(&head.shown, None, None))?;
+            make_room(&mut bytes, wanted);
+            while let Some(rest) = bytes.get_mut(filled..wanted).filter(|rest| !rest.is_empty()) {
+                match self.read(rest) {
+                    Ok(0) => return Ok(self.last(bytes, filled)),
+                    Ok(read) => filled += read,
+                    Err(error) if error.kind() == ErrorKind::Interrupted => {}
+                    Err(error) => {
+                        return Err(place::unreadable(&head.path, &error).in_file(&head.shown, None, None));
+                    }
+                }
             }
-            let at_end = bytes.len() - before < wanted;
-            if at_end {
-                return Ok(self.last(bytes));
+            let read = known_part(&bytes, ..filled);
+            if let Some(end) = last_record_end(read, self.options.dialect()) {
+                self.rest.clear();
+                self.rest.extend_from_slice(known_part(read, end..));
+                return Ok(Some(self.made(bytes, end)));
             }
-            if let Some(end) = churn_kernels::structure::last_record_end(&bytes, self.options.dialect()) {
-                self.rest = bytes.split_off(end);
-                return Ok(Some(self.made(bytes)));
-            }
-            if bytes.len() > RECORD_LIMIT {
+            if filled > RECORD_LIMIT {
                 return Err(too_long(head, Some(self.lines + 1)));
             }
-            wanted = bytes.len();
+            wanted += filled;
         }
     }
 
-    fn last(&mut self, mut bytes: Vec<u8>) -> Option<Block> {
-        if bytes.is_empty() {
+    fn read(&mut self, into: &mut [u8]) -> std::io::Result<usize> {
+        match &mut self.opened {
+            Some(Opened::Stream(reader)) => reader.read(into),
+            _ => Ok(0),
+        }
+    }
+
+    /// The last block of a stream; `None` if nothing is left for it.
+    fn last(&mut self, mut bytes: Vec<u8>, mut length: usize) -> Option<Block> {
+        self.rest.clear();
+        if length == 0 {
             return None;
         }
-        if bytes.last() != Some(&b'\n') {
-            bytes.push(b'\n');
+        if bytes.get(length - 1) != Some(&b'\n') {
+            make_room(&mut bytes, length);
+            if let Some(end) = bytes.get_mut(length) {
+                *end = b'\n';
+            }
+            length += 1;
         }
-        Some(self.made(bytes))
+        Some(self.made(bytes, length))
     }
 
-    fn made(&mut self, bytes: Vec<u8>) -> Block {
-        let block = Block { file: self.file, offset: self.offset, lines: self.lines, bytes };
-        self.offset += block.bytes.len() as u64;
-        self.done += block.bytes.len() as u64;
-        self.lines += count_lines(&block.bytes);
+    fn made(&mut self, bytes: Vec<u8>, length: usize) -> Block {
+        let lines = count_lines(known_part(&bytes, ..length));
+        let block = Block { file: self.file, offset: self.offset, lines: self.lines, bytes, length };
+        self.offset += length as u64;
+        self.done += length as u64;
+        self.lines += lines;
         block
+    }
+}
+
+/// Makes memory longer than so many bytes, by one for a line end that is missing, and some so that words can be loaded behind the last
+/// cell.
+pub(super) fn make_room(bytes: &mut Vec<u8>, length: usize) {
+    if bytes.len() <= length {
+        bytes.resize(length + 64, 0);
     }
 }
 

@@ -14,10 +14,11 @@ use churn_core::{Error, ErrorKind, Result};
 use churn_kernels::known::known_part;
 
 use super::cells::Borders;
+use super::cutter::make_room;
 use super::head::Head;
 use super::options::CsvOptions;
 use crate::place;
-use crate::store::{Lease, ReadAhead};
+use crate::store::{LargeText, Lease};
 
 /// Bytes read behind a block to find where its last record ends.
 const SLACK: usize = 4096;
@@ -35,7 +36,7 @@ pub(super) struct Seekable {
 #[derive(Debug)]
 enum SeekableBytes {
     OnDisk(Arc<File>),
-    InStore(ReadAhead),
+    InStore(LargeText),
 }
 
 impl Seekable {
@@ -45,7 +46,7 @@ impl Seekable {
     /// It cannot be opened.
     pub(super) fn open(head: &Head, size: u64, memory: Option<u64>) -> Result<Seekable> {
         let bytes = match head.in_store() {
-            Some(file) => SeekableBytes::InStore(ReadAhead::new(file.clone(), memory)),
+            Some(file) => SeekableBytes::InStore(LargeText::new(file.clone(), memory)),
             None => SeekableBytes::OnDisk(Arc::new(place::open(&head.path)?)),
         };
         Ok(Seekable { bytes, size })
@@ -68,17 +69,25 @@ pub(super) enum RangeBytes {
 }
 
 impl RangeBytes {
-    fn read_at(&self, into: &mut [u8], at: u64) -> std::io::Result<usize> {
+    fn read_at(&mut self, into: &mut [u8], at: u64) -> std::io::Result<usize> {
         match self {
             RangeBytes::OnDisk(file) => place::read_at(file, into, at),
             RangeBytes::InStore(lease) => lease.read_at(into, at),
         }
     }
 
-    /// Says that no bytes before a place are read any more.
-    fn pass(&mut self, at: u64) {
+    /// Puts all bytes from a place on into memory, if that takes no copy and they are not more than so many; gives how many there are.
+    fn swap(&mut self, memory: &mut Vec<u8>, at: u64, wanted: usize) -> usize {
+        match self {
+            RangeBytes::OnDisk(_) => 0,
+            RangeBytes::InStore(lease) => lease.swap(memory, at, wanted),
+        }
+    }
+
+    /// Says that no bytes before a place are read any more, and gives those behind it that were read last.
+    fn pass(&mut self, at: u64, rest: &[u8]) {
         if let RangeBytes::InStore(lease) = self {
-            lease.pass(at);
+            lease.pass(at, rest);
         }
     }
 }
@@ -147,7 +156,6 @@ impl FileRange {
         if self.at >= self.to {
             return Ok(None);
         }
-        self.bytes.pass(origin);
         let target = (self.at + self.block as u64).min(self.to);
         let start = (self.at - origin) as usize;
         let mut wanted = (target - origin) as usize + SLACK;
@@ -157,6 +165,7 @@ impl FileRange {
             }
             let at_end = origin + read as u64 >= self.seekable.size;
             let Scratch { bytes, borders } = scratch;
+            let filled = read;
             if at_end && read > start && bytes.get(read - 1) != Some(&b'\n') {
                 if let Some(end) = bytes.get_mut(read) {
                     *end = b'\n';
@@ -177,6 +186,7 @@ impl FileRange {
                 let found = piece(length, None);
                 borders.structure.truncate(lines + 1);
                 self.at += length as u64;
+                self.bytes.pass(self.at, bytes.get(start + length..filled).unwrap_or_default());
                 return Ok(Some(found));
             }
             if at_end {
@@ -198,7 +208,7 @@ impl FileRange {
 
     /// Reads more of the file behind the bytes that are there; gives how many there are then.
     fn fill(
-        &self,
+        &mut self,
         head: &Head,
         scratch: &mut Scratch,
         origin: u64,
@@ -206,10 +216,10 @@ impl FileRange {
         wanted: usize,
     ) -> Result<usize> {
         let wanted = wanted.min((self.seekable.size - origin) as usize);
-        if scratch.bytes.len() <= wanted {
-            // One more for a line end that is missing, and some so that words can be loaded behind the last cell.
-            scratch.bytes.resize(wanted + 64, 0);
+        if filled == 0 {
+            filled = self.bytes.swap(&mut scratch.bytes, origin, wanted);
         }
+        make_room(&mut scratch.bytes, wanted);
         while let Some(rest) = scratch.bytes.get_mut(filled..wanted).filter(|r| !r.is_empty()) {
             let at = origin + filled as u64;
             let read = self.bytes.read_at(rest, at);

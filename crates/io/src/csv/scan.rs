@@ -10,7 +10,7 @@ use churn_kernels::views::TextBlock;
 use super::at::At;
 use super::block::decode_block;
 use super::cells::Needed;
-use super::cutter::{Cut, Cutter};
+use super::cutter::{Block, Cut, Cutter};
 use super::head::Head;
 use super::options::CsvOptions;
 use super::passthrough;
@@ -107,9 +107,7 @@ impl Scan for CsvScan {
 
     fn next(&self) -> Result<Option<Box<dyn Morsel>>> {
         let cut = self.cutter.lock().unwrap_or_else(PoisonError::into_inner).next()?;
-        Ok(cut.map(|cut| {
-            Box::new(CsvMorsel { cut: Some(cut), shared: self.shared.clone() }) as Box<dyn Morsel>
-        }))
+        Ok(cut.map(|cut| Box::new(CsvMorsel { cut, shared: self.shared.clone() }) as Box<dyn Morsel>))
     }
 
     fn progress(&self) -> (u64, Option<u64>) {
@@ -117,9 +115,9 @@ impl Scan for CsvScan {
     }
 }
 
-/// A range of a file, or a block of whole records; `None` once that was read.
+/// A range of a file, or blocks of whole records.
 struct CsvMorsel {
-    cut: Option<Cut>,
+    cut: Cut,
     shared: Arc<CsvScanState>,
 }
 
@@ -128,8 +126,7 @@ impl Morsel for CsvMorsel {
         let shared = self.shared.clone();
         let mut scratch = shared.take_scratch();
         let (text, at) = match &mut self.cut {
-            None => return Ok(None),
-            Some(Cut::Range(range)) => {
+            Cut::Range(range) => {
                 let Some(head) = shared.heads.get(range.file) else { return Ok(None) };
                 let Some(piece) = range.next(head, &shared.options, &mut scratch)? else {
                     shared.give_back(scratch);
@@ -144,19 +141,19 @@ impl Morsel for CsvMorsel {
                 }
                 (text, at)
             }
-            Some(Cut::Block(block)) => {
-                let bytes = std::mem::take(&mut block.bytes);
-                let lines = Some(block.lines);
-                let at =
-                    At { shared: &shared, file: block.file, offset: block.offset, lines, is_guess: false };
-                self.cut = None;
+            Cut::Blocks(blocks) => {
+                let Some(Block { file, offset, lines, bytes, length }) = blocks.next() else {
+                    shared.give_back(scratch);
+                    return Ok(None);
+                };
+                let at = At { shared: &shared, file, offset, lines: Some(lines), is_guess: false };
+                let text = TextBlock::new(bytes, 0..length, &shared.pool);
                 let structure = &mut scratch.borders.structure;
-                structure.find(&bytes, shared.options.dialect());
+                structure.find(text.bytes(), shared.options.dialect());
                 if let Some(open) = structure.open_quote() {
-                    return Err(at.open_quote(&bytes, open));
+                    return Err(at.open_quote(text.bytes(), open));
                 }
-                let length = bytes.len();
-                (TextBlock::new(bytes, 0..length, &shared.pool), at)
+                (text, at)
             }
         };
         let decoded = decode_block(at, &text, &mut scratch.borders, test)?;
@@ -166,8 +163,8 @@ impl Morsel for CsvMorsel {
 
     fn guess(&self) -> Option<Box<dyn Guess + '_>> {
         match &self.cut {
-            Some(Cut::Range(range)) => Some(Box::new(RangeGuess { range, shared: &self.shared })),
-            _ => None,
+            Cut::Range(range) => Some(Box::new(RangeGuess { range, shared: &self.shared })),
+            Cut::Blocks(_) => None,
         }
     }
 }
@@ -189,6 +186,6 @@ impl Guess for RangeGuess<'_> {
         let bytes = seekable.range(start..self.range.to.max(start));
         let range =
             FileRange { start: Some(start), began: u64::MAX, at: start, seekable, bytes, ..*self.range };
-        Box::new(CsvMorsel { cut: Some(Cut::Range(range)), shared: self.shared.clone() })
+        Box::new(CsvMorsel { cut: Cut::Range(range), shared: self.shared.clone() })
     }
 }

@@ -250,7 +250,8 @@ impl Source for CsvSource {
 
     fn open(&self, request: Request) -> Result<Box<dyn Scan>> {
         let (heads, options) = (self.heads.clone(), self.options.clone());
-        let cutter = Cutter::new(heads, options, request.block_bytes, self.memory);
+        let pool = Pool::default();
+        let cutter = Cutter::new(heads, options, request.block_bytes, self.memory, pool.clone());
         let total = self.heads.iter().all(|h| h.seekable).then_some(self.about.bytes).flatten();
         let needed = |(head, casts): (&Head, &Vec<Cast>)| {
             let positions = request.columns.iter().filter_map(|c| casts.get(*c)?.position);
@@ -271,7 +272,7 @@ impl Source for CsvSource {
                 lines: None,
                 lines_only: None,
                 scratch: Mutex::default(),
-                pool: Pool::default(),
+                pool,
             }),
         }))
     }

@@ -6,11 +6,11 @@
 
 pub(crate) mod aside;
 mod catalogue;
+mod large_text;
 mod object;
-#[cfg(feature = "http")]
-mod pump;
-mod read_ahead;
 mod remote_file;
+#[cfg(feature = "http")]
+mod resumed;
 mod stored;
 mod transfer;
 mod web;
@@ -25,8 +25,8 @@ use std::sync::{Arc, Mutex, PoisonError, Weak};
 use churn_core::Result;
 
 pub use catalogue::Stores;
+pub(crate) use large_text::{LargeText, Lease};
 use object::ObjectStores;
-pub(crate) use read_ahead::{Lease, ReadAhead};
 pub(crate) use remote_file::RemoteFile;
 pub use stored::{StoredFile, StoredStream};
 pub(crate) use transfer::Counted;

@@ -87,6 +87,15 @@ impl RemoteFile {
         })
     }
 
+    /// Fetches bytes from a place on into a buffer, as many as there are.
+    ///
+    /// # Errors
+    /// As [`RemoteFile::fetch`].
+    pub(super) fn read_some(&self, into: &mut [u8], at: u64) -> Result<usize> {
+        let bytes = self.fetch(at..at.saturating_add(into.len() as u64))?;
+        (&bytes[..]).read(into)
+    }
+
     /// The bytes from a place on, fetched piece by piece as they are read.
     pub(crate) fn reader(&self, from: u64) -> impl Read + Send + use<> {
         PieceByPiece { file: self.clone(), at: from, piece: Bytes::new() }
@@ -115,12 +124,32 @@ impl RemoteFile {
         Ok(Bytes::from(bytes))
     }
 
+    /// Whether ranges can be read as they come.
+    pub(super) fn gives_ranges(&self) -> bool {
+        self.file.gives_ranges()
+    }
+
+    /// The bytes of a range as they come, asked for by this thread, to be counted by whoever reads them.
+    ///
+    /// # Errors
+    /// As [`RemoteFile::fetch`].
+    pub(super) fn stream(&self, range: Range<u64>) -> Result<Box<dyn Read + Send>> {
+        let stream = self.file.range(range)?;
+        self.transfer.add_request();
+        Ok(stream)
+    }
+
+    /// Counts bytes of a stream.
+    pub(super) fn count(&self, bytes: usize) {
+        self.transfer.add_bytes(bytes);
+    }
+
     /// Fills a buffer from a place on, asked for by this thread, which waits for it.
     ///
     /// # Errors
     /// As [`RemoteFile::fetch`], but that of a run that is to stop.
     pub(super) fn read_exact_at(&self, into: &mut [u8], at: u64) -> Result<()> {
-        (self.file.read_at)(at, into)?;
+        self.file.read_at(at, into)?;
         self.transfer.add_request();
         self.transfer.add_bytes(into.len());
         Ok(())

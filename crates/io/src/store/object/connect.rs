@@ -2,7 +2,7 @@
 
 use std::io::{Error, ErrorKind, Read};
 use std::pin::Pin;
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::task::{Context, Poll};
 use std::time::Duration;
 
@@ -21,8 +21,8 @@ use ureq::http::{Request, Response};
 use crate::store::aside;
 use crate::store::web::agent::{AGENT, failure};
 
-/// Bytes of an answer that are handed on at once.
-const PIECE: usize = 1 << 18;
+/// Bytes of an answer that are handed on at once, while they are in a near cache.
+const PIECE: usize = 1 << 16;
 
 /// How long the server of a machine's keys may take: it is near, or not there.
 const KEYS: Duration = Duration::from_secs(5);
@@ -59,9 +59,11 @@ impl HttpService for Client {
         let lost = |error: std::io::Error| HttpError::new(HttpErrorKind::Unknown, error);
         aside::start(ask).map_err(lost)?;
         let answer = answer.await.map_err(|_| lost(Error::other("an answer was lost")))?;
-        let (parts, body) = answer.map_err(|error| refused(&error))?.into_parts();
+        let (mut parts, body) = answer.map_err(|error| refused(&error))?.into_parts();
         let length = parts.headers.get(CONTENT_LENGTH).and_then(|length| length.to_str().ok()?.parse().ok());
-        let body = Incoming { from: Mutex::new(body.into_reader()), left: length };
+        let from = AnswerBody(Arc::new(Mutex::new(Some(body.into_reader()))));
+        parts.extensions.insert(from.clone());
+        let body = Incoming { from, left: length };
         Ok(Response::from_parts(parts, HttpResponseBody::new(body)))
     }
 }
@@ -86,9 +88,20 @@ fn refused(error: &ureq::Error) -> HttpError {
     HttpError::new(kind, told)
 }
 
+/// The body of an answer, to be taken from its extensions by who would rather read it than be given pieces of it.
+#[derive(Clone)]
+pub(super) struct AnswerBody(Arc<Mutex<Option<BodyReader<'static>>>>);
+
+impl AnswerBody {
+    /// The body, unless it was taken before.
+    pub(super) fn take(&self) -> Option<BodyReader<'static>> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).take()
+    }
+}
+
 /// The body of an answer, read by the thread that waits for it.
 struct Incoming {
-    from: Mutex<BodyReader<'static>>,
+    from: AnswerBody,
     /// Bytes that are still to come, where the answer told.
     left: Option<u64>,
 }
@@ -96,9 +109,10 @@ struct Incoming {
 impl Incoming {
     /// The next bytes; none at the end.
     fn next(&mut self) -> std::io::Result<Vec<u8>> {
-        let mut piece = Vec::with_capacity(self.left.map_or(PIECE, |left| PIECE.min(left as usize)));
-        let from = self.from.get_mut().unwrap_or_else(PoisonError::into_inner);
-        from.take(PIECE as u64).read_to_end(&mut piece)?;
+        let mut piece = vec![0; self.left.map_or(PIECE, |left| PIECE.min(left as usize))];
+        let mut from = self.from.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let read = from.as_mut().map_or(Ok(0), |from| from.read(&mut piece))?;
+        piece.truncate(read);
         if let Some(left) = &mut self.left {
             if piece.is_empty() && *left > 0 {
                 return Err(Error::new(ErrorKind::UnexpectedEof, format!("{left} bytes of it did not come")));

@@ -6,6 +6,10 @@ use std::time::Duration;
 
 use ureq::Agent;
 use ureq::tls::{RootCerts, TlsConfig};
+use ureq::unversioned::resolver::DefaultResolver;
+use ureq::unversioned::transport::{Connector, DefaultConnector};
+
+use super::cancellable::CancellableConnector;
 
 /// How long a server may take to be reached, to begin its answer, and to send nothing.
 const CONNECT: Duration = Duration::from_secs(20);
@@ -14,6 +18,9 @@ const SILENT: Duration = Duration::from_secs(60);
 
 /// Connections to one server that are kept for the next request.
 const IDLE: usize = 16;
+
+/// Bytes that a connection is read by: they are copied out of a near cache.
+const BUFFER: usize = 64 << 10;
 
 /// Redirects that are followed.
 const REDIRECTS: u32 = 10;
@@ -29,11 +36,13 @@ pub(crate) static AGENT: LazyLock<Agent> = LazyLock::new(|| {
         .timeout_recv_response(Some(BEGIN))
         .timeout_per_read(Some(SILENT))
         .max_idle_connections_per_host(IDLE)
+        .input_buffer_size(BUFFER)
         .user_agent(concat!("churn/", env!("CARGO_PKG_VERSION")))
         // What is compressed is told by its first bytes, as in files.
         .accept_encoding("identity")
         .build();
-    config.new_agent()
+    let connector = DefaultConnector::default().chain(CancellableConnector);
+    Agent::with_parts(config, connector, DefaultResolver::default())
 });
 
 /// Why a request was not answered, and whether another attempt may help.

@@ -3,17 +3,15 @@
 use std::io::{Error, ErrorKind, Read, Result};
 use std::time::Duration;
 
-use churn_core::cancel;
 use ureq::Body;
 use ureq::http::{HeaderMap, Response, header};
 
 use super::agent::{AGENT, failure};
 use super::parts;
-use crate::store::pump::Pump;
+use crate::store::resumed::{self, ATTEMPTS, Resumed};
 use crate::store::{StoredStream, aside};
 
-/// How often an answer is asked for, and how long is waited before the second time; each time after it twice as long.
-pub(super) const ATTEMPTS: u32 = 4;
+/// How long is waited before an answer is asked for the second time; each time after it twice as long.
 const WAIT: Duration = Duration::from_millis(300);
 
 /// The longest that a server may ask to be left alone.
@@ -31,23 +29,16 @@ pub(super) fn open(address: &str) -> Result<StoredStream> {
     let response = asked(&address, None)?;
     let length = response.body().content_length();
     let mark = mark(response.headers()).filter(|_| sends_parts(response.headers()));
-    let file = mark.clone().zip(length).map(|(mark, length)| parts::file(address.clone(), mark, length));
-    let mut answer = Answer {
-        length,
-        mark,
-        address,
-        from: Pump::start(response.into_body().into_reader())?,
-        at: 0,
-        resumed: 0,
-    };
+    let ask = mark.map(|mark| parts::asking(address, mark, length));
+    let mut bytes = Resumed::whole(response.into_body().into_reader(), length, ask.clone());
     let mut first = Vec::new();
-    (&mut answer).take(512).read_to_end(&mut first)?;
+    (&mut bytes).take(512).read_to_end(&mut first)?;
     if is_page(&first) {
         return Err(page());
     }
-    let stream = StoredStream::new(std::io::Cursor::new(first).chain(answer));
-    Ok(match file {
-        Some(file) => stream.with_parts(file),
+    let stream = StoredStream::new(std::io::Cursor::new(first).chain(bytes));
+    Ok(match ask.zip(length) {
+        Some((ask, length)) => stream.with_parts(resumed::file(ask, length)),
         None => stream,
     })
 }
@@ -138,59 +129,4 @@ fn is_page(first: &[u8]) -> bool {
     let starts =
         |with: &str| text.get(..with.len()).is_some_and(|start| start.eq_ignore_ascii_case(with.as_bytes()));
     starts("<!doctype html") || starts("<html") || starts("<head")
-}
-
-/// The bytes of an answer, from where it is.
-struct Answer {
-    address: String,
-    from: Pump,
-    /// Bytes that were read, and those of the whole, where that is told.
-    at: u64,
-    length: Option<u64>,
-    mark: Option<String>,
-    /// How often it was taken up without a byte since.
-    resumed: u32,
-}
-
-impl Answer {
-    /// Takes the answer up where it broke off.
-    fn resume(&mut self, broken: Error) -> Result<()> {
-        let told = |broken: Error, at: u64, length: Option<u64>| {
-            let of = length.map(|length| format!(" of {length}")).unwrap_or_default();
-            Error::new(broken.kind(), format!("its server broke off after {at}{of} bytes ({broken})"))
-        };
-        let Some(mark) = self.mark.clone().filter(|_| self.resumed < ATTEMPTS) else {
-            return Err(told(broken, self.at, self.length));
-        };
-        if cancel::is_asked() {
-            return Err(broken);
-        }
-        self.resumed += 1;
-        let range = format!("bytes={}-", self.at);
-        let response = asked(&self.address, Some(Part { range: &range, mark: Some(&mark) }))?;
-        self.from = Pump::start(response.into_body().into_reader())?;
-        Ok(())
-    }
-}
-
-impl Read for Answer {
-    fn read(&mut self, into: &mut [u8]) -> Result<usize> {
-        loop {
-            let broken = match self.from.read(into) {
-                Ok(0) if into.is_empty() || self.length.is_none_or(|length| self.at >= length) => {
-                    return Ok(0);
-                }
-                Ok(0) => Error::new(ErrorKind::UnexpectedEof, "the connection was closed"),
-                Ok(read) => {
-                    (self.at, self.resumed) = (self.at + read as u64, 0);
-                    return Ok(read);
-                }
-                Err(error) => error,
-            };
-            if cancel::is_asked() {
-                return Err(broken);
-            }
-            self.resume(broken)?;
-        }
-    }
 }

@@ -8,6 +8,8 @@ pub(super) mod agent;
 #[cfg(feature = "http")]
 mod answer;
 #[cfg(feature = "http")]
+mod cancellable;
+#[cfg(feature = "http")]
 mod parts;
 
 use std::io::Result;

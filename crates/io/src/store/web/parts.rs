@@ -2,12 +2,14 @@
 
 use std::io::{Error, ErrorKind, Read, Result};
 use std::ops::Range;
+use std::sync::Arc;
 
 use ureq::Body;
 use ureq::http::{Response, header};
 
-use super::answer::{ATTEMPTS, Part, asked, mark, page, text};
+use super::answer::{Part, asked, mark, page, text};
 use crate::store::StoredFile;
+use crate::store::resumed::{self, Ask};
 
 /// Bytes at the end of a file that are asked for first: of most columnar files what tells where their columns are.
 const END: u64 = 1 << 14;
@@ -29,37 +31,33 @@ pub(super) fn open(address: &str) -> Result<Option<StoredFile>> {
         return Ok(None);
     }
     let mut end = vec![0; usize::try_from(size - sent.start).map_err(Error::other)?];
-    if fill(response, &mut end, &mut 0).is_err() {
+    let mut answer = response.into_body().into_reader();
+    if answer.read_exact(&mut end).is_err() {
         // It is asked for again with what it belongs to.
         end.clear();
     }
-    Ok(Some(file(address.to_owned(), mark, size).with_end(end)))
+    // The connection is used again once the end of the answer was seen.
+    let _ = answer.read(&mut [0]);
+    Ok(Some(resumed::file(asking(address.to_owned(), mark, Some(size)), size).with_end(end)))
 }
 
-/// The version of a file that has a mark, of so many bytes.
-pub(super) fn file(address: String, mark: String, size: u64) -> StoredFile {
-    StoredFile::new(size, move |at, into| part(&address, &mark, (at, size), into))
-}
-
-/// Reads the bytes from a place on; where a connection breaks off, the rest of them is asked for, as often as that gets further.
-fn part(address: &str, mark: &str, (at, size): (u64, u64), into: &mut [u8]) -> Result<()> {
-    let end = at + into.len() as u64;
-    let (mut read, mut attempt) = (0, 1);
-    loop {
-        let rest = at + read as u64..end;
-        let wanted = format!("bytes={}-{}", rest.start, rest.end.saturating_sub(1));
-        let response = asked(address, Some(Part { range: &wanted, mark: Some(mark) }))?;
-        if sent(&response) != Some((rest, size)) {
-            let what = "its server sends another part of it than it was asked for";
-            return Err(Error::new(ErrorKind::InvalidData, what));
+/// What asks for ranges of the version of a file that has a mark, of so many bytes if that is known; else for all from a place on.
+pub(super) fn asking(address: String, mark: String, size: Option<u64>) -> Arc<Ask> {
+    Arc::new(move |range: Range<u64>| {
+        let Range { start, end } = range;
+        let last = size.map(|_| end.saturating_sub(1).to_string()).unwrap_or_default();
+        let wanted = format!("bytes={start}-{last}");
+        let response = asked(&address, Some(Part { range: &wanted, mark: Some(&mark) }))?;
+        let is_sent = |(sent, whole): (Range<u64>, u64)| match size {
+            Some(size) => sent == (start..end) && whole == size,
+            None => sent == (start..whole),
+        };
+        if sent(&response).is_some_and(is_sent) {
+            return Ok(response.into_body().into_reader());
         }
-        let had = read;
-        match fill(response, into, &mut read) {
-            Ok(()) => return Ok(()),
-            Err(error) if attempt >= ATTEMPTS => return Err(error),
-            Err(_) => attempt = if read > had { 1 } else { attempt + 1 },
-        }
-    }
+        let what = "its server sends another part of it than it was asked for";
+        Err(Error::new(ErrorKind::InvalidData, what))
+    })
 }
 
 /// The range that an answer holds, and the size of the file.
@@ -69,25 +67,4 @@ fn sent(response: &Response<Body>) -> Option<(Range<u64>, u64)> {
     let (first, last) = range.split_once('-')?;
     let end = last.trim().parse::<u64>().ok()?.checked_add(1)?;
     Some((first.trim().parse().ok()?..end, size.trim().parse().ok()?))
-}
-
-/// Reads an answer into what is left of a buffer, of which so many bytes were read before; no more of it, whatever is sent.
-fn fill(response: Response<Body>, into: &mut [u8], read: &mut usize) -> Result<()> {
-    let mut reader = response.into_body().into_reader();
-    let length = into.len();
-    while let Some(rest) = into.get_mut(*read..).filter(|rest| !rest.is_empty()) {
-        let (kind, why) = match reader.read(rest) {
-            Ok(0) => (ErrorKind::UnexpectedEof, String::new()),
-            Ok(more) => {
-                *read += more;
-                continue;
-            }
-            Err(error) if error.kind() == ErrorKind::Interrupted => continue,
-            Err(error) => (error.kind(), format!(" ({error})")),
-        };
-        return Err(Error::new(kind, format!("its server broke off after {read} of {length} bytes{why}")));
-    }
-    // The connection is used again once the end of the answer was seen.
-    let _ = reader.read(&mut [0]);
-    Ok(())
 }

@@ -1,4 +1,4 @@
-//! A large text in a store, read by many threads nearly in order: windows of it are fetched before they are needed.
+//! Windows of a large text that are fetched before they are needed, for many threads that read nearly in order.
 //!
 //! A thread that reads a range of the text leases it. The windows of leased ranges are kept until the last lease that needs them has
 //! passed them. Fetched ahead are the window behind the one that is being read, and those at which the next range will start; so what
@@ -9,7 +9,7 @@ use std::io::{Error, ErrorKind, Read, Result};
 use std::ops::Range;
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 
-use super::{RemoteFile, aside};
+use crate::store::{RemoteFile, aside};
 
 /// Bytes of all windows, about, where memory is not bounded, and the part of it where it is.
 const ALL: u64 = 64 << 20;
@@ -30,11 +30,13 @@ const AT_ONCE: usize = 4;
 
 /// A text of which windows are fetched ahead.
 #[derive(Clone, Debug)]
-pub(crate) struct ReadAhead(Arc<Shared>);
+pub(super) struct ReadAhead(Arc<Shared>);
 
 #[derive(Debug)]
 struct Shared {
     file: RemoteFile,
+    /// Where the first window starts.
+    origin: u64,
     /// Bytes of a window, and of one of those that the first is cut into.
     window: u64,
     small: u64,
@@ -73,22 +75,27 @@ enum State {
 }
 
 impl ReadAhead {
-    /// A text that is read by a run with so many bytes of memory, if they are bounded.
-    pub(crate) fn new(file: RemoteFile, memory: Option<u64>) -> ReadAhead {
+    /// A text that is read from a place on, by a run with so many bytes of memory, if they are bounded.
+    pub(super) fn new(file: RemoteFile, memory: Option<u64>, origin: u64) -> ReadAhead {
         let all = memory.map_or(ALL, |memory| (memory / OF_MEMORY).min(ALL));
         let threads = std::thread::available_parallelism().map_or(1, |threads| threads.get() as u64);
         let window = (all / (threads * OF_A_THREAD)).clamp(AT_LEAST, AT_MOST);
-        ReadAhead::by_windows(file, window / FIRST * FIRST)
+        ReadAhead::by_windows(file, window / FIRST * FIRST, origin)
     }
 
-    fn by_windows(file: RemoteFile, window: u64) -> ReadAhead {
+    fn by_windows(file: RemoteFile, window: u64, origin: u64) -> ReadAhead {
         let (windows, arrived, free) = Default::default();
         let small = if window.is_multiple_of(FIRST) { window / FIRST } else { window };
-        ReadAhead(Arc::new(Shared { file, window, small, windows, arrived, free }))
+        ReadAhead(Arc::new(Shared { file, origin, window, small, windows, arrived, free }))
     }
 
-    /// Leases a range, with the byte before it and some bytes behind it, which may be read as well.
-    pub(crate) fn lease(&self, range: Range<u64>, behind: u64) -> Lease {
+    /// Where the first window starts.
+    pub(super) fn origin(&self) -> u64 {
+        self.0.origin
+    }
+
+    /// Leases a range behind the origin, with the byte before it and some bytes behind it, which may be read as well.
+    pub(super) fn lease(&self, range: Range<u64>, behind: u64) -> WindowLease {
         let shared = &*self.0;
         let size = shared.file.size();
         let first = range.start.saturating_sub(1);
@@ -106,7 +113,7 @@ impl ReadAhead {
                 self.ask_for(&mut windows, ahead);
             }
         }
-        Lease { text: self.clone(), numbers }
+        WindowLease { text: self.clone(), numbers }
     }
 
     /// Has a window fetched that is held, unless it was asked for.
@@ -166,13 +173,18 @@ impl Windows {
 impl Shared {
     /// The window that holds a place.
     fn number(&self, at: u64) -> u64 {
+        let at = at.saturating_sub(self.origin);
         if at < self.window { at / self.small } else { at / self.window + self.window / self.small - 1 }
     }
 
     /// Where a window starts.
     fn start(&self, number: u64) -> u64 {
         let small = self.window / self.small;
-        if number < small { number * self.small } else { (number - small + 1).saturating_mul(self.window) }
+        let start = match number.checked_sub(small) {
+            None => number * self.small,
+            Some(behind) => (behind + 1).saturating_mul(self.window),
+        };
+        self.origin.saturating_add(start)
     }
 
     /// Fetches windows as long as some are asked for.
@@ -217,29 +229,28 @@ impl Shared {
 
 /// A range of a text that one thread reads from front to back.
 #[derive(Debug)]
-pub(crate) struct Lease {
+pub(super) struct WindowLease {
     text: ReadAhead,
     /// The windows that it still needs.
     numbers: Range<u64>,
 }
 
-impl Lease {
+impl WindowLease {
     /// Reads some bytes at a place; none at the end of the text.
     ///
     /// # Errors
     /// They cannot be read; the run is to stop.
-    pub(crate) fn read_at(&self, into: &mut [u8], at: u64) -> Result<usize> {
+    pub(super) fn read_at(&self, into: &mut [u8], at: u64) -> Result<usize> {
         let Some((start, bytes)) = self.text.window_at(at)? else {
             // Behind what is leased: a record that is longer than is usual.
-            let bytes = self.text.0.file.fetch(at..at.saturating_add(into.len() as u64))?;
-            return (&bytes[..]).read(into);
+            return self.text.0.file.read_some(into, at);
         };
         let mut rest = bytes.get(usize::try_from(at - start).unwrap_or(usize::MAX)..).unwrap_or_default();
         rest.read(into)
     }
 
     /// Gives up the windows before a place.
-    pub(crate) fn pass(&mut self, at: u64) {
+    pub(super) fn pass(&mut self, at: u64) {
         self.give_up(self.text.0.number(at));
     }
 
@@ -264,7 +275,7 @@ impl Lease {
     }
 }
 
-impl Drop for Lease {
+impl Drop for WindowLease {
     fn drop(&mut self) {
         self.give_up(self.numbers.end);
     }
@@ -281,7 +292,7 @@ mod tests {
     type Asked = Arc<Mutex<Vec<u64>>>;
 
     /// A text of so many bytes, each its place modulo 251; bytes from 900 on cannot be read.
-    fn text(size: u64, window: u64) -> (ReadAhead, Asked) {
+    fn text(size: u64, window: u64, origin: u64) -> (ReadAhead, Asked) {
         let asked = Asked::default();
         let seen = asked.clone();
         let file = StoredFile::new(size, move |at, into| {
@@ -292,11 +303,11 @@ mod tests {
             (at..).zip(into).for_each(|(place, into)| *into = (place % 251) as u8);
             Ok(())
         });
-        (ReadAhead::by_windows(RemoteFile::of(file, &Arc::default()), window), asked)
+        (ReadAhead::by_windows(RemoteFile::of(file, &Arc::default()), window, origin), asked)
     }
 
     /// Reads a part of a leased range in pieces, and gives up what was read.
-    fn read(lease: &mut Lease, range: Range<u64>, piece: usize) -> Result<Vec<u8>> {
+    fn read(lease: &mut WindowLease, range: Range<u64>, piece: usize) -> Result<Vec<u8>> {
         let (mut at, mut all) = (range.start, Vec::new());
         while at < range.end {
             let mut into = vec![0; piece.min((range.end - at) as usize)];
@@ -313,11 +324,13 @@ mod tests {
         #[values(1, 7, 64, 160, 1000)] window: u64,
         #[values(5, 33, 400)] range: u64,
         #[values(1, 16)] piece: usize,
+        #[values(0, 210)] origin: u64,
     ) {
         let size = 800;
-        let (text, asked) = text(size, window);
-        let ranges: Vec<Range<u64>> =
-            (0..size.div_ceil(range)).map(|n| n * range..((n + 1) * range).min(size)).collect();
+        let (text, asked) = text(size, window, origin.saturating_sub(1));
+        let ranges: Vec<Range<u64>> = (0..(size - origin).div_ceil(range))
+            .map(|n| origin + n * range..(origin + (n + 1) * range).min(size))
+            .collect();
         // Two ranges are read at a time, as by two threads.
         for pair in ranges.chunks(2) {
             let leases = pair.iter().map(|range| (text.lease(range.clone(), 3), range.clone()));
@@ -333,14 +346,16 @@ mod tests {
         let starts: Vec<u64> = (0..=number(size - 1)).map(|number| text.0.start(number)).collect();
         assert_eq!(asked, starts);
         assert!(
-            small == window || number(window) == FIRST && number(size - 1) == FIRST - 1 + (size - 1) / window
+            small == window
+                || number(text.0.origin + window) == FIRST
+                    && number(size - 1) == FIRST - 1 + (size - 1 - text.0.origin) / window
         );
         assert!(text.0.lock().held.is_empty());
     }
 
     #[test]
     fn what_was_given_up_is_fetched_again_and_what_fails_is_told() {
-        let (text, asked) = text(1000, 50);
+        let (text, asked) = text(1000, 50, 0);
         let all = read(&mut text.lease(0..100, 0), 0..100, 30).unwrap();
         assert_eq!(read(&mut text.lease(10..90, 0), 10..90, 30).unwrap(), all[10..90]);
         assert_eq!(asked.lock().unwrap().iter().filter(|start| **start == 0).count(), 2);
