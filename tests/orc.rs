@@ -188,7 +188,8 @@ fn python(folder: &Path, script: &str) -> Option<String> {
     Some(String::from_utf8(told.stdout).unwrap())
 }
 
-/// What we write is read by another program as it was meant: three values as they stand, and many rows in several stripes.
+/// What we write is read by another program as it was meant: three rows as they stand (it gives all timestamps a zone), and many in
+/// several stripes.
 #[rstest]
 fn our_files_are_read_by_another_program(
     #[values("none", "deflate", "snappy", "lz4", "zstd")] compression: &str,
@@ -198,7 +199,7 @@ fn our_files_are_read_by_another_program(
     run(folder.path(), &format!("{VALUES}write 'few.orc' {with}")).unwrap();
     let lines: Vec<String> = (0..490_000).map(|n| n.to_string()).collect();
     fs::write(folder.path().join("n.csv"), format!("n\n{}\n", lines.join("\n"))).unwrap();
-    let steps = "add farm = 'F' & cast(n as text) & '-of-the-cooperative-of-the-valley', x = n / 4";
+    let steps = "add farm = 'F' || cast(n as text) || '-of-the-cooperative-of-the-valley', x = n / 4";
     let table = run(folder.path(), &format!("read 'n.csv'\n{steps}\nwrite 'many.orc' {with}")).unwrap();
     let script = "import pyorc, datetime\n\
         for row in pyorc.Reader(open('few.orc', 'rb')): print(*row, sep='|')\n\
@@ -210,9 +211,9 @@ fn our_files_are_read_by_another_program(
     assert_eq!(
         lines[..3],
         [
-            "F1|1.5|2026-01-31|2026-01-31 06:30:00.000001|True|9007199254740993|2026-01-31 00:00:00",
+            "F1|1.5|2026-01-31|2026-01-31 06:30:00.000001+00:00|True|9007199254740993|2026-01-31 00:00:00+00:00",
             "Höfe, 2|None|None|None|None|9007199254740993|None",
-            "None|-0.0|1969-12-31|1960-01-01 00:00:00.250000|False|9007199254740993|1969-12-31 00:00:00",
+            "None|-0.0|1969-12-31|1960-01-01 00:00:00.250000+00:00|False|9007199254740993|1969-12-31 00:00:00+00:00",
         ]
     );
     assert_eq!(table.len(), 490_000);
