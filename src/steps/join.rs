@@ -394,6 +394,7 @@ impl Check for Join {
             kind,
             asof: self.asof,
             prefilter: PrefilterTests::default(),
+            unread: Vec::new(),
             other: Box::new(table.node),
             other_name: self.other.to_string(),
             keys,

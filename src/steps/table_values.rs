@@ -177,6 +177,7 @@ pub(super) fn with_member(input: Relation, member: MemberOf, checker: &mut Check
         tests: Vec::new(),
         added: vec![found],
         merged: Vec::new(),
+        unread: Vec::new(),
         expect_one: false,
         expect_all: false,
     };

@@ -47,6 +47,28 @@ pub fn map2<A: Copy, B: Copy, R: Clone>(
     }
 }
 
+/// The places of the values for which `f` holds, which most do, and those values.
+#[inline]
+pub fn places_where<T: Copy>(values: &[T], f: impl Fn(T) -> bool) -> (Vec<u32>, Vec<T>) {
+    const TOGETHER: usize = 16;
+    let (mut places, mut found) = (Vec::with_capacity(values.len()), Vec::with_capacity(values.len()));
+    let mut start = 0;
+    for some in values.chunks(TOGETHER) {
+        let own = start..start + some.len() as u32;
+        start = own.end;
+        if some.iter().fold(true, |all, value| all & f(*value)) {
+            places.extend(own);
+            found.extend_from_slice(some);
+            continue;
+        }
+        for (place, value) in own.zip(some).filter(|(_, value)| f(**value)) {
+            places.push(place);
+            found.push(*value);
+        }
+    }
+    (places, found)
+}
+
 /// Tests every pair of values into a bit mask, lowest bit first, 64 rows a word.
 #[inline]
 pub fn test2<A: Copy, B: Copy>(
@@ -106,6 +128,15 @@ mod tests {
         for i in 0..rows {
             assert_eq!(words[i / 64] >> (i % 64) & 1 == 1, a[i] < b[i], "row {i}");
         }
+    }
+
+    #[rstest]
+    #[case(&[], &[], &[])]
+    #[case(&[9, 9], &[], &[])]
+    #[case(&[4, 9, 2, 9, 0], &[0, 2, 4], &[4, 2, 0])]
+    #[case(&[1; 17], &[0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12, 13, 14, 15, 16], &[1; 17])]
+    fn places_are_those_where_it_holds(#[case] values: &[u8], #[case] places: &[u32], #[case] found: &[u8]) {
+        assert_eq!(places_where(values, |value| value < 9), (places.to_vec(), found.to_vec()));
     }
 
     #[test]

@@ -124,15 +124,18 @@ impl BlockColumns<'_> {
             .collect::<Result<_>>()?;
         let part = Batch { columns, rows };
         let keep = test.test(&part)?;
-        let kept = true_rows(&keep);
-        let part = if kept.len() == rows { part } else { part.filter(&keep)? };
+        let is_all = keep.true_count() == rows;
+        let part = if is_all { part } else { part.filter(&keep)? };
         let mut known = vec![None; wanted.len()];
         for (place, array) in tested.iter().zip(part.columns) {
             if let Some(slot) = known.get_mut(*place) {
                 *slot = Some(array);
             }
         }
-        self.rest(known, if kept.len() == rows { Rows::All(rows) } else { Rows::These(&kept) })
+        if is_all {
+            return self.rest(known, Rows::All(rows));
+        }
+        self.rest(known, Rows::These(&true_rows(&keep)))
     }
 
     /// The columns that are not known yet, and the rows as they stand if they are wanted so.

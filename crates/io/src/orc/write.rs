@@ -1,4 +1,4 @@
-//! ORC files, written: stripes of about 16 MB, of columns without nested values. The crate `orc-rust` encodes them; it writes no
+//! ORC files, written: stripes of about 8 MB, of columns without nested values. The crate `orc-rust` encodes them; it writes no
 //! statistics, so no stripe of them is skipped when they are read.
 
 use std::io::Write;
@@ -22,7 +22,7 @@ use crate::format::{Codec, WriteOptions};
 use crate::waiting_rows::{PartEnd, WaitingPart, WaitingRows, in_one_piece};
 
 /// Bytes of a stripe, about.
-const STRIPE: usize = 16 << 20;
+const STRIPE: usize = 8 << 20;
 
 /// Encoders are bound to the thread that made them, so they have one of their own, which takes batches and writes them.
 pub(crate) struct OrcWriter {

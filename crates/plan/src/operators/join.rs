@@ -26,6 +26,8 @@ pub struct Join {
     pub added: Vec<Field>,
     /// New columns with a key of whichever side has one.
     pub merged: Vec<(Field, usize)>,
+    /// Left columns that only the join itself reads.
+    pub unread: Vec<ColumnId>,
     /// Whether a row that matches several is an error.
     pub expect_one: bool,
     /// Whether a row that matches none is an error.
@@ -105,6 +107,7 @@ impl Operator for Join {
     fn prune(&mut self, mut needed: Vec<ColumnId>, pruning: &mut Pruning) -> Vec<ColumnId> {
         pruning.retain(&mut self.added, |field| needed.contains(&field.id));
         pruning.retain(&mut self.merged, |(field, _)| needed.contains(&field.id));
+        let above = needed.len();
         let mut of_other: Vec<ColumnId> = self.added.iter().map(|field| field.id).collect();
         let keys = self.keys.iter().map(|key| (&key.left, &key.other));
         for (left, other) in keys.chain(self.tests.iter().map(|test| (&test.left, &test.other))) {
@@ -112,6 +115,8 @@ impl Operator for Join {
             other.columns(&mut of_other);
         }
         pruning.other(&mut self.other, of_other);
+        let (above, own) = needed.split_at(above);
+        self.unread = own.iter().filter(|id| !above.contains(id)).copied().collect();
         needed
     }
 

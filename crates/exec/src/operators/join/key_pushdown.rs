@@ -8,6 +8,7 @@
 use std::sync::atomic::{AtomicUsize, Ordering};
 
 use arrow_array::BooleanArray;
+use arrow_buffer::BooleanBuffer;
 use churn_core::{Batch, ColumnId, Event, JoinKind, Result, Scalar, Type};
 use churn_expr::Bound;
 use churn_expr::compare::order_of;
@@ -40,7 +41,7 @@ impl ScanFilter for KeyFilter {
     fn keep(&self, batch: &Batch, work: &mut MorselOutput) -> Result<BooleanArray> {
         let (tried, kept) = (self.tried.load(Ordering::Relaxed), self.kept.load(Ordering::Relaxed));
         if tried > TRIED && kept * 2 > tried {
-            return Ok(BooleanArray::from(vec![true; batch.rows]));
+            return Ok(BooleanArray::new(BooleanBuffer::new_set(batch.rows), None));
         }
         let (how, side) = &self.shared;
         let keys = how.evaluated(&self.keys, batch, work)?;

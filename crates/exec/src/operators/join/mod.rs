@@ -135,6 +135,7 @@ fn placed(join: &Join, left: &[ColumnId], step: StepId, context: &Context) -> Re
         tests: join.tests.iter().map(test).collect::<Result<_>>()?,
         added: join.added.iter().map(|f| f.kind.clone()).collect(),
         merged: join.merged.iter().map(|(_, key)| *key).collect(),
+        unread: join.unread.iter().filter_map(|id| left.iter().position(|own| own == id)).collect(),
         prefilter: Prefilter::new(join, left)?,
         step,
         text: context.step_text(step).to_owned(),

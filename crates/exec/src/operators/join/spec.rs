@@ -2,11 +2,12 @@
 
 use std::sync::Arc;
 
-use arrow_array::{ArrayRef, UInt32Array, new_empty_array};
+use arrow_array::{Array, ArrayRef, UInt32Array, new_empty_array};
 use churn_core::widen::widen;
 use churn_core::{Batch, Error, ErrorKind, JoinKind, Result, Scalar, StepId, Type, taken};
 use churn_expr::Bound;
 use churn_expr::ast::Binary;
+use churn_kernels::columns;
 
 use super::build_side::BuildSide;
 use super::prefilter::Prefilter;
@@ -29,6 +30,8 @@ pub(super) struct JoinSpec {
     pub(super) added: Vec<Type>,
     /// Keys that are columns of the result of their own.
     pub(super) merged: Vec<usize>,
+    /// Places of left columns that nobody reads above the join.
+    pub(super) unread: Vec<usize>,
     pub(super) prefilter: Prefilter,
     pub(super) step: StepId,
     pub(super) text: String,
@@ -75,11 +78,8 @@ impl RowPairs {
 
     /// The pairs of which both sides are there.
     pub(super) fn matched(other: &[u32]) -> RowPairs {
-        let pairs = || (0u32..).zip(other).filter(|(_, row)| **row != UNKNOWN);
-        RowPairs {
-            left: Some(pairs().map(|(left, _)| left).collect()),
-            other: pairs().map(|(_, row)| *row).collect(),
-        }
+        let (left, other) = columns::places_where(other, |row| row != UNKNOWN);
+        RowPairs { left: Some(left), other }
     }
 
     pub(super) fn push(&mut self, left: usize, others: &[u32]) {
@@ -156,7 +156,8 @@ impl JoinSpec {
         bounds.into_iter().map(evaluate).collect()
     }
 
-    /// The rows of some pairs: left columns, added ones, merged keys.
+    /// The rows of some pairs: left columns, added ones, merged keys. Of left columns that nobody reads any
+    /// rows are taken, where some are chosen.
     pub(super) fn joined(
         &self,
         batch: &Batch,
@@ -170,7 +171,13 @@ impl JoinSpec {
             Some(rows) => taken(column, rows),
         };
         let rows = pairs.len();
-        let mut columns = batch.columns.iter().map(of_left).collect::<Result<Vec<_>>>()?;
+        let left_column = |(place, column): (usize, &ArrayRef)| {
+            if lefts.is_some() && rows <= column.len() && self.unread.contains(&place) {
+                return Ok(column.slice(0, rows));
+            }
+            of_left(column)
+        };
+        let mut columns = batch.columns.iter().enumerate().map(left_column).collect::<Result<Vec<_>>>()?;
         columns.extend(side.taken(self.added.len(), &pairs.other)?);
         for key in self.merged.iter().filter_map(|key| left.keys.get(*key)) {
             columns.push(of_left(&widen(key)?)?);
