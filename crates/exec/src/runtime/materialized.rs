@@ -4,7 +4,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use arrow_array::{Array, ArrayRef};
 use churn_core::widen::alike;
-use churn_core::{Batch, Error, Result};
+use churn_core::{Batch, Error, Result, cancel};
 use churn_io::memory::{Batches, Ready};
 use churn_io::source::{Capability, Morsel, Scan};
 
@@ -193,6 +193,7 @@ pub(crate) fn concat(batches: Vec<Batch>) -> Result<Vec<Batch>> {
     let Some(first) = batches.first() else { return Ok(Vec::new()) };
     let mut columns = Vec::new();
     for i in 0..first.columns.len() {
+        cancel::check()?;
         let mut parts: Vec<ArrayRef> = batches.iter().filter_map(|b| b.columns.get(i).cloned()).collect();
         alike(&mut parts)?;
         let parts: Vec<&dyn Array> = parts.iter().map(AsRef::as_ref).collect();

@@ -60,6 +60,7 @@ impl Index {
         let (find, numbers, groups) = number_keys(keys, kinds, valid, rows)?;
         let is_valid = |row: usize| valid.is_none_or(|v| v.is_valid(row));
         let group_of = |row: usize| numbers.as_ref().map_or(0, |n| known(n, row)) as usize;
+        cancel::check()?;
         let mut starts = vec![0u32; groups + 1];
         for row in (0..rows).filter(|row| is_valid(*row)) {
             if let Some(count) = starts.get_mut(group_of(row) + 1) {
@@ -77,6 +78,7 @@ impl Index {
             let is_same = (0u32..).zip(&one).all(|(group, row)| group == *row);
             return Ok(Index { find, groups: Groups::One(one, is_same) });
         }
+        cancel::check()?;
         let mut sum = 0;
         for start in &mut starts {
             sum += *start;
