@@ -89,10 +89,6 @@ fn what_is_read_by_ranges_is_fetched_once() {
     let run = flow.run_with(&RunOptions::new().threads(2)).unwrap();
     let ledger = run.ledger().to_string();
     let fetched = ledger.split("fetched ").nth(1).and_then(|told| told.split(" MB").next()).unwrap();
-    for r in server.requests.lock().unwrap().iter() {
-        eprintln!("{:?}", r.range);
-    }
-    eprintln!("{ledger}");
     let fetched = (fetched.parse::<f64>().unwrap() * 1e6) as usize;
     assert!(
         (MILK.len()..MILK.len() + (4 << 20)).contains(&(fetched + 100_000)),
