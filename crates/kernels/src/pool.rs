@@ -7,6 +7,17 @@ use arrow_buffer::Buffer;
 /// Blocks that wait to be used again, at most: as many as few workers have in hand while they gather rows.
 const MOST: usize = 96;
 
+/// Bytes of a block behind what is read into it: for a line end that is missing, and for words to be loaded behind the last cell.
+const ROOM: usize = 64;
+
+/// Makes a block long enough for so many bytes to be read into it, and some room behind them. What it was longer before stays, so that
+/// it need not be cleared again.
+pub fn make_room(block: &mut Vec<u8>, length: usize) {
+    if block.len() <= length {
+        block.resize(length + ROOM, 0);
+    }
+}
+
 /// Blocks that wait to be used again.
 #[derive(Clone, Debug, Default)]
 pub struct Pool(Arc<Mutex<Vec<Vec<u8>>>>);

@@ -10,6 +10,7 @@ use std::vec::IntoIter;
 use churn_core::Result;
 use churn_kernels::known::known_part;
 use churn_kernels::pool::Pool;
+use churn_kernels::pool::make_room;
 use churn_kernels::structure::last_record_end;
 
 use super::head::Head;
@@ -151,14 +152,15 @@ impl Cutter {
         let from = self.offset;
         self.offset = (from + self.range).min(seekable.size);
         self.done += self.offset - from;
+        let start = (from == head.data_at()).then_some(from);
         Some(FileRange {
             file: self.file,
             from,
             to: self.offset,
             block: self.block,
-            bytes: seekable.range(from..self.offset),
+            bytes: seekable.range(from..self.offset, start.is_some()),
             seekable,
-            start: (from == head.data_at()).then_some(from),
+            start,
             began: u64::MAX,
             at: from,
         })
@@ -240,14 +242,6 @@ impl Cutter {
         self.done += length as u64;
         self.lines += lines;
         block
-    }
-}
-
-/// Makes memory longer than so many bytes, by one for a line end that is missing, and some so that words can be loaded behind the last
-/// cell.
-pub(super) fn make_room(bytes: &mut Vec<u8>, length: usize) {
-    if bytes.len() <= length {
-        bytes.resize(length + 64, 0);
     }
 }
 

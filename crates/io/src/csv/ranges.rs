@@ -12,9 +12,9 @@ use std::sync::Arc;
 
 use churn_core::{Error, ErrorKind, Result};
 use churn_kernels::known::known_part;
+use churn_kernels::pool::make_room;
 
 use super::cells::Borders;
-use super::cutter::make_room;
 use super::head::Head;
 use super::options::CsvOptions;
 use crate::place;
@@ -52,11 +52,13 @@ impl Seekable {
         Ok(Seekable { bytes, size })
     }
 
-    /// The bytes of a range, and of some places behind it.
-    pub(super) fn range(&self, range: Range<u64>) -> RangeBytes {
+    /// The bytes of a range, and of some places behind it; with the byte before it unless it is known to start with a record.
+    pub(super) fn range(&self, range: Range<u64>, is_known: bool) -> RangeBytes {
         match &self.bytes {
             SeekableBytes::OnDisk(file) => RangeBytes::OnDisk(file.clone()),
-            SeekableBytes::InStore(text) => RangeBytes::InStore(text.lease(range, SLACK as u64)),
+            SeekableBytes::InStore(text) => {
+                RangeBytes::InStore(text.lease(range, u64::from(!is_known), SLACK as u64))
+            }
         }
     }
 }

@@ -183,7 +183,7 @@ impl Guess for RangeGuess<'_> {
 
     fn again(&self, start: u64) -> Box<dyn Morsel> {
         let seekable = self.range.seekable.clone();
-        let bytes = seekable.range(start..self.range.to.max(start));
+        let bytes = seekable.range(start..self.range.to.max(start), true);
         let range =
             FileRange { start: Some(start), began: u64::MAX, at: start, seekable, bytes, ..*self.range };
         Box::new(CsvMorsel { cut: Cut::Range(range), shared: self.shared.clone() })

@@ -12,6 +12,7 @@ use std::ops::Range;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 
+use churn_kernels::pool::make_room;
 use range_stream::{Opening, RangeStream};
 use windows::{ReadAhead, WindowLease};
 
@@ -20,9 +21,8 @@ use super::RemoteFile;
 /// Bytes of a range that is worth a request of its own; smaller ones are read one after the other from one answer.
 const WORTH_A_REQUEST: u64 = 1 << 20;
 
-/// Bytes of the memory of a small range that are left free: for a line end that is missing, and for words to be loaded behind the last
-/// cell.
-const ROOM: usize = 64;
+/// Bytes before a range that is leased next that are read as well: its first record is looked for from the end of the one before it on.
+const BEFORE_THE_NEXT: u64 = 1;
 
 /// A text that is leased to threads range by range.
 #[derive(Clone, Debug)]
@@ -83,57 +83,53 @@ impl LargeText {
         }))
     }
 
-    /// Leases a range, with the byte before it and some bytes behind it, which may be read as well.
-    pub(crate) fn lease(&self, range: Range<u64>, behind: u64) -> Lease {
+    /// Leases a range, with some bytes before it, which are read first, and some behind it, which may be read as well.
+    pub(crate) fn lease(&self, range: Range<u64>, before: u64, behind: u64) -> Lease {
         let shared = &*self.0;
-        let bytes = if let Some(windows) = shared.windows(&range) {
-            Bytes::Windows(windows.lease(range, behind))
-        } else if range.end.saturating_sub(range.start) < WORTH_A_REQUEST
-            && !shared.is_asked_for(&range, behind)
-        {
-            shared.block(&range, behind).map_or_else(Bytes::failed, Bytes::Block)
+        let around = shared.around(&range, before, behind);
+        let bytes = if let Some(windows) = shared.windows(around.start) {
+            Bytes::Windows(windows.lease(around, range.end))
+        } else if range.end.saturating_sub(range.start) < WORTH_A_REQUEST && !shared.is_asked_for(&around) {
+            shared.block(around, range.end).map_or_else(Bytes::failed, Bytes::Block)
         } else {
-            Bytes::Opening(shared.opening(range, behind))
+            Bytes::Opening(shared.opening(around, &range, behind))
         };
         Lease { text: self.clone(), bytes }
     }
 }
 
 impl Shared {
-    /// The windows that a range is read from, where bytes come slowly.
-    fn windows(&self, range: &Range<u64>) -> Option<&ReadAhead> {
-        let start = self.around(range, 0).start;
+    /// The windows that are read from a place on, where bytes come slowly.
+    fn windows(&self, start: u64) -> Option<&ReadAhead> {
         let windows = || ReadAhead::new(self.file.clone(), self.memory, start);
         let is_slow = self.is_slow.load(Ordering::Relaxed);
         is_slow.then(|| self.windows.get_or_init(windows)).filter(|windows| windows.origin() <= start)
     }
 
     /// All that may be read of a leased range.
-    fn around(&self, range: &Range<u64>, behind: u64) -> Range<u64> {
-        range.start.saturating_sub(1)..range.end.saturating_add(behind).min(self.file.size())
+    fn around(&self, range: &Range<u64>, before: u64, behind: u64) -> Range<u64> {
+        range.start.saturating_sub(before)..range.end.saturating_add(behind).min(self.file.size())
     }
 
     /// Whether a range was asked for already, as the last one after large ones.
-    fn is_asked_for(&self, range: &Range<u64>, behind: u64) -> bool {
-        lock(&self.next).as_ref().is_some_and(|next| next.range == self.around(range, behind))
+    fn is_asked_for(&self, around: &Range<u64>) -> bool {
+        lock(&self.next).as_ref().is_some_and(|next| next.range == *around)
     }
 
     /// A large range, which was asked for before if it follows the one before it. The one that follows it is asked for.
-    fn opening(&self, range: Range<u64>, behind: u64) -> Opening {
+    fn opening(&self, around: Range<u64>, range: &Range<u64>, behind: u64) -> Opening {
         let mut next = lock(&self.next);
-        let around = self.around(&range, behind);
         let own = next.take().filter(|next| next.range == around);
         if range.end < self.file.size() {
             let length = range.end - range.start;
             let following = range.end..range.end.saturating_add(length).min(self.file.size());
-            *next = Some(Opening::start(&self.file, self.around(&following, behind)));
+            *next = Some(Opening::start(&self.file, self.around(&following, BEFORE_THE_NEXT, behind)));
         }
         own.unwrap_or_else(|| Opening::start(&self.file, around))
     }
 
-    /// The bytes of a small range.
-    fn block(&self, range: &Range<u64>, behind: u64) -> Result<Block> {
-        let around = self.around(range, behind);
+    /// The bytes of a small range, which ends before the last of them.
+    fn block(&self, around: Range<u64>, range_end: u64) -> Result<Block> {
         let start = around.start;
         let length = usize::try_from(around.end - start).map_err(Error::other)?;
         let mut sequence = lock(&self.sequence);
@@ -147,16 +143,13 @@ impl Shared {
             return Ok(Block { start, length, memory: self.file.fetch(around)?.into() });
         }
         let mut memory = lock(&self.free).pop().unwrap_or_default();
-        if memory.len() < length + ROOM {
-            memory.resize(length + ROOM, 0);
-        }
+        make_room(&mut memory, length);
         let mut read = 0;
         while let Some(rest) = memory.get_mut(read..length).filter(|rest| !rest.is_empty()) {
             read += stream.read_at(rest, start + read as u64)?;
         }
-        // The next one is read from the byte before it on.
-        let next = (range.end - 1 - start) as usize;
-        stream.unread(range.end - 1, memory.get(next..length).unwrap_or_default());
+        let next = range_end - BEFORE_THE_NEXT;
+        stream.unread(next, memory.get((next - start) as usize..length).unwrap_or_default());
         if stream.is_slow() {
             self.is_slow.store(true, Ordering::Relaxed);
             *sequence = None;
@@ -280,7 +273,8 @@ mod tests {
     fn read(lease: &mut Lease, range: Range<u64>) -> Result<()> {
         let (mut at, mut block) = (range.start, vec![0; 70_000]);
         while at < range.end {
-            let wanted = (range.end - at).min(65_536) as usize + BEHIND as usize;
+            // A small range, and the byte before it, at once.
+            let wanted = (range.end - at).min(65_537) as usize + BEHIND as usize;
             let mut filled = lease.swap(&mut block, at, wanted);
             while filled < wanted {
                 match lease.read_at(&mut block[filled..wanted], at + filled as u64)? {
@@ -304,12 +298,13 @@ mod tests {
         let (text, transfer) = text(SIZE);
         let ranges: Vec<Range<u64>> =
             (0..SIZE.div_ceil(length)).map(|n| n * length..((n + 1) * length).min(SIZE)).collect();
+        let before = |range: &Range<u64>| u64::from(range.start > 0);
         for (number, pair) in ranges.chunks(2).enumerate() {
             text.0.is_slow.store(number * 2 >= slow_from, Ordering::Relaxed);
             let leases: Vec<_> =
-                pair.iter().map(|range| (text.lease(range.clone(), BEHIND), range)).collect();
+                pair.iter().map(|range| (text.lease(range.clone(), before(range), BEHIND), range)).collect();
             for (mut lease, range) in leases {
-                read(&mut lease, range.clone()).unwrap();
+                read(&mut lease, range.start - before(range)..range.end).unwrap();
             }
         }
         if slow_from == 99 {
@@ -322,11 +317,11 @@ mod tests {
     #[rstest]
     fn a_range_is_read_again_from_another_place(#[values(65_536, 1 << 20)] length: u64) {
         let (text, _) = text(SIZE);
-        read(&mut text.lease(length..2 * length, BEHIND), length..2 * length).unwrap();
-        read(&mut text.lease(length + 7..2 * length, BEHIND), length + 7..2 * length).unwrap();
-        read(&mut text.lease(2 * length..3 * length, BEHIND), 2 * length..3 * length).unwrap();
+        read(&mut text.lease(length..2 * length, 0, BEHIND), length..2 * length).unwrap();
+        read(&mut text.lease(length + 7..2 * length, 0, BEHIND), length + 7..2 * length).unwrap();
+        read(&mut text.lease(2 * length..3 * length, 1, BEHIND), 2 * length - 1..3 * length).unwrap();
         // A record that goes on behind what is leased.
-        read(&mut text.lease(0..length, BEHIND), 0..length + 300_000).unwrap();
+        read(&mut text.lease(0..length, 0, BEHIND), 0..length + 300_000).unwrap();
     }
 
     #[rstest]
@@ -334,7 +329,7 @@ mod tests {
         let (text, _) = text(2 << 20);
         let error = (0..SIZE / length)
             .map(|n| n * length..(n + 1) * length)
-            .find_map(|range| read(&mut text.lease(range.clone(), BEHIND), range).err());
+            .find_map(|range| read(&mut text.lease(range.clone(), 0, BEHIND), range).err());
         assert_eq!(error.unwrap().to_string(), "it is spilt");
     }
 }

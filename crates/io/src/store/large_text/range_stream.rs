@@ -16,9 +16,6 @@ const KNOWN_AFTER: u64 = 4 << 20;
 /// How many times the time of work the time of waiting is where bytes come slowly.
 const SLOW: u32 = 2;
 
-/// Bytes at the start of a range that are left out when they come.
-const SKIPPED: u64 = 64;
-
 /// A range that is read from front to back.
 pub(super) struct RangeStream {
     file: RemoteFile,
@@ -59,13 +56,6 @@ impl RangeStream {
         let known = at.checked_sub(self.again_at).and_then(|skipped| self.again.get(skipped as usize..));
         if let Some(mut known) = known.filter(|known| !known.is_empty()) {
             return known.read(into);
-        }
-        if at > self.left.start && at - self.left.start <= SKIPPED && at < self.left.end {
-            let mut skipped = vec![0; (at - self.left.start) as usize];
-            while self.left.start < at {
-                let left = (at - self.left.start) as usize;
-                self.next(skipped.get_mut(..left).unwrap_or_default())?;
-            }
         }
         if at != self.left.start || self.left.is_empty() {
             // Behind the range: a record that is longer than is usual.

@@ -94,15 +94,14 @@ impl ReadAhead {
         self.0.origin
     }
 
-    /// Leases a range behind the origin, with the byte before it and some bytes behind it, which may be read as well.
-    pub(super) fn lease(&self, range: Range<u64>, behind: u64) -> WindowLease {
+    /// Leases a range behind the origin, behind which, at a place in it, the next one will start.
+    pub(super) fn lease(&self, range: Range<u64>, next: u64) -> WindowLease {
         let shared = &*self.0;
         let size = shared.file.size();
-        let first = range.start.saturating_sub(1);
-        let last = range.end.saturating_add(behind).min(size).saturating_sub(1);
-        let numbers = shared.number(first)..shared.number(last.max(first)) + 1;
+        let last = range.end.saturating_sub(1).max(range.start);
+        let numbers = shared.number(range.start)..shared.number(last) + 1;
         let mut windows = shared.lock();
-        windows.next = windows.next.max(range.end);
+        windows.next = windows.next.max(next);
         for number in numbers.clone() {
             windows.held.entry(number).or_default().leases += 1;
         }
@@ -331,13 +330,13 @@ mod tests {
         let ranges: Vec<Range<u64>> = (0..(size - origin).div_ceil(range))
             .map(|n| origin + n * range..(origin + (n + 1) * range).min(size))
             .collect();
+        let wider = |range: &Range<u64>| range.start.saturating_sub(1)..(range.end + 3).min(size);
         // Two ranges are read at a time, as by two threads.
         for pair in ranges.chunks(2) {
-            let leases = pair.iter().map(|range| (text.lease(range.clone(), 3), range.clone()));
+            let leases = pair.iter().map(|range| (text.lease(wider(range), range.end), wider(range)));
             for (mut lease, range) in leases.collect::<Vec<_>>() {
-                let wider = range.start.saturating_sub(1)..(range.end + 3).min(size);
-                let expected: Vec<u8> = wider.clone().map(|place| (place % 251) as u8).collect();
-                assert_eq!(read(&mut lease, wider, piece).unwrap(), expected);
+                let expected: Vec<u8> = range.clone().map(|place| (place % 251) as u8).collect();
+                assert_eq!(read(&mut lease, range, piece).unwrap(), expected);
             }
         }
         let mut asked = asked.lock().unwrap().clone();
@@ -356,13 +355,13 @@ mod tests {
     #[test]
     fn what_was_given_up_is_fetched_again_and_what_fails_is_told() {
         let (text, asked) = text(1000, 50, 0);
-        let all = read(&mut text.lease(0..100, 0), 0..100, 30).unwrap();
-        assert_eq!(read(&mut text.lease(10..90, 0), 10..90, 30).unwrap(), all[10..90]);
+        let all = read(&mut text.lease(0..100, 100), 0..100, 30).unwrap();
+        assert_eq!(read(&mut text.lease(10..90, 90), 10..90, 30).unwrap(), all[10..90]);
         assert_eq!(asked.lock().unwrap().iter().filter(|start| **start == 0).count(), 2);
         // A record that goes on behind the lease.
-        let mut lease = text.lease(100..200, 10);
+        let mut lease = text.lease(100..210, 200);
         assert_eq!(read(&mut lease, 100..430, 300).unwrap().len(), 330);
-        let error = read(&mut text.lease(880..960, 0), 880..960, 30).unwrap_err();
+        let error = read(&mut text.lease(880..960, 960), 880..960, 30).unwrap_err();
         assert_eq!(error.to_string(), "it is spilt");
     }
 }
