@@ -76,6 +76,11 @@ fn rewrites(steps: &[&str]) -> Vec<String> {
     &["sort litres desc -> holds about 2 rows", "first 2 -> stops when it has them",
       "Rewrites: sort keeps the first rows only."]
 )]
+#[case::the_first_of_groups_of_a_sort(
+    &["sort litres desc", "first 2 per farm"],
+    &["sort litres desc -> holds about 2 rows of each group", "first 2 per farm -> holds a number for each group",
+      "Rewrites: sort keeps the first rows of each group only."]
+)]
 #[case::in_a_join(
     &["join 'farms.csv' on farm", "filter herd > 50 and litres > 5"],
     &["join 'farms.csv' on farm -> 'farms.csv': 1 file, 43 bytes; 3 of 3 columns; \
@@ -116,6 +121,8 @@ fn a_rule_rewrites(#[case] steps: &[&str], #[case] expected: &[&str]) {
 )]
 #[case::a_filter_over_limited_rows("filter tested while reading", &["first 2", "filter litres > 5"])]
 #[case::sorted_groups("sort keeps the first rows only", &["sort litres", "first 1 per farm"])]
+#[case::many_rows_of_groups("sort keeps the first rows of each group only", &["sort litres", "first 101 per farm"])]
+#[case::the_last_of_groups("sort keeps the first rows of each group only", &["sort litres", "last 1 per farm"])]
 #[case::what_may_fail_in_a_join("filter tested while joining", &["join 'farms.csv' on farm", "filter litres / herd > 1"])]
 #[case::a_filter_below_an_append_that_may_fail("filter moved down", &["append 't.csv'", "filter litres / 0 > 4"])]
 #[case::windows_of_other_orders(

@@ -44,13 +44,18 @@ fn rows(spread: &str) -> Vec<Row> {
 
 fn file(rows: &[Row]) -> TempDir {
     let folder = tempfile::tempdir().unwrap();
-    let mut text = String::from("litres,farm,number\n");
+    let mut text = String::from("litres,farm,number,tank,pair\n");
     for Row { litres, farm, number } in rows {
         let litres = litres.map_or(String::new(), |l| l.to_string());
-        writeln!(text, "{litres},{farm},{number}").unwrap();
+        writeln!(text, "{litres},{farm},{number},T{},{}", tank(*number), number / 2).unwrap();
     }
     fs::write(folder.path().join("t.csv"), text).unwrap();
     folder
+}
+
+/// One of a few groups.
+fn tank(number: usize) -> usize {
+    number * 31 % 50
 }
 
 /// The numbers of the rows in the order that keys ask for.
@@ -61,15 +66,32 @@ fn expected(rows: &mut [Row], keys: &str) -> Vec<usize> {
         "farm, litres" => rows.sort_by(|a, b| {
             (&a.farm, a.litres.is_none(), a.litres).cmp(&(&b.farm, b.litres.is_none(), b.litres))
         }),
+        "farm desc nulls first, number desc" => {
+            rows.sort_by(|a, b| (&b.farm, b.number).cmp(&(&a.farm, a.number)));
+        }
         _ => rows.sort_by_key(|r| (r.litres.is_none(), Reverse(r.litres), Reverse(r.number))),
     }
     rows.iter().map(|r| r.number).collect()
 }
 
+/// The numbers of a table's rows.
+fn numbers(flow: &Flow, options: &RunOptions) -> Vec<usize> {
+    let table = flow.run_with(options).unwrap();
+    let number = |value: Scalar| if let Scalar::Int(number) = value { number as usize } else { ROWS };
+    table.values("number").unwrap().into_iter().map(number).collect()
+}
+
 #[rstest]
 fn rows_are_in_order(
     #[values("evenly", "in order", "mostly one", "with gaps", "in two ways", "four")] spread: &str,
-    #[values("litres", "litres desc nulls first", "farm, litres", "litres desc, number desc")] keys: &str,
+    #[values(
+        "litres",
+        "litres desc nulls first",
+        "farm, litres",
+        "litres desc, number desc",
+        "farm desc nulls first, number desc"
+    )]
+    keys: &str,
 ) {
     let mut rows = rows(spread);
     let folder = file(&rows);
@@ -79,19 +101,42 @@ fn rows_are_in_order(
         RunOptions::new().threads(3).block_bytes(400_000),
         RunOptions::new().threads(2).memory(3 << 20).block_bytes(600_000),
     ] {
-        let numbers = |flow: &Flow| -> Vec<usize> {
-            let table = flow.run_with(&options).unwrap();
-            let number = |value: Scalar| if let Scalar::Int(number) = value { number as usize } else { ROWS };
-            table.values("number").unwrap().into_iter().map(number).collect()
-        };
-        assert!(numbers(&sorted) == expected, "{spread}, {keys}");
-        assert!(numbers(&sorted.clone().first(FIRST)) == expected[..FIRST], "the first of {spread}, {keys}");
+        assert!(numbers(&sorted, &options) == expected, "{spread}, {keys}");
+        assert!(
+            numbers(&sorted.clone().first(FIRST), &options) == expected[..FIRST],
+            "the first of {spread}, {keys}"
+        );
         // Written as they stand.
         sorted.clone().then("write 'out.csv'").plan().unwrap().run_for_effect(&options).unwrap();
         let written = fs::read_to_string(folder.path().join("out.csv")).unwrap();
         let mut lines = written.lines();
-        assert_eq!(lines.next(), Some("litres,farm,number"));
-        let number = |line: &str| line.rsplit_once(',').unwrap().1.parse::<usize>().unwrap();
+        assert_eq!(lines.next(), Some("litres,farm,number,tank,pair"));
+        let number = |line: &str| line.split(',').nth(2).unwrap().parse::<usize>().unwrap();
         assert!(lines.map(number).eq(expected.iter().copied()));
     }
+}
+
+#[rstest]
+fn the_first_rows_of_groups_are_those_of_a_whole_sort(
+    #[values("evenly", "with gaps", "four")] spread: &str,
+    #[values("litres desc nulls first", "farm, litres")] keys: &str,
+    // Few groups, of which rows are left out while they are read; and so many that nearly all rows are held.
+    #[values(("tank", 3), ("pair", 1))] groups: (&str, usize),
+    #[values(None, Some(3 << 20))] memory: Option<u64>,
+) {
+    let (per, count) = groups;
+    let mut rows = rows(spread);
+    let folder = file(&rows);
+    let expected = expected(&mut rows, keys);
+    let mut seen = vec![0; ROWS];
+    let is_first = |number: &usize| {
+        let seen = &mut seen[if per == "tank" { tank(*number) } else { *number / 2 }];
+        *seen += 1;
+        *seen <= count
+    };
+    let expected: Vec<usize> = expected.into_iter().filter(is_first).collect();
+    let chain = format!("read 't.csv'\nsort {keys}\nfirst {count} per {per}");
+    let options = RunOptions::new().threads(3).block_bytes(400_000);
+    let options = memory.into_iter().fold(options, |options, memory| options.memory(memory));
+    assert!(numbers(&Flow::steps(&chain).in_folder(folder.path()), &options) == expected);
 }

@@ -91,7 +91,11 @@ impl Check for Sort {
             keys.push(operators::SortKey { by, descending: key.descending, nulls_first: key.nulls_first });
         }
         let step = checker.step();
-        Some(checker.with_beside(input, beside).then(operators::Sort { keys, keep: None }, step))
+        Some(
+            checker
+                .with_beside(input, beside)
+                .then(operators::Sort { keys, keep: None, per: Vec::new() }, step),
+        )
     }
 
     fn keeps_rows(&self) -> bool {

@@ -755,7 +755,10 @@ pub fn chain(r: &mut Random, data: &Data, others: &[Other]) -> Vec<Step> {
         if shape.columns.iter().all(|(_, t)| t.is_list()) {
             break;
         }
-        let next = step(r, &shape, others, number);
+        let next = match steps.last() {
+            Some(Step::Sort(_)) if r.chance(30) => Step::FirstPer(1 + r.below(3), some_columns(r, &shape)),
+            _ => step(r, &shape, others, number),
+        };
         let after = next.apply(&shape);
         if after.rows.len() > 2000 || after.columns.len() > 60 {
             break;

@@ -1,6 +1,7 @@
 //! Conditions that a source tests while it reads.
 
 use arrow_array::BooleanArray;
+use arrow_buffer::BooleanBuffer;
 use churn_core::{Batch, Result};
 use churn_io::source::RowTest;
 
@@ -40,7 +41,7 @@ impl RowTest for Testing<'_> {
 
     fn test(&mut self, batch: &Batch) -> Result<BooleanArray> {
         let mut tests = self.test.tests.iter();
-        let Some(first) = tests.next() else { return Ok(BooleanArray::from(vec![true; batch.rows])) };
+        let Some(first) = tests.next() else { return Ok(all_rows(batch.rows)) };
         let mut keep = first.keep(batch, self.work)?;
         for test in tests {
             let left = batch.filter(&keep)?;
@@ -49,6 +50,11 @@ impl RowTest for Testing<'_> {
         }
         Ok(keep)
     }
+}
+
+/// The mask by which all of so many rows stay.
+pub(crate) fn all_rows(rows: usize) -> BooleanArray {
+    BooleanArray::new(BooleanBuffer::new_set(rows), None)
 }
 
 /// The rows of `outer` that are true, and true in `inner`, which has a row for each of them.

@@ -31,6 +31,7 @@ const RULES: &[Rule] = &[
     first_down::RULE,
     filter_down::RULE,
     top_rows::RULE,
+    top_rows::OF_GROUPS,
     scan_test::RULE,
     join_test::RULE,
     shared_sort::RULE,

@@ -8,7 +8,6 @@
 use std::sync::atomic::{AtomicUsize, Ordering};
 
 use arrow_array::BooleanArray;
-use arrow_buffer::BooleanBuffer;
 use churn_core::{Batch, ColumnId, Event, JoinKind, Result, Scalar, Type};
 use churn_expr::Bound;
 use churn_expr::compare::order_of;
@@ -20,7 +19,7 @@ use super::spec::ProbeInput;
 use crate::keys::UNKNOWN;
 use crate::runtime::morsel_output::MorselOutput;
 use crate::runtime::pipeline::Pipeline;
-use crate::runtime::scan_test::{ScanFilter, ScanTest};
+use crate::runtime::scan_test::{ScanFilter, all_rows};
 
 /// Rows after which it is decided whether the test is worth its while.
 const TRIED: usize = 1 << 15;
@@ -41,7 +40,7 @@ impl ScanFilter for KeyFilter {
     fn keep(&self, batch: &Batch, work: &mut MorselOutput) -> Result<BooleanArray> {
         let (tried, kept) = (self.tried.load(Ordering::Relaxed), self.kept.load(Ordering::Relaxed));
         if tried > TRIED && kept * 2 > tried {
-            return Ok(BooleanArray::new(BooleanBuffer::new_set(batch.rows), None));
+            return Ok(all_rows(batch.rows));
         }
         let (how, side) = &self.shared;
         let keys = how.evaluated(&self.keys, batch, work)?;
@@ -63,39 +62,25 @@ impl ScanFilter for KeyFilter {
 pub(super) fn push(join: &Join, left: &mut Pipeline, shared: &ProbeInput) -> Result<()> {
     let drops = matches!(join.kind, JoinKind::Inner | JoinKind::Semi) && !join.expect_all;
     let is_infallible = join.keys.iter().all(|key| key.left.is_infallible());
-    let [leg] = left.legs.as_mut_slice() else { return Ok(()) };
-    let is_source = leg.scan_step.is_some() && leg.stream.is_empty() && leg.limit.is_none();
-    if !(drops && is_infallible && is_source && left.serial.is_empty()) || join.keys.is_empty() {
+    if !(drops && is_infallible) || join.keys.is_empty() {
         return Ok(());
     }
-    let ScanTest { mut columns, mut tests } =
-        leg.test.take().unwrap_or(ScanTest { columns: Vec::new(), tests: Vec::new() });
-    let place = |id: ColumnId| left.layout.iter().position(|own| *own == id);
     let mut used = Vec::new();
     join.keys.iter().for_each(|key| key.left.columns(&mut used));
-    let own = columns.len();
-    for place in used.into_iter().filter_map(place) {
-        if !columns.contains(&place) {
-            columns.push(place);
-        }
-    }
-    if columns.len() == left.layout.len() {
-        // There is no other column whose decoding it would save.
-        columns.truncate(own);
-    } else {
-        let ids: Vec<ColumnId> =
-            columns.iter().filter_map(|place| left.layout.get(*place).copied()).collect();
-        let keys = join.keys.iter().map(|key| key.left.placed(&ids)).collect::<Result<_>>()?;
-        if tests.is_empty()
-            && let Some(place) = join.keys.first().and_then(|key| key.left.as_column()).and_then(place)
-            && let Some(range) = range(shared, join)
-        {
-            leg.scan.enable(Capability::Ranges(&[(place, range)]));
-        }
+    let is_first = left.legs.iter().all(|leg| leg.test.is_none());
+    let filter = |ids: &[ColumnId]| -> Result<Box<dyn ScanFilter>> {
+        let keys = join.keys.iter().map(|key| key.left.placed(ids)).collect::<Result<_>>()?;
         let (tried, kept) = (AtomicUsize::new(0), AtomicUsize::new(0));
-        tests.push(Box::new(KeyFilter { shared: shared.clone(), keys, tried, kept }));
+        Ok(Box::new(KeyFilter { shared: shared.clone(), keys, tried, kept }))
+    };
+    let place = |id: ColumnId| left.layout.iter().position(|own| *own == id);
+    let first = join.keys.first().and_then(|key| key.left.as_column()).and_then(place);
+    if left.test_source(&used, filter)?
+        && is_first
+        && let (Some(place), Some(range), [leg]) = (first, range(shared, join), left.legs.as_mut_slice())
+    {
+        leg.scan.enable(Capability::Ranges(&[(place, range)]));
     }
-    leg.test = (!tests.is_empty()).then_some(ScanTest { columns, tests });
     Ok(())
 }
 

@@ -5,7 +5,7 @@
 
 use churn_kernels::search;
 
-use super::order::SortKeys;
+use super::sort_keys::SortKeys;
 
 /// Rows of a part from which on its keys tell how those of all are spread.
 pub(super) const TELLING: usize = 1 << 12;
@@ -103,7 +103,7 @@ impl RangeBounds {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::operators::sort::order::Words;
+    use crate::operators::sort::words::Words;
     use proptest::prelude::*;
 
     fn keys(values: Vec<u64>) -> (SortKeys, usize) {

@@ -1,11 +1,13 @@
 //! `sort`: stable, on all threads, by keys that are packed into one number wherever they fit.
 //!
-//! Workers gather the rows of a morsel into a part with its keys, partitioned to ranges of the keys (`part`, `bounds`). At the
+//! Workers gather the rows of a morsel into a part with its keys (`sort_keys`: words of numbers and of texts, or rows of bytes),
+//! partitioned to ranges of the keys (`part`, `bounds`). At the
 //! end each row becomes one number of 128 bits: as much of its key as there is room for, in the highest bits, and its
 //! place. The numbers of a range are put in order when its rows are taken (`ranges`, `scan`); what the bits of the key
 //! do not settle is looked up. Rows are gathered in their new order only then.
 //!
-//! When the budget is used up, what is held goes to disk as sorted runs; at the end the runs are merged.
+//! When the budget is used up, what is held goes to disk as sorted runs; at the end the runs are merged. Where only the first rows are
+//! wanted, of the table (`top_k`) or of each group (`top_per_group`), others are left out on the way.
 
 mod bounds;
 mod changes;
@@ -13,14 +15,19 @@ mod order;
 mod part;
 mod ranges;
 mod scan;
+mod sort_keys;
 mod sorter;
 mod table;
+mod text_words;
+mod ties;
 mod top_k;
+mod top_per_group;
+mod words;
 
 use std::sync::Arc;
 
 use churn_core::parallel::Threads;
-use churn_core::{Result, StepId};
+use churn_core::{ColumnId, Result, StepId};
 use churn_kernels::memory;
 use churn_plan::operators::{self as plan, SortKey};
 use part::SortWorkers;
@@ -38,13 +45,20 @@ use crate::runtime::sink::{Commit, Sink};
 use crate::spill::merge::Merge;
 use crate::spill::{Disk, Run, Spill};
 pub(crate) use changes::Changes;
-pub(crate) use order::{Order, OrderKey, is_word, words_of};
+pub(crate) use order::{Order, OrderKey, is_word};
 pub(crate) use part::Written;
 pub(crate) use sorter::{Sorter, batches};
+pub(crate) use words::words_of;
 
 impl Build for plan::Sort {
     fn build(&self, place: &OperatorPlace<'_>) -> Result<Pipeline> {
-        sorted(place.input()?, self, None, place.step(), place.context)
+        let mut pipeline = place.input()?;
+        let Some(count) = self.keep.filter(|_| !self.per.is_empty()) else {
+            return sorted(pipeline, self, None, place.step(), place.context);
+        };
+        let layout = pipeline.layout.clone();
+        let sink = top_per_group::sink(self, count, &mut pipeline, place)?;
+        Ok(pipeline_of(pipeline::run(pipeline, sink, place.context)?, layout))
     }
 }
 
@@ -58,16 +72,7 @@ pub(super) fn sorted(
     context: &Context,
 ) -> Result<Pipeline> {
     let layout = pipeline.layout.clone();
-    let key = |key: &SortKey| {
-        Ok(OrderKey {
-            by: key.by.placed(&layout)?,
-            kind: key.by.kind.clone(),
-            descending: key.descending,
-            nulls_first: key.nulls_first,
-        })
-    };
-    let keys = how.keys.iter().map(key).collect::<Result<_>>()?;
-    let order = Order { keys, step, text: context.step_text(step).to_owned() };
+    let order = order_of(how, &layout, step, context)?;
     let rows = match how.keep {
         Some(keep) if keep <= top_k::MOST => {
             pipeline::run(pipeline, top_k::sink(order, keep, context)?, context)
@@ -75,6 +80,20 @@ pub(super) fn sorted(
         keep => pipeline::run(pipeline, sink(order, keep, written, context)?, context),
     };
     Ok(pipeline_of(rows?, layout))
+}
+
+/// What a sort sorts by, placed among these columns.
+fn order_of(how: &plan::Sort, layout: &[ColumnId], step: StepId, context: &Context) -> Result<Order> {
+    let key = |key: &SortKey| {
+        Ok(OrderKey {
+            by: key.by.placed(layout)?,
+            kind: key.by.kind.clone(),
+            descending: key.descending,
+            nulls_first: key.nulls_first,
+        })
+    };
+    let keys = how.keys.iter().map(key).collect::<Result<_>>()?;
+    Ok(Order { keys, step, text: context.step_text(step).to_owned() })
 }
 
 /// The ordered side.

@@ -17,7 +17,8 @@ use churn_kernels::known::known;
 use churn_kernels::lines;
 
 use super::bounds::{RangeBounds, RangePartitions, TELLING};
-use super::order::{Order, SortKeys};
+use super::order::Order;
+use super::sort_keys::SortKeys;
 use super::table::{Keyed, Layout, SortTable};
 use crate::runtime::budget::Budget;
 use crate::runtime::gathered::gathered;
@@ -67,6 +68,23 @@ impl SortWorkers {
         Ok(SortWorkers { order, converter, written, bounds: OnceLock::new(), part_bytes })
     }
 
+    /// What is sorted by.
+    pub(super) fn order(&self) -> &Order {
+        &self.order
+    }
+
+    /// The keys of so many rows, from the key columns of some batches.
+    pub(super) fn keys(&self, batches: &[Vec<ArrayRef>], rows: usize) -> Result<SortKeys> {
+        SortKeys::new(batches, &self.order, self.converter.as_ref(), rows)
+    }
+
+    /// A part of a batch whose key columns are known.
+    pub(super) fn part_of(&self, batch: Batch, keys: Vec<ArrayRef>) -> Result<Keyed> {
+        let mut local = LocalPart::new(self);
+        local.push_keyed(batch, keys)?;
+        local.part()
+    }
+
     /// The ranges of some rows, if they spread over them.
     fn partitioned(&self, keys: &SortKeys, rows: usize) -> Option<(Arc<RangeBounds>, RangePartitions)> {
         if rows < TELLING {
@@ -98,13 +116,14 @@ pub(crate) struct LocalPart<'a> {
 }
 
 impl<'a> LocalPart<'a> {
-    fn new(workers: &'a SortWorkers) -> LocalPart<'a> {
+    pub(super) fn new(workers: &'a SortWorkers) -> LocalPart<'a> {
         LocalPart { workers, bytes: 0, batches: Vec::new(), keys: Vec::new() }
     }
 
-    fn push(&mut self, batch: Batch, work: &mut MorselOutput) -> Result<()> {
-        self.keys.push(self.workers.order.columns(&batch, work)?);
+    /// Adds a batch with its key columns.
+    pub(super) fn push_keyed(&mut self, batch: Batch, keys: Vec<ArrayRef>) -> Result<()> {
         if batch.rows > 0 {
+            self.keys.push(keys);
             self.batches.push(match &self.workers.written {
                 Some(written) => written.lines(&batch)?,
                 None => without_dictionaries(batch)?.compacted(),
@@ -114,10 +133,21 @@ impl<'a> LocalPart<'a> {
         Ok(())
     }
 
-    fn part(self) -> Result<Keyed> {
+    /// Whether the rows are enough for a part.
+    pub(super) fn is_large(&self) -> bool {
+        self.bytes >= self.workers.part_bytes
+    }
+
+    /// The batches with their key columns.
+    pub(super) fn into_batches(self) -> Vec<(Batch, Vec<ArrayRef>)> {
+        self.batches.into_iter().zip(self.keys).collect()
+    }
+
+    /// The rows as a part.
+    pub(super) fn part(self) -> Result<Keyed> {
         let rows = self.batches.iter().map(|b| b.rows).sum();
-        let SortWorkers { order, converter, .. } = self.workers;
-        let keys = SortKeys::new(&self.keys, order, converter.as_ref(), rows)?;
+        let converter = self.workers.converter.as_ref();
+        let keys = self.workers.keys(&self.keys, rows)?;
         drop(self.keys);
         let (order, ranges, keys, layout) = match self.workers.partitioned(&keys, rows) {
             Some((bounds, RangePartitions { ranges, order, starts })) => {
@@ -136,7 +166,7 @@ impl<'a> LocalPart<'a> {
         } else {
             rows_in(&self.batches, &order)?
         };
-        let keys = keys.taken(&order, converter.as_ref());
+        let keys = keys.taken(&order, converter)?;
         Ok(Keyed { batch, keys, layout })
     }
 }
@@ -145,8 +175,9 @@ impl Local for LocalPart<'_> {
     type Part = Keyed;
 
     fn consume(&mut self, batch: Batch, work: &mut MorselOutput) -> Result<Option<Keyed>> {
-        self.push(batch, work)?;
-        if self.bytes < self.workers.part_bytes {
+        let keys = self.workers.order.columns(&batch, work)?;
+        self.push_keyed(batch, keys)?;
+        if !self.is_large() {
             return Ok(None);
         }
         std::mem::replace(self, LocalPart::new(self.workers)).part().map(Some)

@@ -1,6 +1,5 @@
 //! Rows with their keys, the numbers they are sorted by, and rows gathered in any order.
 
-use std::cmp::Ordering;
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -12,7 +11,8 @@ use churn_core::{Batch, Result};
 use churn_kernels::{prefetch, sorting};
 
 use super::bounds::RangeBounds;
-use super::order::SortKeys;
+use super::sort_keys::SortKeys;
+use super::ties::{self, Round};
 use crate::runtime::gathered::gathered;
 
 /// Rows that are gathered together.
@@ -43,25 +43,29 @@ pub(super) enum Layout {
 
 impl Keyed {
     pub(super) fn memory(&self) -> usize {
-        let keys = match &self.keys {
-            SortKeys::Words(words) => words.iter().map(|w| w.values.capacity() * 8).sum(),
-            SortKeys::Rows(rows) => rows.size(),
-        };
         // And the numbers that rows are sorted by, and what is gathered on its way to disk.
-        (self.batch.memory() + keys + self.batch.rows * size_of::<u128>()) / 4 * 5
+        (self.batch.memory() + self.keys.memory() + self.batch.rows * size_of::<u128>()) / 4 * 5
     }
 }
 
 /// All rows, and how the numbers are made that they are sorted by.
 pub(super) struct SortTable {
     pub(super) parts: Vec<Keyed>,
-    /// Of each key of words the least value, and the bits that its values take above that, null included.
-    pub(super) fields: Vec<(u64, u32)>,
+    /// Of each key of words.
+    pub(super) fields: Vec<Field>,
+    /// The words that numbers hold, and those that settle the order of rows whose numbers are alike in them.
+    pub(super) rounds: Vec<Round>,
     /// Bits of a place: of the row in its part, and of both.
     pub(super) row_bits: u32,
     pub(super) place_bits: u32,
-    /// Whether the bits of the key settle the order.
-    pub(super) exact: bool,
+}
+
+/// The words of a key in all parts.
+pub(super) struct Field {
+    /// The least one.
+    pub(super) low: u64,
+    /// The bits that they take above that, null included.
+    pub(super) bits: u32,
 }
 
 impl SortTable {
@@ -79,14 +83,14 @@ impl SortTable {
             }
         }
         // Null takes the number below all values or above them.
-        let width = |(low, high): (u64, u64)| {
+        let field = |(low, high): (u64, u64)| {
             let most = u128::from(high.saturating_sub(low)) + 2;
-            (low, u128::BITS - most.leading_zeros())
+            Field { low, bits: u128::BITS - most.leading_zeros() }
         };
-        let fields: Vec<(u64, u32)> = fields.into_iter().map(width).collect();
-        let wanted: u32 = fields.iter().map(|(_, bits)| bits).sum();
-        let exact = !fields.is_empty() && wanted + place_bits <= u128::BITS;
-        SortTable { parts, fields, row_bits, place_bits, exact }
+        let fields: Vec<Field> = fields.into_iter().map(field).collect();
+        let is_long = |field| parts.iter().any(|part| part.keys.is_long(field));
+        let rounds = ties::rounds(&fields, is_long, u128::BITS - place_bits);
+        SortTable { parts, fields, rounds, row_bits, place_bits }
     }
 
     pub(super) fn rows(&self) -> usize {
@@ -102,9 +106,14 @@ impl SortTable {
         let mut left = u128::BITS - self.place_bits;
         match &keyed.keys {
             SortKeys::Words(words) => {
-                for (words, (low, bits)) in words.iter().zip(&self.fields) {
-                    let taken = left.min(*bits);
-                    words.append_bits((*low, *bits, taken), rows.clone(), numbers);
+                let held =
+                    |round: &Round| round.whole.clone().map(|field| (field, u32::MAX)).chain(round.part);
+                for (field, most) in self.rounds.first().into_iter().flat_map(held) {
+                    let (Some(words), Some(field)) = (words.get(field), self.fields.get(field)) else {
+                        continue;
+                    };
+                    let taken = field.bits.min(most);
+                    words.append_bits(field, taken, rows.clone(), numbers);
                     left -= taken;
                 }
             }
@@ -141,35 +150,6 @@ impl SortTable {
         ((place >> self.row_bits) as u32, (place & ((1 << self.row_bits) - 1)) as u32)
     }
 
-    /// Of equal rows the earlier one comes first: the sort is stable whatever is done in parallel.
-    pub fn compare(&self, a: u128, b: u128) -> Ordering {
-        if self.exact {
-            return a.cmp(&b);
-        }
-        (a >> self.place_bits)
-            .cmp(&(b >> self.place_bits))
-            .then_with(|| self.compare_whole(self.place(a), self.place(b)))
-            .then_with(|| a.cmp(&b))
-    }
-
-    pub(super) fn compare_whole(&self, (part_a, a): (u32, u32), (part_b, b): (u32, u32)) -> Ordering {
-        match (
-            self.parts.get(part_a as usize).map(|p| &p.keys),
-            self.parts.get(part_b as usize).map(|p| &p.keys),
-        ) {
-            (Some(SortKeys::Words(left)), Some(SortKeys::Words(right))) => {
-                let keys = left.iter().zip(right);
-                keys.map(|(x, y)| x.at(a as usize).cmp(&y.at(b as usize)))
-                    .find(|o| o.is_ne())
-                    .unwrap_or(Ordering::Equal)
-            }
-            (Some(SortKeys::Rows(left)), Some(SortKeys::Rows(right))) => {
-                left.row(a as usize).cmp(&right.row(b as usize))
-            }
-            _ => Ordering::Equal,
-        }
-    }
-
     /// The numbers of a part's rows, in order.
     pub(super) fn in_order(&self, part: usize) -> Vec<u128> {
         debug_assert!(part < self.parts.len(), "part {part} of {}", self.parts.len());
@@ -179,12 +159,13 @@ impl SortTable {
         self.put_in_order(numbers)
     }
 
-    /// Puts numbers in order; where they are some runs in order already, these are merged.
-    pub(super) fn put_in_order(&self, mut numbers: Vec<u128>) -> Vec<u128> {
-        if self.exact {
-            return sorting::in_order(numbers);
+    /// Puts numbers in order; where they are some runs in order already, these are merged. Of equal rows the earlier one comes first:
+    /// the sort is stable whatever is done in parallel.
+    pub(super) fn put_in_order(&self, numbers: Vec<u128>) -> Vec<u128> {
+        let mut numbers = sorting::in_order(numbers);
+        if !self.is_exact() {
+            self.settle_ties(&mut numbers);
         }
-        numbers.sort_by(|a, b| self.compare(*a, *b));
         numbers
     }
 
@@ -201,19 +182,12 @@ impl SortTable {
         let mut key = Vec::new();
         for number in numbers {
             let (part, row) = self.place(*number);
-            match self.parts.get(part as usize).map(|p| &p.keys) {
-                Some(SortKeys::Words(words)) => {
-                    key.clear();
-                    for words in words {
-                        let (null, value) = words.at(row as usize);
-                        key.push((null + 1).cast_unsigned());
-                        key.extend_from_slice(&value.to_be_bytes());
-                    }
-                    bytes.append_value(&key);
-                }
-                Some(SortKeys::Rows(rows)) => bytes.append_value(rows.row(row as usize).as_ref()),
-                None => bytes.append_null(),
-            }
+            key.clear();
+            self.parts
+                .get(part as usize)
+                .into_iter()
+                .for_each(|part| part.keys.append_bytes(row as usize, &mut key));
+            bytes.append_value(&key);
         }
         Arc::new(bytes.finish())
     }

@@ -23,7 +23,7 @@ use churn_io::source::{Capability, Morsel, Scan};
 use super::context::Context;
 use super::materialized::materialize_to_error;
 use super::morsel_output::{MorselOutput, SideOutput};
-use super::scan_test::ScanTest;
+use super::scan_test::{ScanFilter, ScanTest};
 use super::serial::SerialOp;
 use super::sink::{Commit, Sink, Worker};
 use super::stream::{StreamOp, Take};
@@ -126,6 +126,37 @@ impl Pipeline {
     /// Adds an operator of the current step that sees all rows in order.
     pub(crate) fn push_serial(&mut self, op: Box<dyn SerialOp>) {
         self.serial.push(Box::new(InStep::of(op)));
+    }
+
+    /// Has the source test rows by some columns before it decodes the others, if its rows come straight from there and there are others;
+    /// gives whether it does. `make` gets the columns that the test sees.
+    pub(crate) fn test_source(
+        &mut self,
+        used: &[ColumnId],
+        make: impl FnOnce(&[ColumnId]) -> Result<Box<dyn ScanFilter>>,
+    ) -> Result<bool> {
+        let [leg] = self.legs.as_mut_slice() else { return Ok(false) };
+        let is_source = leg.scan_step.is_some() && leg.stream.is_empty() && leg.limit.is_none();
+        if !is_source || !self.serial.is_empty() {
+            return Ok(false);
+        }
+        let mut columns = leg.test.as_ref().map_or_else(Vec::new, |test| test.columns.clone());
+        for place in used.iter().filter_map(|id| self.layout.iter().position(|own| own == id)) {
+            if !columns.contains(&place) {
+                columns.push(place);
+            }
+        }
+        if columns.len() == self.layout.len() {
+            // There is no other column whose decoding it would save.
+            return Ok(false);
+        }
+        let ids: Vec<ColumnId> =
+            columns.iter().filter_map(|place| self.layout.get(*place).copied()).collect();
+        let test = make(&ids)?;
+        let mut tests = leg.test.take().map_or_else(Vec::new, |test| test.tests);
+        tests.push(test);
+        leg.test = Some(ScanTest { columns, tests });
+        Ok(true)
     }
 
     /// The same rows from a pipeline without serial operators: if it has some, it runs, and its rows are held.
