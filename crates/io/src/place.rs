@@ -108,6 +108,27 @@ pub(crate) fn write_at(file: &File, bytes: &[u8], at: u64) -> std::io::Result<()
     }
 }
 
+/// Bytes of a file whose way to the disk is started together.
+#[cfg(target_os = "linux")]
+const STARTED: u64 = 4 << 20;
+
+/// As [`write_at`], for bytes that have to be on disk in the end: whenever some millions of them were written, they start on their way
+/// there, so that whoever waits for all of them does not wait for the whole file.
+pub(crate) fn write_through_at(file: &File, bytes: &[u8], at: u64) -> std::io::Result<()> {
+    write_at(file, bytes, at)?;
+    #[cfg(target_os = "linux")]
+    {
+        let started = |at: u64| at / STARTED * STARTED;
+        let (first, behind) = (started(at), started(at + bytes.len() as u64));
+        if let Some(length) = std::num::NonZeroU64::new(behind - first) {
+            // The system starts to write what it is told not to keep; pages that still are on their way stay in its cache. It is a wish:
+            // that it is refused does not matter.
+            let _ = rustix::fs::fadvise(file, first, Some(length), rustix::fs::Advice::DontNeed);
+        }
+    }
+    Ok(())
+}
+
 /// The first bytes of a file; none if it cannot be read, or is no file.
 pub fn first_bytes(path: &Path) -> Vec<u8> {
     let mut first = vec![0; 64];

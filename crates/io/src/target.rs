@@ -104,7 +104,7 @@ impl Plain {
 
 impl Write for Plain {
     fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
-        place::write_at(&self.shared, bytes, self.at)?;
+        place::write_through_at(&self.shared, bytes, self.at)?;
         self.at += bytes.len() as u64;
         Ok(bytes.len())
     }
@@ -128,7 +128,7 @@ impl Placed {
     /// # Errors
     /// The disk is full or fails.
     pub fn write(self) -> Result<()> {
-        place::write_at(&self.file, &self.bytes, self.at).map_err(|e| failed(&self.path, &e))
+        place::write_through_at(&self.file, &self.bytes, self.at).map_err(|e| failed(&self.path, &e))
     }
 }
 
