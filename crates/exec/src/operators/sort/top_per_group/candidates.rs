@@ -156,7 +156,8 @@ impl Local for LocalCandidates<'_> {
         let groups = batch.columns_at(&self.workers.columns);
         match self.workers.candidates(&keys, &groups, batch.rows)? {
             Some(kept) => {
-                let keys = Batch { columns: keys, rows: batch.rows }.filter(&kept)?.columns;
+                // They are held: few of them would else hold a whole block of a file.
+                let keys = Batch { columns: keys, rows: batch.rows }.filter(&kept)?.compacted().columns;
                 self.rows.push_keyed(batch.filter(&kept)?, keys)?;
             }
             None => {

@@ -24,7 +24,7 @@ const SURPLUS: usize = 1 << 16;
 const TRIED: usize = 1 << 22;
 
 /// Rows that are made a part of the sort together.
-const PART_ROWS: usize = 1 << 16;
+const PART_ROWS: usize = 1 << 14;
 
 /// Rows that are held, with their keys.
 struct Held {
@@ -194,7 +194,7 @@ impl TopPerGroup {
         let mut left = rows;
         loop {
             // A few at a time, since the sort may have to put them on disk.
-            let some: Vec<_> = slices.by_ref().take(2 * self.threads.count()).collect();
+            let some: Vec<_> = slices.by_ref().take(self.threads.count()).collect();
             if some.is_empty() {
                 return self.reservation.hold(0);
             }
