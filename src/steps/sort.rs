@@ -91,11 +91,7 @@ impl Check for Sort {
             keys.push(operators::SortKey { by, descending: key.descending, nulls_first: key.nulls_first });
         }
         let step = checker.step();
-        Some(
-            checker
-                .with_beside(input, beside)
-                .then(operators::Sort { keys, keep: None, per: Vec::new() }, step),
-        )
+        Some(checker.with_beside(input, beside).then(operators::Sort::by(keys), step))
     }
 
     fn keeps_rows(&self) -> bool {

@@ -260,7 +260,7 @@ impl Check for Pivot {
 fn with_total_row(relation: Relation, by: &[Field], is_total: &Field, checker: &mut Checker<'_>) -> Relation {
     let step = checker.step();
     let key = SortKey { by: Bound::column(is_total), descending: false, nulls_first: false };
-    let relation = relation.then(Sort { keys: vec![key], keep: None, per: Vec::new() }, step);
+    let relation = relation.then(Sort::by(vec![key]), step);
     let Some(first) = by.first() else { return relation };
     let own = match first.kind {
         Type::Text => Bound::column(first),

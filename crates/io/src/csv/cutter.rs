@@ -9,8 +9,7 @@ use std::vec::IntoIter;
 
 use churn_core::Result;
 use churn_kernels::known::known_part;
-use churn_kernels::pool::Pool;
-use churn_kernels::pool::make_room;
+use churn_kernels::pool::{Pool, make_room};
 use churn_kernels::structure::last_record_end;
 
 use super::head::Head;

@@ -28,6 +28,13 @@ pub struct SortKey {
     pub nulls_first: bool,
 }
 
+impl Sort {
+    /// All rows, by these keys.
+    pub fn by(keys: Vec<SortKey>) -> Sort {
+        Sort { keys, keep: None, per: Vec::new() }
+    }
+}
+
 impl Operator for Sort {
     fn prune(&mut self, mut needed: Vec<ColumnId>, _: &mut Pruning) -> Vec<ColumnId> {
         self.keys.iter().for_each(|key| key.by.columns(&mut needed));

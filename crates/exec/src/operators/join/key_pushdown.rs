@@ -77,7 +77,8 @@ pub(super) fn push(join: &Join, left: &mut Pipeline, shared: &ProbeInput) -> Res
     let first = join.keys.first().and_then(|key| key.left.as_column()).and_then(place);
     if left.test_source(&used, filter)?
         && is_first
-        && let (Some(place), Some(range), [leg]) = (first, range(shared, join), left.legs.as_mut_slice())
+        && let (Some(place), [leg]) = (first, left.legs.as_mut_slice())
+        && let Some(range) = range(shared, join)
     {
         leg.scan.enable(Capability::Ranges(&[(place, range)]));
     }

@@ -1,10 +1,10 @@
 //! `sort`: stable, on all threads, by keys that are packed into one number wherever they fit.
 //!
 //! Workers gather the rows of a morsel into a part with its keys (`sort_keys`: words of numbers and of texts, or rows of bytes),
-//! partitioned to ranges of the keys (`part`, `bounds`). At the
-//! end each row becomes one number of 128 bits: as much of its key as there is room for, in the highest bits, and its
-//! place. The numbers of a range are put in order when its rows are taken (`ranges`, `scan`); what the bits of the key
-//! do not settle is looked up. Rows are gathered in their new order only then.
+//! partitioned to ranges of the keys (`part`, `bounds`). At the end each row becomes one number of 128 bits: as much of its key as
+//! there is room for, in the highest bits, and its place. The numbers of a range are put in order when its rows are taken (`ranges`,
+//! `scan`); what the bits of the key do not settle is settled by the keys behind them (`ties`). Rows are gathered in their new order
+//! only then.
 //!
 //! When the budget is used up, what is held goes to disk as sorted runs; at the end the runs are merged. Where only the first rows are
 //! wanted, of the table (`top_k`) or of each group (`top_per_group`), others are left out on the way.

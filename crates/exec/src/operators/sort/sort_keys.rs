@@ -92,12 +92,17 @@ impl SortKeys {
         }
     }
 
+    /// The words of a field.
+    pub(super) fn words(&self, field: usize) -> Option<&Words> {
+        match self {
+            SortKeys::Words(words) => words.get(field),
+            SortKeys::Rows(_) => None,
+        }
+    }
+
     /// Whether these words are those of texts some of which are longer.
     pub(super) fn is_long(&self, field: usize) -> bool {
-        match self {
-            SortKeys::Words(words) => words.get(field).is_some_and(|words| words.long().is_some()),
-            SortKeys::Rows(_) => false,
-        }
+        self.words(field).is_some_and(|words| words.long().is_some())
     }
 
     /// The order of a row of these keys and one of others.

@@ -10,7 +10,6 @@ use churn_kernels::sorting;
 
 use super::sort_keys::SortKeys;
 use super::table::{Field, SortTable};
-use super::words::Words;
 
 /// Keys that one number holds.
 pub(super) struct Round {
@@ -126,16 +125,6 @@ impl SortTable {
         let keys = |part: u32| self.parts.get(part as usize).map(|part| &part.keys);
         let (Some(left), Some(right)) = (keys(part_a), keys(part_b)) else { return Ordering::Equal };
         by(left, a as usize, right, b as usize)
-    }
-}
-
-impl SortKeys {
-    /// The words of a field.
-    fn words(&self, field: usize) -> Option<&Words> {
-        match self {
-            SortKeys::Words(words) => words.get(field),
-            SortKeys::Rows(_) => None,
-        }
     }
 }
 

@@ -58,7 +58,7 @@ impl Held {
 }
 
 /// One of the first rows of a group so far.
-#[derive(Clone, Copy, Default)]
+#[derive(Clone, Copy)]
 struct First {
     code: u128,
     part: u32,
@@ -219,12 +219,8 @@ impl Commit for TopPerGroup {
     fn commit(&mut self, part: CandidatePart, work: &mut MorselOutput) -> Result<bool> {
         let batches = match part {
             CandidatePart::Candidates(batches) => batches,
-            CandidatePart::Sorted(part) => {
-                if self.leaves_out() {
-                    self.sort_all(work)?;
-                }
-                return self.sort.commit(part, work);
-            }
+            // Workers make some once no rows are left out, which stays so.
+            CandidatePart::Sorted(part) => return self.sort.commit(part, work),
         };
         if !self.leaves_out() {
             for (batch, columns) in batches {
