@@ -100,7 +100,7 @@ fn full_correction(x: f64) -> f64 {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::hash;
+    use crate::hash::Seed;
     use rstest::rstest;
 
     /// The mean error of many sets of keys, each in its own range: were the estimate to lean, it would not get near 0.
@@ -113,7 +113,7 @@ mod tests {
     fn estimates_lean_to_neither_side(#[case] keys: u64, #[case] sets: u64) {
         let error = |set: u64| {
             let mut seen = Distinct::default();
-            (0..keys).for_each(|key| seen.insert(hash::of_u64(set << 32 | key)));
+            (0..keys).for_each(|key| seen.insert(Seed::FIXED.of_u64(set << 32 | key)));
             seen.estimate() / keys as f64 - 1.0
         };
         let mean = (0..sets).map(error).sum::<f64>() / sets as f64;
@@ -137,7 +137,7 @@ mod tests {
     fn estimates_are_near(#[case] keys: u64) {
         let (mut odd, mut even) = (Distinct::default(), Distinct::default());
         for key in (0..keys).chain(0..keys) {
-            if key % 2 == 0 { &mut even } else { &mut odd }.insert(hash::of_u128(u128::from(key)));
+            if key % 2 == 0 { &mut even } else { &mut odd }.insert(Seed::FIXED.of_u128(u128::from(key)));
         }
         odd.merge(&even);
         let error = odd.estimate() / keys as f64 - 1.0;

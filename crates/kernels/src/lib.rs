@@ -43,6 +43,7 @@ pub mod double;
 pub mod gather;
 pub mod grid;
 pub mod hash;
+pub mod json_ends;
 pub mod known;
 pub mod lines;
 mod long_rows;

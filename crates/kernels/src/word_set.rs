@@ -4,7 +4,7 @@
 //! order they are one cache line after the other. Whether a bitmap is made is decided when the table has to grow: it is if
 //! all words that are there have their bits in no more bytes than the larger table would have.
 
-use crate::hash;
+use crate::hash::Seed;
 use crate::prefetch;
 
 /// Words that are looked up together.
@@ -123,19 +123,20 @@ impl WordSet {
     /// Adds a word.
     pub fn insert(&mut self, word: u64) {
         self.make_room(1);
-        self.add(word);
+        self.add(word, Seed::of_process());
     }
 
     /// Adds words.
     pub fn extend(&mut self, words: &[u64]) {
+        let seed = Seed::of_process();
         for some in words.chunks(CHUNK) {
             if self.bitmap.as_mut().is_some_and(|bitmap| bitmap.set_all(some)) {
                 continue;
             }
             self.make_room(some.len());
             let mask = self.slots.len() - 1;
-            some.iter().for_each(|word| prefetch::near(&self.slots, hash::of_u64(*word) as usize & mask));
-            some.iter().for_each(|word| self.add(*word));
+            some.iter().for_each(|word| prefetch::near(&self.slots, seed.of_u64(*word) as usize & mask));
+            some.iter().for_each(|word| self.add(*word, seed));
         }
     }
 
@@ -169,7 +170,7 @@ impl WordSet {
 
     /// Adds a word that there is room for.
     #[inline]
-    fn add(&mut self, word: u64) {
+    fn add(&mut self, word: u64, seed: Seed) {
         if let Some(bitmap) = &mut self.bitmap
             && let Some(index) = bitmap.index(word)
         {
@@ -181,7 +182,7 @@ impl WordSet {
             return;
         }
         let mask = self.slots.len() - 1;
-        let mut at = hash::of_u64(word) as usize & mask;
+        let mut at = seed.of_u64(word) as usize & mask;
         while self.slots[at] != word {
             if self.slots[at] == 0 {
                 self.slots[at] = word;
@@ -206,7 +207,8 @@ impl WordSet {
         }
         let old = std::mem::replace(&mut self.slots, vec![0; size]);
         self.taken = 0;
-        old.into_iter().filter(|word| *word != 0).for_each(|word| self.add(word));
+        let seed = Seed::of_process();
+        old.into_iter().filter(|word| *word != 0).for_each(|word| self.add(word, seed));
     }
 
     /// The first and the number of the blocks that hold the bits of all words, if they take no more bytes than a table of
@@ -245,9 +247,10 @@ impl WordSet {
         self.taken = 0;
         let has_zero = std::mem::take(&mut self.has_zero);
         self.slots = vec![0; 2 * CHUNK];
-        words.into_iter().filter(|word| *word != 0).for_each(|word| self.add(word));
+        let seed = Seed::of_process();
+        words.into_iter().filter(|word| *word != 0).for_each(|word| self.add(word, seed));
         if has_zero {
-            self.add(0);
+            self.add(0, seed);
         }
     }
 }

@@ -13,7 +13,7 @@ use arrow_array::{Array, ArrayRef, StringViewArray};
 use arrow_buffer::NullBuffer;
 use churn_core::{Interval, Scalar, Type};
 use churn_kernels::byte_numbering::ByteKeys;
-use churn_kernels::hash;
+use churn_kernels::hash::Seed;
 use churn_kernels::known::{known, known_part};
 
 /// Stands for null.
@@ -219,9 +219,9 @@ pub(super) fn encode(arrays: &[ArrayRef], rows: usize) -> ByteKeys {
     keys
 }
 
-/// The hash of a key, the same for its packed form: see [`hash::of_u128`].
-pub(super) fn hash_of(key: &[u8]) -> u64 {
-    padded(key).map_or_else(|| hash::of_bytes(key), hash::of_u128)
+/// The hash of a key, the same for its packed form: see [`Seed::of_u128`].
+pub(super) fn hash_of(key: &[u8], seed: Seed) -> u64 {
+    padded(key).map_or_else(|| seed.of_bytes(key), |packed| seed.of_u128(packed))
 }
 
 /// Takes the next part off a key: its bytes, none of null.

@@ -3,7 +3,7 @@
 use arrow_array::ArrayRef;
 use churn_core::Result;
 use churn_kernels::byte_numbering::ByteKeys;
-use churn_kernels::hash;
+use churn_kernels::hash::Seed;
 
 use super::{KeyTable, TableKeys, encoding, normal, plain};
 
@@ -121,9 +121,10 @@ impl KeyTable {
 
     /// For each of so many parts, by the hashes of the keys, their places in a list, rising.
     pub(crate) fn places_by_partition(&self, list: &KeyList, parts: usize) -> Vec<Vec<u32>> {
+        let seed = Seed::of_process();
         let hashes: Vec<u64> = match list {
-            KeyList::Packed(keys) => keys.iter().map(|key| hash::of_u128(*key)).collect(),
-            KeyList::Bytes(keys) => keys.iter().map(|key| self.hash_of(key)).collect(),
+            KeyList::Packed(keys) => keys.iter().map(|key| seed.of_u128(*key)).collect(),
+            KeyList::Bytes(keys) => keys.iter().map(|key| self.hash_of(key, seed)).collect(),
             KeyList::None(seen) => vec![0; *seen],
         };
         places_by_partition(&hashes, parts, 0)
@@ -142,7 +143,9 @@ impl KeyTable {
         if let TableKeys::Joint { .. } = self.keys {
             self.unjoin()?;
         }
-        let numbers = places_by(&self.hashes(0)?, buckets, |hashed| hashed as usize & (buckets - 1));
+        let numbers = places_by(&self.hashes(0, Seed::of_process())?, buckets, |hashed| {
+            hashed as usize & (buckets - 1)
+        });
         Ok(numbers.into_iter().map(|numbers| (self.list_of(&numbers), numbers)).collect())
     }
 
@@ -172,24 +175,30 @@ impl KeyTable {
             lists.extend((1..parts).map(|_| (KeyList::Packed(Vec::new()), Vec::new())));
             return Ok(lists);
         }
-        let numbers = places_by_partition(&self.hashes(0)?, parts, level);
+        let numbers = places_by_partition(&self.hashes(0, Seed::of_process())?, parts, level);
         Ok(numbers.into_iter().map(|numbers| (self.list_of(&numbers), numbers)).collect())
     }
 
     /// The hash of each key from a number on; the same for equal keys of two tables, however each keeps them.
     ///
     /// Not of joint keys, whose numbers mean nothing outside their table.
-    pub(crate) fn hashes(&self, from: usize) -> Result<Vec<u64>> {
+    pub(crate) fn hashes(&self, from: usize, seed: Seed) -> Result<Vec<u64>> {
         Ok(match &self.keys {
-            TableKeys::Packed(keys) => keys.keys().iter().skip(from).map(|key| hash::of_u128(*key)).collect(),
-            TableKeys::Bytes(keys) => keys.keys().iter().skip(from).map(|key| self.hash_of(key)).collect(),
+            TableKeys::Packed(keys) => keys.keys().iter().skip(from).map(|key| seed.of_u128(*key)).collect(),
+            TableKeys::Bytes(keys) => {
+                keys.keys().iter().skip(from).map(|key| self.hash_of(key, seed)).collect()
+            }
             TableKeys::None(seen) => vec![0; seen.saturating_sub(from)],
             TableKeys::Joint { .. } => Vec::new(),
         })
     }
 
     /// The hash of a key as bytes, the same for its packed form.
-    pub(super) fn hash_of(&self, mut key: &[u8]) -> u64 {
-        if self.is_plain { plain::hash_of_text(encoding::part(&mut key)) } else { encoding::hash_of(key) }
+    pub(super) fn hash_of(&self, mut key: &[u8], seed: Seed) -> u64 {
+        if self.is_plain {
+            plain::hash_of_text(encoding::part(&mut key), seed)
+        } else {
+            encoding::hash_of(key, seed)
+        }
     }
 }

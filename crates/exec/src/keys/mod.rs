@@ -30,6 +30,7 @@ use churn_core::widen::widen;
 use churn_core::{Result, Type};
 use churn_kernels::byte_numbering::{ByteKeys, ByteNumbering};
 use churn_kernels::dense::Dense;
+use churn_kernels::hash::Seed;
 use churn_kernels::numbering::Numbering;
 
 use decoding::Decoder;
@@ -206,8 +207,7 @@ impl KeyTable {
             }
             TableKeys::Bytes(own) => {
                 let keys = encoding::encode(&keys, rows);
-                let hashes: Vec<u64> = keys.iter().map(|key| self.hash_of(key)).collect();
-                own.find_all(&keys, &hashes, into);
+                own.find_all(&keys, &self.hashes_of(&keys), into);
             }
             TableKeys::Joint { .. } | TableKeys::None(_) => {}
         }
@@ -216,17 +216,22 @@ impl KeyTable {
 
     /// Appends the number of each of these keys, in a table of bytes.
     fn byte_numbers(&mut self, keys: &ByteKeys, into: &mut Vec<u32>) {
-        let hashes: Vec<u64> = keys.iter().map(|key| self.hash_of(key)).collect();
+        let hashes = self.hashes_of(keys);
         if let TableKeys::Bytes(own) = &mut self.keys {
             own.number(keys, &hashes, into);
         }
     }
 
+    /// The hash of each of these keys, for the tables of this process.
+    fn hashes_of(&self, keys: &ByteKeys) -> Vec<u64> {
+        let seed = Seed::of_process();
+        keys.iter().map(|key| self.hash_of(key, seed)).collect()
+    }
+
     /// A numbering of different keys, in this order.
     fn numbered(&self, keys: &ByteKeys) -> ByteNumbering {
         let mut numbering = ByteNumbering::default();
-        let hashes: Vec<u64> = keys.iter().map(|key| self.hash_of(key)).collect();
-        numbering.number(keys, &hashes, &mut Vec::with_capacity(keys.len()));
+        numbering.number(keys, &self.hashes_of(keys), &mut Vec::with_capacity(keys.len()));
         numbering
     }
 

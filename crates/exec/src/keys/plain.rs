@@ -11,7 +11,7 @@ use arrow_array::types::{
 use arrow_array::{Array, ArrayRef, Float64Array, PrimitiveArray, StringViewArray};
 use arrow_buffer::{NullBuffer, ScalarBuffer};
 use churn_core::Type;
-use churn_kernels::hash;
+use churn_kernels::hash::Seed;
 
 use super::NULL;
 
@@ -21,15 +21,15 @@ pub(super) fn packs(kind: &Type) -> bool {
 }
 
 /// The hash of a text's key, or of null, the same for its packed form.
-pub(super) fn hash_of_text(text: Option<&[u8]>) -> u64 {
-    let Some(text) = text else { return hash::of_u128(NULL) };
+pub(super) fn hash_of_text(text: Option<&[u8]>, seed: Seed) -> u64 {
+    let Some(text) = text else { return seed.of_u128(NULL) };
     let mut view = [0; 16];
     match view.get_mut(4..4 + text.len()) {
         Some(place) => {
             place.copy_from_slice(text);
-            hash::of_u128(u128::from_le_bytes(view) | text.len() as u128)
+            seed.of_u128(u128::from_le_bytes(view) | text.len() as u128)
         }
-        None => hash::of_bytes(text),
+        None => seed.of_bytes(text),
     }
 }
 

@@ -8,6 +8,7 @@
 use arrow_array::{Array, ArrayRef};
 use churn_core::{Result, Type};
 use churn_kernels::distinct::Distinct;
+use churn_kernels::hash::Seed;
 use churn_kernels::known::known;
 
 use super::buckets::{Buckets, Scale};
@@ -104,7 +105,7 @@ impl ValueCounts {
     /// Shows the sketch the values that are new to the table.
     fn sketch_new(&mut self, known: usize) -> Result<()> {
         if let Some(sketch) = &mut self.sketch {
-            self.keys.hashes(known)?.into_iter().for_each(|hash| sketch.distinct.insert(hash));
+            self.keys.hashes(known, Seed::FIXED)?.into_iter().for_each(|hash| sketch.distinct.insert(hash));
         }
         Ok(())
     }

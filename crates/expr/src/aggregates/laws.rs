@@ -196,13 +196,13 @@ proptest! {
 
     /// One frame of all rows is the aggregate of one group; frames that only grow are those of the rows so far.
     #[test]
-    fn frames(rows in prop::collection::vec(row(), 1..30)) {
+    fn frames(rows in prop::collection::vec(row(), 1..30), before in prop::sample::select(vec![0u32, 4, 7, 8, 20])) {
         let rows: Vec<Row> = rows.into_iter().map(|row| (0, row.1, row.2, row.3, row.4, row.5)).collect();
         let (batch, _) = batch(&rows);
         for call in calls() {
             let evaluate = |arg: &Bound| arg.evaluate_array(&batch, &mut Events::default()).unwrap();
             let args: Vec<ArrayRef> = call.made.args.iter().map(evaluate).collect();
-            let frames: Vec<(u32, u32)> = (0..rows.len() as u32).map(|row| (row.saturating_sub(4), row + 1)).collect();
+            let frames: Vec<(u32, u32)> = (0..rows.len() as u32).map(|row| (row.saturating_sub(before), row + 1)).collect();
             let Ok(found) = call.states().slide(&args, None, &frames) else { continue };
             let found = widen(&found).unwrap();
             for (row, (from, to)) in frames.iter().enumerate() {

@@ -3,6 +3,7 @@
 
 use std::io::{Error, ErrorKind, Read, Result, Write};
 
+use churn_kernels::hash::Seed;
 use serde_json::Value;
 
 use crate::open_files::PositionedFile;
@@ -297,8 +298,8 @@ pub(super) fn packed(records: &[u8], packing: Packing, level: Option<i32>) -> Re
 
 /// The mark of a file: of its schema, so that the same rows make the same file.
 pub(super) fn mark_of(schema: &str) -> [u8; MARK] {
-    let low = churn_kernels::hash::of_bytes(schema.as_bytes());
-    let high = churn_kernels::hash::of_bytes(&low.to_le_bytes());
+    let low = Seed::FIXED.of_bytes(schema.as_bytes());
+    let high = Seed::FIXED.of_bytes(&low.to_le_bytes());
     (u128::from(high) << 64 | u128::from(low)).to_le_bytes()
 }
 

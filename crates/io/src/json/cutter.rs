@@ -18,10 +18,10 @@ const BLOCK_BYTES: usize = 512 << 10;
 /// The longest record.
 const RECORD_LIMIT: usize = 64 << 20;
 
-/// Bytes looked at before the run: of a file all of them, if they are not more.
+/// Bytes looked at before the run: of a file all of them, if they are not more, and of what has no other places to look at.
 const LOOKED_AT: usize = 16 << 20;
 
-/// Bytes looked at of a stream, and of the last of many files.
+/// Bytes looked at of a stream, of the last of many files, and at the start of a large one.
 const LOOKED_AT_LEAST: usize = 1 << 20;
 
 /// What was not read yet of a stream; `None` once it is taken.
@@ -70,8 +70,11 @@ impl JsonFile {
         let failed = |e: std::io::Error| place::unreadable(path, &e);
         // Of a file as much as types are inferred from; of a stream what is there soon, but a whole record.
         let is_seen_later = is_stream && !store::is_address(path);
-        let mut wanted =
-            if is_seen_later { LOOKED_AT_LEAST } else { LOOKED_AT.min(left).max(LOOKED_AT_LEAST) };
+        let seekable = compression == Compression::None && (!is_stream || file.is_some());
+        let of_remote = |file: &RemoteFile| PositionedFile::Remote(file.clone()).size();
+        let is_large = size.or(file.as_ref().map(of_remote)).is_some_and(|size| size > LOOKED_AT as u64);
+        let is_little = is_seen_later || seekable && is_large;
+        let mut wanted = if is_little { LOOKED_AT_LEAST } else { LOOKED_AT.min(left).max(LOOKED_AT_LEAST) };
         let whole = loop {
             let more = (wanted - start.len()) as u64;
             let read = (&mut reader).take(more).read_to_end(&mut start).map_err(failed)?;
@@ -83,7 +86,6 @@ impl JsonFile {
         };
         let shown = streams::named(path, shown);
         let stream = is_stream.then(|| (Mutex::new(Some(reader)), transfer.clone()));
-        let seekable = compression == Compression::None && (!is_stream || file.is_some());
         Ok(JsonFile { path: path.to_owned(), shown, size, start, whole, seekable, file, stream })
     }
 
@@ -205,6 +207,7 @@ impl Cutter {
         loop {
             let had = bytes.len();
             if let Some(reader) = &mut self.reader {
+                bytes.reserve_exact(wanted);
                 let read = reader.take(wanted as u64).read_to_end(&mut bytes);
                 read.map_err(|e| place::unreadable(&file.path, &e).in_file(&file.shown, None, None))?;
             }

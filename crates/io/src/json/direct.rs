@@ -1,14 +1,16 @@
 //! Records decoded straight from their bytes: those of plain shape, which nearly all are.
 //!
-//! Records of a file have the same fields in the same order most times. So the fields of the record before are remembered
-//! in order, and a name is compared with the one that is expected, without a look-up. Values of columns that are not
-//! needed are passed over, but checked: what is no JSON is not taken for some.
+//! Records of a file have the same fields in the same order most times, so that nearly all of them are read by what stood
+//! before their values in earlier ones ([`super::leads`]); others field by field. Values of columns that are not needed are
+//! passed over, but checked: what is no JSON is not taken for some.
 //!
-//! What is not plain (an escape in a name or in a text that is needed, a list, a number of many digits, a value that does
+//! What is not plain (an escape in a name or in a text that is needed, a list that is, a number of many digits, a value that does
 //! not fit its column, a fault) is left to the parser of [`super::decode`], which reads the record again.
 
+use churn_kernels::json_ends::{digits, plain_text, short_number};
 use churn_kernels::number;
 
+use super::leads::Leads;
 use super::long;
 
 /// Fields that are remembered; a record with more is not plain.
@@ -34,6 +36,8 @@ pub(super) trait Fields {
     fn bool(&mut self, field: usize, value: bool) -> Plain<()>;
     /// Takes null.
     fn null(&mut self, field: usize) -> Plain<()>;
+    /// Forgets the values of the record so far, which is read from its start again.
+    fn again(&mut self);
 }
 
 /// What becomes of a field's values.
@@ -47,28 +51,26 @@ pub(super) enum JsonPlace {
     None,
 }
 
-/// A field of the record before.
+/// A field of earlier records.
 struct Known {
     /// Of a field within another one that one's number, else 0.
     parent: u32,
-    /// Its own number, from 1 on.
-    number: u32,
-    /// Its name, and the quotation mark behind it.
     name: Vec<u8>,
     /// Its name and those of the fields around it.
     path: String,
     place: JsonPlace,
-    /// The number of the last record that had it.
-    record: u64,
 }
 
 /// The fields of the records before.
 #[derive(Default)]
 pub(super) struct RecordShape {
-    /// In order of the last record that had them.
+    /// The first one has the number 1.
     fields: Vec<Known>,
+    /// Of each the last record that had it.
+    seen: Vec<u64>,
     /// How many records were read.
     records: u64,
+    leads: Leads,
 }
 
 /// A record is not plain.
@@ -78,62 +80,30 @@ pub(super) struct NotPlain;
 pub(super) type Plain<T> = Result<T, NotPlain>;
 
 impl RecordShape {
-    /// The expected field, if it stands in a text and within a parent, and the place behind its name and quotation mark.
-    #[inline]
-    fn expected(
-        &mut self,
-        next: &mut usize,
-        parent: u32,
-        text: &[u8],
-        at: usize,
-    ) -> Option<(usize, u32, JsonPlace)> {
-        let known = self.fields.get_mut(*next)?;
-        let rest = text.get(at..)?;
-        let is = known.parent == parent && known.record != self.records && rest.starts_with(&known.name);
-        if !is {
-            return None;
-        }
-        known.record = self.records;
-        *next += 1;
-        Some((at + known.name.len(), known.number, known.place))
+    /// Notes that the record has a field: not plain if it has it twice, as the parser knows which of them counts.
+    #[inline(always)]
+    fn note(seen: &mut [u64], record: u64, number: u32) -> Plain<()> {
+        let last = seen.get_mut(number as usize - 1).ok_or(NotPlain)?;
+        if std::mem::replace(last, record) == record { Err(NotPlain) } else { Ok(()) }
     }
 
-    /// The field with a name within a parent, which is not the expected one: fields between are missing, or it is new. `next`
-    /// becomes where the field behind it is expected.
-    #[inline(never)]
-    fn field(
-        &mut self,
-        next: &mut usize,
-        parent: u32,
-        name: &[u8],
-        fields: &mut impl Fields,
-    ) -> Plain<(u32, JsonPlace)> {
-        let is = |known: &Known| known.parent == parent && known.name.strip_suffix(b"\"") == Some(name);
+    /// The number of the field with a name within a parent, and what becomes of its values.
+    fn field(&mut self, parent: u32, name: &[u8], fields: &mut impl Fields) -> Plain<(u32, JsonPlace)> {
+        let is = |known: &Known| known.parent == parent && known.name == name;
         if let Some(at) = self.fields.iter().position(is) {
-            *next = at + 1;
-            // Of a record that has a field twice the parser knows which counts.
-            let known =
-                self.fields.get_mut(at).filter(|known| known.record != self.records).ok_or(NotPlain)?;
-            known.record = self.records;
-            return Ok((known.number, known.place));
+            let place = self.fields.get(at).ok_or(NotPlain)?.place;
+            return Ok((at as u32 + 1, place));
         }
         if self.fields.len() >= MOST_FIELDS {
             return Err(NotPlain);
         }
         let text = std::str::from_utf8(name).map_err(|_| NotPlain)?;
-        let path = match self.fields.iter().find(|known| known.number == parent) {
-            Some(around) => format!("{}.{text}", around.path),
-            None => text.to_owned(),
-        };
+        let around = (parent as usize).checked_sub(1).and_then(|around| self.fields.get(around));
+        let path = around.map_or_else(|| text.to_owned(), |around| format!("{}.{text}", around.path));
         let place = fields.place(&path);
-        let number = self.fields.len() as u32 + 1;
-        let at = (*next).min(self.fields.len());
-        self.fields.insert(
-            at,
-            Known { parent, number, name: [name, b"\""].concat(), path, place, record: self.records },
-        );
-        *next = at + 1;
-        Ok((number, place))
+        self.fields.push(Known { parent, name: name.to_vec(), path, place });
+        self.seen.push(0);
+        Ok((self.fields.len() as u32, place))
     }
 }
 
@@ -146,9 +116,42 @@ pub(super) struct RecordReader<'r, F> {
 
 impl<F: Fields> RecordReader<'_, F> {
     /// Reads the record that starts at a place; gives where it ends. If it is not plain, some of its values were taken.
+    #[inline]
     pub(super) fn record(&mut self, at: usize) -> Plain<usize> {
+        match self.expected(at) {
+            Some(end) => Ok(end),
+            None => {
+                self.fields.again();
+                self.by_field(at)
+            }
+        }
+    }
+
+    /// Reads a record whose leads are all known.
+    #[inline]
+    fn expected(&mut self, mut at: usize) -> Option<usize> {
         self.shape.records += 1;
-        let mut next = 0;
+        let mut after = 0;
+        loop {
+            let RecordShape { seen, records, leads, .. } = &mut *self.shape;
+            let expected = leads.expected(after, self.text, at)?;
+            for number in expected.names {
+                RecordShape::note(seen, *records, *number).ok()?;
+            }
+            at = expected.at;
+            let Some((number, place)) = expected.value else { return Some(at) };
+            at = self.placed(at, place).ok()?;
+            after = number;
+        }
+    }
+
+    /// Reads a record field by field.
+    #[inline(never)]
+    fn by_field(&mut self, at: usize) -> Plain<usize> {
+        self.shape.records += 1;
+        self.shape.leads.start();
+        // Where the last value ended, and its field.
+        let (mut behind, mut after) = (at, 0);
         let mut parents = [0u32; DEEPEST];
         let mut depth = 0;
         let mut at = self.expect(at, b'{')?;
@@ -158,9 +161,13 @@ impl<F: Fields> RecordReader<'_, F> {
             match (self.byte(at)?, is_first) {
                 (b'}', _) => {
                     at += 1;
-                    let Some(around) = usize::checked_sub(depth, 1) else { return Ok(at) };
-                    (depth, is_first) = (around, false);
-                    continue;
+                    if let Some(around) = usize::checked_sub(depth, 1) {
+                        (depth, is_first) = (around, false);
+                        continue;
+                    }
+                    self.shape.leads.read(after, (behind, at), None);
+                    self.shape.leads.remember(self.text);
+                    return Ok(at);
                 }
                 (b',', false) => at = self.blank(at + 1),
                 (b'"', true) => {}
@@ -168,17 +175,11 @@ impl<F: Fields> RecordReader<'_, F> {
             }
             is_first = false;
             let parent = *parents.get(depth).ok_or(NotPlain)?;
-            let start = self.expect(at, b'"')?;
-            let (behind, number, place) = match self.shape.expected(&mut next, parent, self.text, start) {
-                Some(field) => field,
-                None => {
-                    let (behind, name) = text_at(self.text, start)?;
-                    let (number, place) = self.shape.field(&mut next, parent, name, self.fields)?;
-                    (behind, number, place)
-                }
-            };
-            at = self.blank(behind);
-            at = self.expect(at, b':')?;
+            let (end, name) = text_at(self.text, self.expect(at, b'"')?)?;
+            let (number, place) = self.shape.field(parent, name, self.fields)?;
+            RecordShape::note(&mut self.shape.seen, self.shape.records, number)?;
+            self.shape.leads.name(number);
+            at = self.expect(self.blank(end), b':')?;
             at = self.blank(at);
             if self.byte(at)? == b'{' && place != JsonPlace::Unneeded {
                 depth += 1;
@@ -187,11 +188,19 @@ impl<F: Fields> RecordReader<'_, F> {
                 is_first = true;
                 continue;
             }
-            at = match place {
-                JsonPlace::Field(field) => self.value(at, field)?,
-                JsonPlace::Unneeded => self.passed(at)?,
-                JsonPlace::None => self.word(at, b"null")?,
-            };
+            self.shape.leads.read(after, (behind, at), Some((number, place)));
+            at = self.placed(at, place)?;
+            (behind, after) = (at, number);
+        }
+    }
+
+    /// Takes a value, or passes over it; gives the place behind it.
+    #[inline(always)]
+    fn placed(&mut self, at: usize, place: JsonPlace) -> Plain<usize> {
+        match place {
+            JsonPlace::Field(field) => self.value(at, field),
+            JsonPlace::Unneeded => self.passed(at),
+            JsonPlace::None => self.word(at, b"null"),
         }
     }
 
@@ -254,12 +263,19 @@ impl<F: Fields> RecordReader<'_, F> {
 
     /// The place behind a number, and whether it is a whole one: a sign, digits without a zero before them, a fraction, an
     /// exponent.
-    #[inline]
+    #[inline(always)]
     fn number_end(&self, start: usize) -> Plain<(usize, bool)> {
-        let digits = |from: usize| {
-            let rest = self.text.get(from..).unwrap_or_default();
-            from + rest.iter().position(|byte| !byte.is_ascii_digit()).unwrap_or(rest.len())
-        };
+        let bytes = self.text.get(start..).and_then(|rest| rest.first_chunk());
+        match bytes.and_then(short_number) {
+            Some((length, is_whole)) => Ok((start + length, is_whole)),
+            None => self.long_number_end(start),
+        }
+    }
+
+    /// The same of any number.
+    #[inline(never)]
+    fn long_number_end(&self, start: usize) -> Plain<(usize, bool)> {
+        let digits = |from: usize| from + digits(self.text.get(from..).unwrap_or_default());
         let first = start + usize::from(self.byte(start)? == b'-');
         let mut end = digits(first);
         if end == first || (end > first + 1 && self.byte(first)? == b'0') {
@@ -284,16 +300,74 @@ impl<F: Fields> RecordReader<'_, F> {
     }
 
     /// The place behind a value that nobody needs.
+    #[inline(always)]
     fn passed(&self, at: usize) -> Plain<usize> {
+        if let b'{' | b'[' = self.byte(at)? { self.passed_nested(at) } else { self.passed_scalar(at) }
+    }
+
+    /// The same of a value that is no list and no record.
+    #[inline(always)]
+    fn passed_scalar(&self, at: usize) -> Plain<usize> {
         match self.byte(at)? {
             b'"' => passed_text(self.text, at + 1).ok_or(NotPlain),
             b'-' | b'0'..=b'9' => Ok(self.number_end(at)?.0),
             b'n' => self.word(at, b"null"),
             b't' => self.word(at, b"true"),
             b'f' => self.word(at, b"false"),
-            // Lists and records are the parser's.
             _ => Err(NotPlain),
         }
+    }
+
+    /// The place behind a list or a record that nobody needs.
+    #[inline(never)]
+    fn passed_nested(&self, mut at: usize) -> Plain<usize> {
+        // What ends each of those that are open.
+        let mut ends = [0u8; DEEPEST];
+        let mut open = 0;
+        loop {
+            // A value starts here.
+            let end = match self.byte(at)? {
+                b'{' => b'}',
+                b'[' => b']',
+                _ => 0,
+            };
+            if end == 0 {
+                at = self.passed_scalar(at)?;
+            } else {
+                *ends.get_mut(open).ok_or(NotPlain)? = end;
+                open += 1;
+                at = self.blank(at + 1);
+                if self.byte(at)? != end {
+                    at = self.passed_name(at, end)?;
+                    continue;
+                }
+            }
+            // Behind a value, or at the end of what has none.
+            loop {
+                at = self.blank(at);
+                let end = *ends.get(open - 1).ok_or(NotPlain)?;
+                match self.byte(at)? {
+                    b',' => {
+                        at = self.passed_name(self.blank(at + 1), end)?;
+                        break;
+                    }
+                    byte if byte == end => (at, open) = (at + 1, open - 1),
+                    _ => return Err(NotPlain),
+                }
+                if open == 0 {
+                    return Ok(at);
+                }
+            }
+        }
+    }
+
+    /// The place of the value of a field that starts at a place of a record; of a list it starts there itself.
+    fn passed_name(&self, at: usize, end: u8) -> Plain<usize> {
+        if end == b']' {
+            return Ok(at);
+        }
+        let behind = passed_text(self.text, self.expect(at, b'"')?).ok_or(NotPlain)?;
+        Ok(self.blank(self.expect(self.blank(behind), b':')?))
     }
 }
 
@@ -320,25 +394,4 @@ fn passed_text(all: &[u8], start: usize) -> Option<usize> {
             _ => return None,
         }
     }
-}
-
-/// How many bytes come before a quotation mark, a backslash or a control character.
-#[inline]
-fn plain_text(text: &[u8]) -> usize {
-    const ONES: u64 = u64::MAX / 255;
-    const HIGH: u64 = ONES << 7;
-    let zeros = |word: u64| word.wrapping_sub(ONES) & !word & HIGH;
-    let (words, rest) = text.as_chunks::<8>();
-    for (i, word) in words.iter().enumerate() {
-        let word = u64::from_le_bytes(*word);
-        // The lowest mark is right; those above it may not be.
-        let marks = zeros(word ^ (ONES * u64::from(b'"')))
-            | zeros(word ^ (ONES * u64::from(b'\\')))
-            | (word.wrapping_sub(ONES * 0x20) & !word & HIGH);
-        if marks != 0 {
-            return i * 8 + marks.trailing_zeros() as usize / 8;
-        }
-    }
-    let is_end = |byte: &u8| matches!(byte, b'"' | b'\\' | 0..0x20);
-    words.len() * 8 + rest.iter().position(is_end).unwrap_or(rest.len())
 }

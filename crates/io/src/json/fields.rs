@@ -67,4 +67,8 @@ impl Fields for PlainFields<'_, '_> {
     fn null(&mut self, _: usize) -> Plain<()> {
         Ok(())
     }
+
+    /// Those that were taken are taken again, or the record is not plain.
+    #[inline]
+    fn again(&mut self) {}
 }

@@ -119,6 +119,10 @@ impl Fields for PlainLooks<'_> {
         self.pending.push((field, SeenKind::Null));
         Ok(())
     }
+
+    fn again(&mut self) {
+        self.pending.clear();
+    }
 }
 
 impl Looks {

@@ -15,6 +15,7 @@ mod direct;
 mod fields;
 mod format;
 mod infer;
+mod leads;
 mod lists;
 mod long;
 mod look;

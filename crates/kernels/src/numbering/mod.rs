@@ -6,7 +6,7 @@
 
 mod tagged;
 
-use crate::hash;
+use crate::hash::Seed;
 use crate::perfect_hash::PerfectHash;
 use crate::prefetch;
 use tagged::TaggedSlots;
@@ -120,8 +120,9 @@ impl Numbering {
         }
         let (slots, own) = (self.slots.as_slice(), self.keys.as_slice());
         let mask = slots.len().wrapping_sub(1);
+        let seed = Seed::of_process();
         for (slot, key) in numbers.iter_mut().zip(keys) {
-            let at = hash::of_key(*key) as usize & mask;
+            let at = seed.of_key(*key) as usize & mask;
             prefetch::near(slots, at);
             *slot = at as u32;
         }
@@ -144,7 +145,7 @@ impl Numbering {
             });
         }
         let mask = self.slots.len() - 1;
-        let mut at = hash::of_key(key) as usize & mask;
+        let mut at = Seed::of_process().of_key(key) as usize & mask;
         loop {
             match self.slots[at] {
                 0 => {
@@ -165,7 +166,7 @@ impl Numbering {
             return tagged.find(&self.keys, key);
         }
         let mask = self.slots.len().checked_sub(1)?;
-        let mut at = hash::of_key(key) as usize & mask;
+        let mut at = Seed::of_process().of_key(key) as usize & mask;
         loop {
             match self.slots[at] {
                 0 => return None,
@@ -203,8 +204,9 @@ impl Numbering {
             return;
         }
         self.slots = vec![0; slots];
+        let seed = Seed::of_process();
         for (number, key) in (1u32..).zip(&self.keys) {
-            let mut at = hash::of_key(*key) as usize & (slots - 1);
+            let mut at = seed.of_key(*key) as usize & (slots - 1);
             while self.slots[at] != 0 {
                 at = (at + 1) & (slots - 1);
             }

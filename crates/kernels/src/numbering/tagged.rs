@@ -5,7 +5,8 @@
 //! alone, which is why a table that fits in the cache has those.
 
 use super::{CHUNK, others_of};
-use crate::{hash, prefetch};
+use crate::hash::Seed;
+use crate::prefetch;
 
 /// Slots in order of the lowest bits of their tags: the tag of a key above one more than its number, or 0.
 #[derive(Clone, Debug)]
@@ -15,8 +16,8 @@ pub(super) struct TaggedSlots {
 
 /// The part of a key's hash that stands in its slot; the lowest bits of it say where that is.
 #[inline(always)]
-fn tag_of(key: u128) -> u32 {
-    (hash::of_key(key) >> 32) as u32
+fn tag_of(key: u128, seed: Seed) -> u32 {
+    (seed.of_key(key) >> 32) as u32
 }
 
 #[inline(always)]
@@ -33,8 +34,9 @@ impl TaggedSlots {
     /// So many slots, a power of two, for these keys, which are all different.
     pub(super) fn of(keys: &[u128], slots: usize) -> TaggedSlots {
         let mut table = TaggedSlots { slots: vec![0; slots] };
+        let seed = Seed::of_process();
         for (number, key) in (0u32..).zip(keys) {
-            table.put(tag_of(*key), number);
+            table.put(tag_of(*key, seed), number);
         }
         table
     }
@@ -74,8 +76,9 @@ impl TaggedSlots {
         others: &mut [u8; CHUNK],
     ) -> usize {
         let mask = self.slots.len() - 1;
+        let seed = Seed::of_process();
         for (place, key) in numbers.iter_mut().zip(keys) {
-            *place = tag_of(*key);
+            *place = tag_of(*key, seed);
             prefetch::near(&self.slots, *place as usize & mask);
         }
         for place in numbers.iter_mut().take(keys.len()) {
@@ -94,7 +97,7 @@ impl TaggedSlots {
     /// The number of a key, if it has one.
     #[inline]
     pub(super) fn find(&self, own: &[u128], key: u128) -> Option<u32> {
-        let (mask, tag_of_key) = (self.slots.len() - 1, tag_of(key));
+        let (mask, tag_of_key) = (self.slots.len() - 1, tag_of(key, Seed::of_process()));
         let mut at = tag_of_key as usize & mask;
         loop {
             match self.slots[at] {
@@ -110,6 +113,6 @@ impl TaggedSlots {
     /// Adds a key that has no number yet; there is a free slot.
     #[inline]
     pub(super) fn add(&mut self, key: u128, number: u32) {
-        self.put(tag_of(key), number);
+        self.put(tag_of(key, Seed::of_process()), number);
     }
 }

@@ -7,7 +7,7 @@ mod rows;
 use std::sync::Arc;
 
 use churn_core::Result;
-use churn_kernels::hash;
+use churn_kernels::hash::Seed;
 use churn_plan::operators::{Sample, SampleSize};
 use per_key::{AddLots, SamplePerKey};
 use percent::SamplePercent;
@@ -50,5 +50,5 @@ impl Build for Sample {
 
 /// The random number of a row, the same in every run.
 fn lot(seed: u64, row: u64) -> u64 {
-    hash::of_u128(u128::from(seed) << 64 | u128::from(row))
+    Seed::FIXED.of_u128(u128::from(seed) << 64 | u128::from(row))
 }

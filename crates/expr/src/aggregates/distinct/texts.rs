@@ -6,7 +6,7 @@ use arrow_array::cast::AsArray;
 use arrow_array::{Array, ArrayRef};
 use churn_core::{Result, Scalar};
 use churn_kernels::byte_numbering::{ByteKeys, ByteNumbering};
-use churn_kernels::hash;
+use churn_kernels::hash::Seed;
 use churn_kernels::known::{known, known_part};
 use churn_kernels::numbering::Numbering;
 use churn_kernels::word_set::WordSet;
@@ -46,7 +46,7 @@ impl From<Vec<Box<[u8]>>> for LongTexts {
 
 impl LongTexts {
     fn insert(&mut self, text: &[u8]) {
-        self.0.get_or_insert_default().insert(text, hash::of_bytes(text));
+        self.0.get_or_insert_default().insert(text, Seed::of_process().of_bytes(text));
     }
 
     fn len(&self) -> usize {
@@ -142,7 +142,7 @@ impl TextNumbers {
     fn number(&mut self, text: &[u8]) -> u32 {
         match short_text(text) {
             Some(bits) => self.short.insert(bits) * 2,
-            None => self.long.insert(text, hash::of_bytes(text)) * 2 + 1,
+            None => self.long.insert(text, Seed::of_process().of_bytes(text)) * 2 + 1,
         }
     }
 

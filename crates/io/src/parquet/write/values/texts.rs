@@ -2,7 +2,7 @@
 
 use arrow_array::Array;
 use arrow_array::cast::AsArray;
-use churn_kernels::hash;
+use churn_kernels::hash::Seed;
 use churn_kernels::known::known_part;
 use churn_kernels::numbering::Numbering;
 use hashbrown::HashTable;
@@ -47,7 +47,7 @@ impl Long {
     }
 
     fn number(&mut self, text: &[u8]) -> u32 {
-        let hash = hash::of_bytes(text);
+        let hash = Seed::of_process().of_bytes(text);
         if let Some(found) = self.table.find(hash, |number| self.text(*number as usize) == text) {
             return *found;
         }
@@ -58,7 +58,8 @@ impl Long {
         let own = |number: &u32| {
             let at = *number as usize;
             let from = at.checked_sub(1).and_then(|before| ends.get(before)).copied().unwrap_or(0);
-            hash::of_bytes(ends.get(at).and_then(|end| bytes.get(from..*end)).unwrap_or_default())
+            Seed::of_process()
+                .of_bytes(ends.get(at).and_then(|end| bytes.get(from..*end)).unwrap_or_default())
         };
         table.insert_unique(hash, number, own);
         number

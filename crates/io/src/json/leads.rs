@@ -1,0 +1,128 @@
+//! What stands before the values of records, compared whole.
+//!
+//! Records of a file have the same fields in the same order most times, written in the same way. So what stood before a
+//! value in an earlier record, from the value before it on, is remembered as the *lead* of that value: `,"farm":`. Where the
+//! same bytes stand again, their names, separators and white space need no other look. After each field up to
+//! four leads are remembered, so that records that lack some fields, or have them in another order, are read so too.
+
+use super::direct::JsonPlace;
+
+/// Leads that are remembered after one field.
+const MOST: usize = 4;
+
+/// Bytes of a lead that are compared at once.
+const SHORT: usize = 32;
+
+/// Bytes of the longest lead that is remembered.
+const LONGEST: usize = 256;
+
+/// What stood before a value, or at the end of a record.
+struct Lead {
+    /// The first bytes of it in words, with the bits of each that count.
+    words: [(u128, u128); SHORT / 16],
+    bytes: Box<[u8]>,
+    /// The field whose value follows; none at the end of a record.
+    value: Option<(u32, JsonPlace)>,
+    /// The fields whose names stand in it.
+    names: Box<[u32]>,
+}
+
+impl Lead {
+    /// Whether it stands at a place of a text.
+    #[inline(always)]
+    fn stands(&self, text: &[u8], at: usize) -> bool {
+        let Some(window) = text.get(at..).and_then(|rest| rest.first_chunk::<SHORT>()) else {
+            return text.get(at..).is_some_and(|rest| rest.starts_with(&self.bytes));
+        };
+        let (pieces, _) = window.as_chunks::<16>();
+        let other =
+            |(piece, (word, bits)): (&[u8; 16], &(u128, u128))| (u128::from_le_bytes(*piece) ^ word) & bits;
+        let others = pieces.iter().zip(&self.words).fold(0, |all, pair| all | other(pair));
+        others == 0
+            && (self.bytes.len() <= SHORT || text.get(at..).is_some_and(|rest| rest.starts_with(&self.bytes)))
+    }
+}
+
+/// The first bytes of a lead in words, with the bits of each that count.
+fn words_of(bytes: &[u8]) -> [(u128, u128); SHORT / 16] {
+    let mut words = [(0, 0); SHORT / 16];
+    for (place, byte) in bytes.iter().take(SHORT).enumerate() {
+        if let Some((word, bits)) = words.get_mut(place / 16) {
+            *word |= u128::from(*byte) << (place % 16 * 8);
+            *bits |= u128::from(u8::MAX) << (place % 16 * 8);
+        }
+    }
+    words
+}
+
+/// The leads of the records so far. Fields are known by numbers from 1 on; 0 is the start of a record.
+#[derive(Default)]
+pub(super) struct Leads {
+    /// Those that stood after each field.
+    after: Vec<Vec<Lead>>,
+    /// Those of the record that is read.
+    trace: Vec<Traced>,
+    /// The names that stand in them, one after the other.
+    names: Vec<u32>,
+}
+
+/// A lead of the record that is read.
+struct Traced {
+    after: u32,
+    bytes: (usize, usize),
+    /// Where its names end among all of the record.
+    names: usize,
+    value: Option<(u32, JsonPlace)>,
+}
+
+/// What is known to follow a value.
+pub(super) struct Expected<'l> {
+    /// Where the next value starts, or the record ends.
+    pub(super) at: usize,
+    /// The fields whose names stand between.
+    pub(super) names: &'l [u32],
+    /// The field of the next value; none at the end of the record.
+    pub(super) value: Option<(u32, JsonPlace)>,
+}
+
+impl Leads {
+    /// What follows a field's value, if a lead that is known stands there.
+    #[inline(always)]
+    pub(super) fn expected(&self, after: u32, text: &[u8], at: usize) -> Option<Expected<'_>> {
+        let lead = self.after.get(after as usize)?.iter().find(|lead| lead.stands(text, at))?;
+        Some(Expected { at: at + lead.bytes.len(), names: &lead.names, value: lead.value })
+    }
+
+    /// A record is read field by field from here on.
+    pub(super) fn start(&mut self) {
+        self.trace.clear();
+        self.names.clear();
+    }
+
+    /// The name of a field was read.
+    pub(super) fn name(&mut self, field: u32) {
+        self.names.push(field);
+    }
+
+    /// What stands between these places was read, after one field's value and before another's, or the record's end.
+    pub(super) fn read(&mut self, after: u32, bytes: (usize, usize), value: Option<(u32, JsonPlace)>) {
+        self.trace.push(Traced { after, bytes, names: self.names.len(), value });
+    }
+
+    /// Remembers the leads of the record that was read: it was plain.
+    pub(super) fn remember(&mut self, text: &[u8]) {
+        let mut first = 0;
+        for Traced { after, bytes: (from, to), names, value } in self.trace.drain(..) {
+            let names = self.names.get(std::mem::replace(&mut first, names)..names).unwrap_or_default();
+            let bytes = text.get(from..to).unwrap_or_default();
+            if self.after.len() <= after as usize {
+                self.after.resize_with(after as usize + 1, Vec::new);
+            }
+            let Some(known) = self.after.get_mut(after as usize) else { continue };
+            let is_new = known.iter().all(|lead| *lead.bytes != *bytes);
+            if is_new && known.len() < MOST && bytes.len() <= LONGEST {
+                known.push(Lead { words: words_of(bytes), bytes: bytes.into(), value, names: names.into() });
+            }
+        }
+    }
+}
