@@ -84,3 +84,7 @@ screenshots:
 # Caps on the size of files: lines of code in one file, megabytes in the repository
 sizes:
     bash .ci/sizes
+
+# How much of the code the tests reach, by file, least first; needs llvm-profdata and llvm-cov of the compiler's LLVM
+coverage:
+    bash .ci/coverage

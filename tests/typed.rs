@@ -6,8 +6,8 @@ use churn::steps::{self, DenseKey, Item, Other, PivotKey, Step};
 use churn::{
     BadCells, BadRows, Edge, Encoding, ErrorKind, Expr, Flow, Frame, Interval, Join, JoinKind, ReadOptions,
     Scalar, TextEncoding, Type, Unit, Window, WriteMode, WriteOptions, case, case_of, coalesce, column,
-    count, each, if_else, lag_by, lit, make_date, mean, parameter, quantile, rank, row_sum, sum, table_value,
-    today,
+    count, count_of, each, first_value, greatest, if_else, lag_by, lead_by, lit, make_date, max, mean, min,
+    parameter, quantile, rank, row_count, row_mean, row_sum, sum, table_value, today,
 };
 use proptest::prelude::*;
 use proptest::sample::select;
@@ -284,6 +284,36 @@ proptest! {
     sum(column("litres")).over(Frame::rows(Edge::preceding(3), Edge::Here)),
     "sum(litres) over rows between 3 preceding and current row"
 )]
+#[case::last(mean(column("litres")).over(Frame::last(7, Unit::Days)), "mean(litres) over last 7 days")]
+#[case::last_rows(mean(column("litres")).over(Frame::last_rows(7)), "mean(litres) over last 7 rows")]
+#[case::next(max(column("litres")).over(Frame::next(2, Unit::Hours)), "max(litres) over next 2 hours")]
+#[case::next_rows(min(column("litres")).over(Frame::next_rows(2)), "min(litres) over next 2 rows")]
+#[case::so_far(sum(column("litres")).over(Frame::so_far()), "sum(litres) over rows so far")]
+#[case::from_here(sum(column("litres")).over(Frame::from_here()), "sum(litres) over rows from here")]
+#[case::range(
+    sum(column("litres")).over(Frame::range(Edge::First, Edge::following(1))),
+    "sum(litres) over range between unbounded preceding and 1 following"
+)]
+#[case::to_the_end(
+    first_value(column("litres")).over(Frame::rows(Edge::Here, Edge::Last)),
+    "first_value(litres) over rows between current row and unbounded following"
+)]
+#[case::texts(row_count([each().texts()]), "row_count(each text)")]
+#[case::truths(row_count([each().bools().except(["late"])]), "row_count(each bool except late)")]
+#[case::matching(row_sum([each().matching("^l")]), "row_sum(each matching '^l')")]
+#[case::places(row_mean([each().at(2..=4)]), "row_mean(each 2 to 4)")]
+#[case::called(greatest([each().called(["a", "b b"])]), "greatest(each (a, \"b b\"))")]
+#[case::lead(lead_by(column("litres"), 1, 0), "lead(litres, 1, 0)")]
+#[case::counted(count_of(column("fat")), "count(fat)")]
+#[case::cut(column("farm").trim_of("F0"), "trim(farm, 'F0')")]
+#[case::bands(column("litres").band_at([0, 100, 500]), "band_at(litres, 0, 100, 500)")]
+#[case::ends(column("day").end_of(Unit::Quarters), "end_of(quarter, day)")]
+#[case::units(column("at").start_of(Unit::Seconds), "start_of(second, at)")]
+#[case::coalesced(coalesce([column("a"), column("b")]), "coalesce(a, b)")]
+#[case::null_if(column("a").nullif(0), "nullif(a, 0)")]
+#[case::cases_of(case_of(column("a")).when(1, "one").when(2, "two").otherwise("many"), "case a when 1 then 'one' when 2 then 'two' else 'many' end")]
+#[case::cases_without(case_of(column("a")).when(1, "one").end(), "case a when 1 then 'one' end")]
+#[case::case_without(case().when(column("a").gt(1), "many").end(), "case when a > 1 then 'many' end")]
 #[case::lag(lag_by(column("litres"), 2, 0), "lag(litres, 2, 0)")]
 #[case::share(quantile(column("litres"), 0.9), "quantile(litres, 0.9)")]
 #[case::given(column("day").ge(parameter("since")), "day >= $since")]
@@ -295,6 +325,10 @@ proptest! {
 #[case::smallest(lit(i64::MIN), "-9223372036854775808")]
 #[case::date(lit(jiff::civil::date(2026, 3, 1)), "date '2026-03-01'")]
 #[case::moment(lit(jiff::civil::date(2026, 3, 1).at(6, 30, 0, 0)), "timestamp '2026-03-01 06:30:00'")]
+#[case::part_of_a_second(
+    lit(Scalar::Interval(Interval { months: 0, days: 0, micros: -1_250_000 })),
+    "-1 * interval '1.25' second"
+)]
 #[case::interval(
     lit(Scalar::Interval(Interval { months: 1, days: -2, micros: 0 })),
     "interval '1' month + -1 * interval '2' day"

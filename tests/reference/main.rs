@@ -206,7 +206,7 @@ fn agree(seed: u64, later: bool) {
 
 /// Cases that are drawn: few enough for a minute, or as many as the variable says.
 fn cases() -> u32 {
-    std::env::var("PROPTEST_CASES").ok().and_then(|cases| cases.parse().ok()).unwrap_or(128)
+    std::env::var("PROPTEST_CASES").ok().and_then(|cases| cases.parse().ok()).unwrap_or(64)
 }
 
 proptest! {

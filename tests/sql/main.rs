@@ -5,6 +5,7 @@
 mod calls;
 mod eval;
 mod guide;
+mod literals;
 mod mangled;
 mod random;
 mod recipes;

@@ -15,6 +15,8 @@ fn churn(folder: &Path, settings: &[(&str, &str)]) -> Command {
     let mut command = Command::new(assert_cmd::cargo::cargo_bin("churn"));
     command.current_dir(folder).env_clear().env("HOME", folder).env("AWS_EC2_METADATA_DISABLED", "true");
     command.envs(settings.iter().copied());
+    // Where the tool counts which of its lines are reached, it is told where to.
+    command.envs(std::env::var_os("LLVM_PROFILE_FILE").map(|file| ("LLVM_PROFILE_FILE", file)));
     command
 }
 

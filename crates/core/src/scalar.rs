@@ -374,7 +374,18 @@ impl fmt::Display for Interval {
             (_, d, 0) => (d, "day"),
             (_, _, us) if us % (3600 * calendar::SECOND) == 0 => (us / (3600 * calendar::SECOND), "hour"),
             (_, _, us) if us % (60 * calendar::SECOND) == 0 => (us / (60 * calendar::SECOND), "minute"),
-            (_, _, us) => (us / calendar::SECOND, "second"),
+            (_, _, us) if us % calendar::SECOND == 0 => (us / calendar::SECOND, "second"),
+            (_, _, us) => {
+                let (sign, size) = (if us < 0 { "-" } else { "" }, us.unsigned_abs());
+                let second = calendar::SECOND.unsigned_abs();
+                let fraction = format!("{:06}", size % second);
+                return write!(
+                    f,
+                    "interval '{sign}{}.{}' second",
+                    size / second,
+                    fraction.trim_end_matches('0')
+                );
+            }
         };
         write!(f, "interval '{number}' {unit}")
     }

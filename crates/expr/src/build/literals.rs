@@ -1,7 +1,6 @@
 //! Values as expressions: each prints as text that reads back as the same expression.
 
 use churn_core::{Interval, Scalar, Type};
-use churn_kernels::calendar;
 use jiff::civil;
 
 use super::{binary, made};
@@ -42,11 +41,8 @@ fn interval(value: Interval) -> Expr {
     whole.unwrap_or_else(|| made(Kind::Literal(Scalar::Interval(value))))
 }
 
-/// An interval of one part; of less than a second as a cast, as it has no literal.
+/// An interval of one part.
 fn part_of(part: Interval) -> Expr {
-    if part.micros % calendar::SECOND != 0 {
-        return cast_of(part.iso(), Type::Interval);
-    }
     let is_negative = part.months < 0 || part.days < 0 || part.micros < 0;
     match part.times(-1).filter(|_| is_negative) {
         Some(turned) => binary(

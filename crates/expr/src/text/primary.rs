@@ -2,7 +2,7 @@
 
 use crate::ast::{Cast, Expr, Kind};
 use crate::fold;
-use churn_core::{Interval, Result, Scalar, Span, Type};
+use churn_core::{Error, Interval, Result, Scalar, Span, Type};
 use churn_kernels::{calendar, number};
 
 use super::Cursor;
@@ -179,19 +179,26 @@ fn dated_literal(c: &mut Cursor<'_>) -> Result<Kind> {
 }
 
 fn interval(c: &mut Cursor<'_>, span: Span, text: &str, text_span: Span) -> Result<Kind> {
-    let Some(count) = number::parse_int(text.trim().as_bytes()) else {
-        return Err(c
-            .error_at(text_span, format!("'{text}' is not a whole number of units."))
-            .next("Write interval '7' day."));
+    // Seconds alone have a fraction, of microseconds.
+    let Some(micros) = number::parse_decimal(text.trim().as_bytes(), 38, 6) else {
+        return Err(not_of_units(c, text, text_span));
     };
     let unit_span = c.span();
     let (unit, _) = c.name("a unit: year, quarter, month, week, day, hour, minute, second")?;
-    let months = |n: i64| count.checked_mul(n).map(|months| Interval { months, ..Interval::default() });
-    let days = |n: i64| count.checked_mul(n).map(|days| Interval { days, ..Interval::default() });
-    let seconds = |n: i64| {
-        count.checked_mul(n * calendar::SECOND).map(|micros| Interval { micros, ..Interval::default() })
+    let word = unit.to_ascii_lowercase();
+    let is_of_seconds = word.trim_end_matches('s') == "second";
+    let second = i128::from(calendar::SECOND);
+    if !is_of_seconds && text.contains('.') {
+        return Err(not_of_units(c, text, text_span));
+    }
+    let whole = |n: i64| i64::try_from(micros / second).ok()?.checked_mul(n);
+    let months = |n: i64| whole(n).map(|months| Interval { months, ..Interval::default() });
+    let days = |n: i64| whole(n).map(|days| Interval { days, ..Interval::default() });
+    let seconds = |n: i128| {
+        let micros = micros.checked_mul(n).and_then(|micros| i64::try_from(micros).ok());
+        micros.map(|micros| Interval { micros, ..Interval::default() })
     };
-    let value = match unit.to_ascii_lowercase().trim_end_matches('s') {
+    let value = match word.trim_end_matches('s') {
         "year" => months(12),
         "quarter" => months(3),
         "month" => months(1),
@@ -211,4 +218,9 @@ fn interval(c: &mut Cursor<'_>, span: Span, text: &str, text_span: Span) -> Resu
         .filter(|v| v.arrow().is_some())
         .map(|v| Kind::Literal(Scalar::Interval(v)))
         .ok_or_else(|| c.error_at(c.since(span), "This interval is too long."))
+}
+
+fn not_of_units(c: &Cursor<'_>, text: &str, span: Span) -> Error {
+    c.error_at(span, format!("'{text}' is not a whole number of units."))
+        .next("Write interval '7' day; of seconds also a fraction, interval '1.5' second.")
 }
