@@ -34,7 +34,7 @@ fn value(expression: &str) -> Scalar {
 )]
 #[case(
     "timestamp '2026-01-01 00:00:00' + interval '10:00:01.5' hour to second",
-    "timestamp '2026-01-01 10:00:01.5'"
+    "timestamp '2026-01-01 10:00:01.500'"
 )]
 #[case("timestamp '2026-01-01 00:00:00' - interval '90' minute", "timestamp '2025-12-31 22:30:00'")]
 #[case("timestamp '2026-01-01 00:00:00' + interval '+0.25' second", "timestamp '2026-01-01 00:00:00.250'")]
