@@ -63,7 +63,7 @@ echo
 "$tool" do "read 'rows.csv'" "pivot threads by question, rows: s = first(seconds), mb = first(megabytes)" --as markdown --rows 1000
 echo
 "$tool" do "read 'groups.csv'" "pivot threads by groups: s = first(seconds), mb = first(megabytes)" --as markdown --rows 1000
-title='seconds, by two threads'
+title='seconds by rows, two threads'
 "$tool" do "read 'rows.csv'" "filter threads = 2" \
     "draw lines seconds over rows by question to 'rows.svg' with (log = both, title = '$title')" > /dev/null
 "$tool" do "read 'groups.csv'" \

@@ -58,7 +58,7 @@ fn words_of(bytes: &[u8]) -> [(u128, u128); SHORT / 16] {
 /// The leads of the records so far. Fields are known by numbers from 1 on; 0 is the start of a record.
 #[derive(Default)]
 pub(super) struct Leads {
-    /// Those that stood after each field.
+    /// Those that stood after each field, the longest first.
     after: Vec<Vec<Lead>>,
     /// Those of the record that is read.
     trace: Vec<Traced>,
@@ -121,7 +121,10 @@ impl Leads {
             let Some(known) = self.after.get_mut(after as usize) else { continue };
             let is_new = known.iter().all(|lead| *lead.bytes != *bytes);
             if is_new && known.len() < MOST && bytes.len() <= LONGEST {
-                known.push(Lead { words: words_of(bytes), bytes: bytes.into(), value, names: names.into() });
+                // The longest first: one may be the start of another that has more white space.
+                let place = known.partition_point(|lead| lead.bytes.len() > bytes.len());
+                let lead = Lead { words: words_of(bytes), bytes: bytes.into(), value, names: names.into() };
+                known.insert(place, lead);
             }
         }
     }
