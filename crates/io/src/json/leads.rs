@@ -129,3 +129,65 @@ impl Leads {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    /// The leads of records whose fields 1 and 2 these texts stand before, and the end.
+    fn of(leads: &[&str]) -> Leads {
+        let mut known = Leads::default();
+        for lead in leads {
+            let text = format!("{{\"x\":0{lead}0}}");
+            known.start();
+            known.name(1);
+            known.read(0, (0, 5), Some((1, JsonPlace::Unneeded)));
+            known.name(2);
+            known.read(1, (6, 6 + lead.len()), Some((2, JsonPlace::Field(7))));
+            known.read(2, (7 + lead.len(), 8 + lead.len()), None);
+            known.remember(text.as_bytes());
+        }
+        known
+    }
+
+    const LONG: &str = ",\"a field whose name has more than thirty-two bytes\":";
+
+    #[rstest]
+    #[case::at_the_end(&[",\"a\":"], ",\"a\":", Some(5))]
+    #[case::before_more(&[",\"a\":"], ",\"a\":1234567890123456789012345678901234567890", Some(5))]
+    #[case::another(&[",\"a\":"], ",\"b\":1", None)]
+    #[case::cut_short(&[",\"a\":"], ",\"a", None)]
+    #[case::one_of_two(&[",\"a\":", ",\"b\":"], ",\"b\":1", Some(5))]
+    #[case::more_white_space(&[",\"a\":", ",\"a\": "], ",\"a\": 1", Some(6))]
+    #[case::less_white_space(&[",\"a\": ", ",\"a\":"], ",\"a\":1", Some(5))]
+    #[case::long(&[LONG], ",\"a field whose name has more than thirty-two bytes\":1", Some(LONG.len()))]
+    #[case::long_and_other_at_its_end(&[LONG], ",\"a field whose name has more than thirty-two letters\":1", None)]
+    #[case::a_fifth(&["1", "2", "3", "4", "5"], "5", None)]
+    fn leads_are_found(#[case] known: &[&str], #[case] text: &str, #[case] length: Option<usize>) {
+        let text = format!("{{\"x\":0{text}");
+        let known = of(known);
+        let found = known.expected(1, text.as_bytes(), 6);
+        assert_eq!(found.as_ref().map(|found| found.at - 6), length);
+        if let Some(found) = found {
+            assert_eq!((found.names, found.value), (&[2][..], Some((2, JsonPlace::Field(7)))));
+        }
+    }
+
+    #[test]
+    fn a_record_begins_and_ends_with_leads() {
+        let known = of(&[",\"a\":"]);
+        let start = known.expected(0, b"{\"x\":0,\"a\":0}", 0);
+        assert_eq!(start.map(|start| (start.at, start.names)), Some((5, &[1][..])));
+        let end = known.expected(2, b"{\"x\":0,\"a\":0}\n", 12);
+        assert_eq!(end.map(|end| (end.at, end.names, end.value)), Some((13, &[][..], None)));
+        assert!(known.expected(3, b"{\"x\":0,\"a\":0}", 12).is_none());
+    }
+
+    #[test]
+    fn what_is_too_long_is_not_remembered() {
+        let name = "a".repeat(LONGEST);
+        let known = of(&[&format!(",\"{name}\":")]);
+        assert!(known.expected(1, format!("{{\"x\":0,\"{name}\":0}}").as_bytes(), 6).is_none());
+    }
+}
