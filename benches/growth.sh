@@ -2,7 +2,7 @@
 # How time and memory grow with rows, with groups, and with threads: two tables in Markdown, and their curves.
 #
 # usage: benches/growth.sh TOOL [FOLDER]     TOOL is a release build of churn, FOLDER where the data go
-# ROWS (millions, "2 20 100" unless told) needs 60 bytes of disk and up to 90 of memory a row; the curves go to FOLDER/rows.svg and
+# ROWS (millions, "2 20 100" unless told) needs 60 bytes of disk and up to 150 of memory a row; the curves go to FOLDER/rows.svg and
 # FOLDER/groups.svg. RUNS says how often each is run; the median counts. Needs GNU time.
 set -euo pipefail
 tool=$(realpath "$1")
@@ -23,13 +23,19 @@ questions=(
     "sort|sort litres desc, fat|first 1000 per grade"
 )
 
-# Seconds and peak of a recipe by so many threads: the median of the runs. Prints "seconds,megabytes".
+# Seconds and peak of the recipe by so many threads: the median of the runs. Prints "seconds,megabytes".
 measured() {
-    local recipe=$1 threads=$2
     for _ in $(seq "$runs"); do
-        command time -f '%e %M' -o time.txt "$tool" run "$recipe" --threads "$threads" --quiet > answer.txt
+        command time -f '%e %M' -o time.txt "$tool" run recipe.churn --threads "$1" --quiet > answer.txt
         cat time.txt
     done | sort -n | sed -n "$(((runs + 1) / 2))p" | awk '{ printf "%s,%.0f", $1, $2 / 1024 }'
+}
+
+# Adds a line to a table for one thread and one for two, behind these cells.
+by_threads() {
+    for threads in 1 2; do
+        echo "$2,$threads,$(measured "$threads")" | tee -a "$1" >&2
+    done
 }
 
 recipe() {
@@ -44,9 +50,7 @@ for millions in $sizes; do
     cp "$data/farms.csv" .
     for question in "${questions[@]}"; do
         recipe "$data" "${question#*|}"
-        for threads in 1 2; do
-            echo "${question%%|*},${millions}000000,$threads,$(measured recipe.churn "$threads")" | tee -a rows.csv >&2
-        done
+        by_threads rows.csv "${question%%|*},${millions}000000"
     done
 done
 # The last and largest one, by so many keys that lie nowhere near each other.
@@ -54,17 +58,14 @@ for power in 3 4 5 6 7 8; do
     groups=$((10 ** power))
     [ "$groups" -le "$((${sizes##* } * 1000000))" ] || continue
     recipe "rows-${sizes##* }" "group by k = (cast(delivery_id as int) * 48271) mod $groups: s = sum(litres)|total: n = count(), s = sum(s)"
-    for threads in 1 2; do
-        echo "$groups,$threads,$(measured recipe.churn "$threads")" | tee -a groups.csv >&2
-    done
+    by_threads groups.csv "$groups"
 done
 
 echo
 "$tool" do "read 'rows.csv'" "pivot threads by question, rows: s = first(seconds), mb = first(megabytes)" --as markdown --rows 1000
 echo
 "$tool" do "read 'groups.csv'" "pivot threads by groups: s = first(seconds), mb = first(megabytes)" --as markdown --rows 1000
-title='seconds by rows, two threads'
 "$tool" do "read 'rows.csv'" "filter threads = 2" \
-    "draw lines seconds over rows by question to 'rows.svg' with (log = both, title = '$title')" > /dev/null
+    "draw lines seconds over rows by question to 'rows.svg' with (log = both, title = 'seconds by rows, two threads')" > /dev/null
 "$tool" do "read 'groups.csv'" \
     "draw lines seconds over groups by threads to 'groups.svg' with (log = both, title = 'seconds, by groups')" > /dev/null

@@ -124,7 +124,7 @@ impl KeyTable {
         let seed = Seed::of_process();
         let hashes: Vec<u64> = match list {
             KeyList::Packed(keys) => keys.iter().map(|key| seed.of_u128(*key)).collect(),
-            KeyList::Bytes(keys) => keys.iter().map(|key| self.hash_of(key, seed)).collect(),
+            KeyList::Bytes(keys) => self.hashes_of(keys),
             KeyList::None(seen) => vec![0; *seen],
         };
         places_by_partition(&hashes, parts, 0)
