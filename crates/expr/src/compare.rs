@@ -157,8 +157,14 @@ fn texts(op: Binary, a: Texts<'_>, b: Texts<'_>, rows: usize) -> Vec<u64> {
         && let (Binary::Equal | Binary::NotEqual, Some(view)) = (op, inline_view(text))
     {
         // A text of at most twelve bytes stands whole in its view, so one comparison of 16 bytes tells.
-        let negate = op == Binary::NotEqual;
-        return columns::test(column.views(), |v| (v == view) != negate);
+        let mut words = columns::equal(column.views(), view);
+        if op == Binary::NotEqual {
+            words.iter_mut().for_each(|word| *word = !*word);
+            // No bits behind the last row.
+            let behind = words.len() * 64 - column.views().len();
+            words.last_mut().into_iter().for_each(|word| *word = *word << behind >> behind);
+        }
+        return words;
     }
     by_row(rows, |row| match (a.get(row), b.get(row)) {
         (Some(a), Some(b)) => holds(op, a.cmp(b)),

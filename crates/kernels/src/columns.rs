@@ -3,6 +3,8 @@
 //! An operand is a column or one value for every row. The closures are generic, so that each use compiles to
 //! a loop of its own that the compiler turns into vector instructions.
 
+use crate::masks::Way;
+
 /// One side of an element-wise loop.
 #[derive(Clone, Copy, Debug)]
 pub enum Operand<'a, T> {
@@ -93,15 +95,80 @@ pub fn test2<A: Copy, B: Copy>(
 /// Tests every value into a bit mask, lowest bit first, 64 rows a word.
 #[inline]
 pub fn test<T: Copy>(values: &[T], f: impl Fn(T) -> bool) -> Vec<u64> {
-    let mut words = Vec::with_capacity(values.len().div_ceil(64));
-    for chunk in values.chunks(64) {
-        let mut word = 0u64;
-        for (bit, value) in chunk.iter().enumerate() {
-            word |= u64::from(f(*value)) << bit;
-        }
-        words.push(word);
+    match Way::choose() {
+        // SAFETY: `choose` gives this way only where the processor has AVX-512 with these parts.
+        #[cfg(target_arch = "x86_64")]
+        Way::Avx512(_) => unsafe { test_avx512(values, f) },
+        // SAFETY: `choose` gives this way only where the processor has AVX2.
+        #[cfg(target_arch = "x86_64")]
+        Way::Avx2(_) => unsafe { test_avx2(values, f) },
+        Way::Portable => test_in_words(values, f),
     }
+}
+
+/// As [`test`], compiled for AVX-512.
+#[cfg(target_arch = "x86_64")]
+#[target_feature(enable = "avx512bw,avx512dq,avx512vl,bmi1,bmi2,popcnt")]
+fn test_avx512<T: Copy>(values: &[T], f: impl Fn(T) -> bool) -> Vec<u64> {
+    test_in_words(values, f)
+}
+
+/// As [`test`], compiled for AVX2.
+#[cfg(target_arch = "x86_64")]
+#[target_feature(enable = "avx2,bmi1,bmi2,popcnt")]
+fn test_avx2<T: Copy>(values: &[T], f: impl Fn(T) -> bool) -> Vec<u64> {
+    test_in_words(values, f)
+}
+
+#[inline(always)]
+fn test_in_words<T: Copy>(values: &[T], f: impl Fn(T) -> bool) -> Vec<u64> {
+    let word = |some: &[T]| {
+        some.iter().enumerate().fold(0u64, |word, (bit, value)| word | u64::from(f(*value)) << bit)
+    };
+    let (whole, rest) = values.as_chunks::<64>();
+    let mut words = Vec::with_capacity(values.len().div_ceil(64));
+    words.extend(whole.iter().map(|some| word(some)));
+    words.extend((!rest.is_empty()).then(|| word(rest)));
     words
+}
+
+/// Which of some 16 bytes are these, as a bit mask, lowest bit first, 64 rows a word.
+pub fn equal(values: &[u128], wanted: u128) -> Vec<u64> {
+    #[cfg(target_arch = "x86_64")]
+    if let Way::Avx512(_) = Way::choose() {
+        let (whole, rest) = values.as_chunks::<64>();
+        let mut words = Vec::with_capacity(values.len().div_ceil(64));
+        // SAFETY: `choose` gives this way only where the processor has AVX-512 with these parts.
+        words.extend(whole.iter().map(|some| unsafe { equal_avx512(some, wanted) }));
+        words.extend(test_in_words(rest, |value| value == wanted));
+        return words;
+    }
+    test_in_words(values, |value| value == wanted)
+}
+
+/// Which of 64 are these 16 bytes.
+#[cfg(target_arch = "x86_64")]
+#[target_feature(enable = "avx512f,avx512bw,bmi2")]
+fn equal_avx512(values: &[u128; 64], wanted: u128) -> u64 {
+    use std::arch::x86_64::{
+        _mm_loadu_si128, _mm512_broadcast_i32x4, _mm512_cmpeq_epi64_mask, _mm512_loadu_si512, _pext_u64,
+    };
+    // SAFETY: the load is the 16 bytes of `wanted`; `loadu` needs no alignment.
+    let wanted = _mm512_broadcast_i32x4(unsafe { _mm_loadu_si128((&raw const wanted).cast()) });
+    let four = |i: usize| {
+        // SAFETY: the load is four of the 64 values, of which `i` is the first.
+        u64::from(_mm512_cmpeq_epi64_mask(
+            unsafe { _mm512_loadu_si512(values.as_ptr().add(i).cast()) },
+            wanted,
+        ))
+    };
+    let mut word = 0;
+    for part in (0..64).step_by(32) {
+        // A bit for each half of a value.
+        let halves = (0..8).fold(0, |halves, i| halves | four(part + 4 * i) << (8 * i));
+        word |= _pext_u64(halves & halves >> 1, 0x5555_5555_5555_5555) << part;
+    }
+    word
 }
 
 fn pack(rows: usize, f: impl Fn(usize) -> bool) -> Vec<u64> {
@@ -127,6 +194,19 @@ mod tests {
         assert_eq!(words.len(), rows.div_ceil(64));
         for i in 0..rows {
             assert_eq!(words[i / 64] >> (i % 64) & 1 == 1, a[i] < b[i], "row {i}");
+        }
+    }
+
+    #[rstest]
+    fn values_are_tested(#[values(0, 1, 63, 64, 65, 200)] rows: usize) {
+        let values: Vec<f64> = (0..rows as u32).map(|i| f64::from(i * 7 % 13)).collect();
+        let texts: Vec<u128> = (0..rows as u128).map(|i| (i * 7 % 3) | ((i * 5 % 3) << 64)).collect();
+        let wanted = 1 | (2 << 64);
+        let (small, same) = (test(&values, |v| v < 6.0), equal(&texts, wanted));
+        assert_eq!((small.len(), same.len()), (rows.div_ceil(64), rows.div_ceil(64)));
+        for i in 0..rows {
+            assert_eq!(small[i / 64] >> (i % 64) & 1 == 1, values[i] < 6.0, "row {i}");
+            assert_eq!(same[i / 64] >> (i % 64) & 1 == 1, texts[i] == wanted, "row {i}");
         }
     }
 
