@@ -45,13 +45,26 @@ fn eight_digits(value: u32) -> (u64, u32) {
 /// Appends a whole number.
 #[inline]
 pub fn push_int(value: i64, out: &mut Vec<u8>) {
-    match u32::try_from(value) {
-        Ok(small) if small < 100_000_000 => {
-            let (digits, zeros) = eight_digits(small);
-            push_bytes(u128::from(digits >> (8 * zeros)), 8 - zeros as usize, out);
-        }
-        _ => push_large(value, out),
+    match short_int(value) {
+        Some((text, length)) => push_bytes(text, length, out),
+        None => push_large(value, out),
     }
+}
+
+/// The text of a whole number of at most sixteen digits that is not negative, the first byte lowest, and its length; `None`
+/// of any other.
+#[inline]
+pub fn short_int(value: i64) -> Option<(u128, usize)> {
+    const EIGHT: u64 = 100_000_000;
+    let value = u64::try_from(value).ok().filter(|value| *value < EIGHT * EIGHT)?;
+    let (high, low) = ((value / EIGHT) as u32, (value % EIGHT) as u32);
+    let (last, zeros) = eight_digits(low);
+    if high == 0 {
+        return Some((u128::from(last >> (8 * zeros)), 8 - zeros as usize));
+    }
+    let (first, zeros) = eight_digits(high);
+    let count = 8 - zeros as usize;
+    Some((u128::from(first >> (8 * zeros)) | u128::from(last) << (8 * count), count + 8))
 }
 
 fn push_large(value: i64, out: &mut Vec<u8>) {
@@ -73,49 +86,47 @@ fn push_large(value: i64, out: &mut Vec<u8>) {
 
 /// Appends a float that has at most four decimals, as most in tables have; gives false for any other, and then
 /// appends nothing.
+#[inline]
+pub fn push_short_decimal(value: f64, out: &mut Vec<u8>) -> bool {
+    let Some((text, length)) = short_decimal(value) else { return false };
+    push_bytes(text, length, out);
+    true
+}
+
+/// The text of a float that has at most four decimals, the first byte lowest, and its length; `None` of any other.
 ///
 /// A whole number divided by a power of ten, both of which a float holds exactly, is rounded once. So if the
 /// quotient is the value, the quotient's digits read back as it; and with the fewest decimals for which that is
 /// so they are the shortest that do.
 #[inline]
-pub fn push_short_decimal(value: f64, out: &mut Vec<u8>) -> bool {
+pub fn short_decimal(value: f64) -> Option<(u128, usize)> {
     let size = value.abs();
     if !(1e-3..1e8).contains(&size) {
-        return false;
+        return None;
     }
-    let nearest = |x: f64| (x + 0.5) as i64;
-    let hundredths = nearest(size * 100.0);
-    let (digits, decimals) = if hundredths as f64 / 100.0 == size {
-        if hundredths % 10 == 0 { (hundredths / 10, 1) } else { (hundredths, 2) }
-    } else {
-        let fine = nearest(size * 10_000.0);
-        if fine as f64 / 10_000.0 != size {
-            return false;
-        }
-        if fine % 10 == 0 { (fine / 10, 3) } else { (fine, 4) }
-    };
+    let fine = size * 10_000.0;
+    let digits = (fine + 0.5) as i64;
+    // The value is off by half of its last bit, and so is the product: what is farther from a whole number has more
+    // decimals. Most that have are told so without a division.
+    if (digits as f64 - fine).abs() > fine * (2.0 * f64::EPSILON) || digits as f64 / 10_000.0 != size {
+        return None;
+    }
     // Divided by constants, since a division by a variable takes as long as all the rest.
     let digits = digits.unsigned_abs();
-    let (whole, part) = match decimals {
-        1 => (digits / 10, tail([b'0' + (digits % 10) as u8, 0], [0, 0])),
-        2 => (digits / 100, tail(pair((digits % 100) as u32), [0, 0])),
-        3 => {
-            let [a, b] = pair((digits % 1000 / 10) as u32);
-            (digits / 1000, tail([a, b], [b'0' + (digits % 10) as u8, 0]))
-        }
-        _ => (digits / 10_000, tail(pair((digits / 100 % 100) as u32), pair((digits % 100) as u32))),
+    let (whole, last) = (digits / 10_000, (digits % 10_000) as u32);
+    let (first, second) = (pair(last / 100), pair(last));
+    let decimals = match (second, first) {
+        ([b'0', b'0'], [_, b'0']) => 1,
+        ([b'0', b'0'], _) => 2,
+        ([_, b'0'], _) => 3,
+        _ => 4,
     };
-    let part = part | u64::from(b'.');
+    let part = tail(first, second) | u64::from(b'.');
     let (text, zeros) = eight_digits(whole as u32);
     let count = 8 - zeros;
     let text = u128::from(text >> (8 * zeros)) | u128::from(part) << (8 * count);
     let length = count as usize + 1 + decimals;
-    if value < 0.0 {
-        push_bytes(text << 8 | u128::from(b'-'), length + 1, out);
-    } else {
-        push_bytes(text, length, out);
-    }
-    true
+    Some(if value < 0.0 { (text << 8 | u128::from(b'-'), length + 1) } else { (text, length) })
 }
 
 /// Appends the shortest text that reads back as the same finite float, of two as short and as near the one with an
@@ -127,6 +138,27 @@ pub fn push_float(value: f64, out: &mut Vec<u8>) {
     let (number, exponent) = text.split_at(plus.unwrap_or(text.len()));
     out.extend_from_slice(number);
     out.extend_from_slice(exponent.get(1..).unwrap_or_default());
+}
+
+/// Puts the text of a float that [`push_float`] appends into a room; gives its length, or `None` of floats that are not
+/// finite, or so large that they have an exponent.
+#[inline]
+pub fn put_float(value: f64, room: &mut [u8; 32]) -> Option<usize> {
+    if value.is_nan() || value.abs() >= 1e15 {
+        return None;
+    }
+    let mut buffer = zmij::Buffer::new();
+    let text = buffer.format_finite(value).as_bytes();
+    let length = text.len();
+    match (text.first_chunk::<16>(), text.last_chunk::<16>()) {
+        // Two copies of a fixed length, which overlap.
+        (Some(first), Some(last)) => {
+            *room.first_chunk_mut()? = *first;
+            *room.get_mut(..length)?.last_chunk_mut()? = *last;
+        }
+        _ => room.get_mut(..length)?.copy_from_slice(text),
+    }
+    Some(length)
 }
 
 /// Digits behind the byte that the point goes to.
@@ -143,10 +175,13 @@ pub fn day_text(year: u32, month: u32, day: u32) -> u128 {
     u128::from_le_bytes([y1, y2, y3, y4, b'-', m1, m2, b'-', d1, d2, 0, 0, 0, 0, 0, 0])
 }
 
+/// Bytes of the text of a day.
+pub const DAY_BYTES: usize = 10;
+
 /// Appends the ten bytes of a day.
 #[inline]
 pub fn push_day(text: u128, out: &mut Vec<u8>) {
-    push_bytes(text, 10, out);
+    push_bytes(text, DAY_BYTES, out);
 }
 
 /// Whether a word holds one of four bytes, none of them zero.
@@ -172,17 +207,22 @@ pub fn holds_any(text: &[u8], of: [u8; 4]) -> bool {
 /// for any other, and then appends nothing.
 #[inline]
 pub fn push_short_text(view: u128, without: [u8; 4], out: &mut Vec<u8>) -> bool {
+    let Some((text, length)) = short_text(view, without) else { return false };
+    push_bytes(text, length, out);
+    true
+}
+
+/// The text of a view that holds it whole, the first byte lowest, and its length, if it is not empty and has none of
+/// four bytes.
+#[inline]
+pub fn short_text(view: u128, without: [u8; 4]) -> Option<(u128, usize)> {
     let length = view as u32;
     let text = view >> 32;
     // The bytes behind a short text are zero.
-    if length.wrapping_sub(1) >= 12
-        || word_holds(text as u64, without)
-        || word_holds((text >> 64) as u64, without)
-    {
-        return false;
-    }
-    push_bytes(text, length as usize, out);
-    true
+    let is_plain = length.wrapping_sub(1) < 12
+        && !word_holds(text as u64, without)
+        && !word_holds((text >> 64) as u64, without);
+    is_plain.then_some((text, length as usize))
 }
 
 #[cfg(test)]
@@ -235,12 +275,16 @@ mod tests {
         ) {
             let text = float_text(value);
             prop_assert_eq!(text.parse(), Ok(value));
+            let mut room = [0; 32];
+            if let Some(length) = put_float(value, &mut room) {
+                prop_assert_eq!(&room[..length], text.as_bytes());
+            }
             // As many digits as the standard library has, which takes the higher of two texts as short and as near.
             prop_assert_eq!(significant(&text), significant(&format!("{value:e}")), "{}", text);
         }
 
         #[test]
-        fn whole_numbers(value: i64) {
+        fn whole_numbers(value in prop_oneof![any::<i64>(), (0u32..63).prop_flat_map(|bits| 0i64..1 << bits)]) {
             let mut out = Vec::new();
             push_int(value, &mut out);
             prop_assert_eq!(String::from_utf8_lossy(&out), value.to_string());

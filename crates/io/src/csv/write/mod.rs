@@ -2,18 +2,20 @@
 //!
 //! Floats have a point or an exponent, an empty text has quotes, null is the empty cell without them.
 
-use arrow_array::cast::AsArray;
-use arrow_array::types::{Date32Type, Float64Type, Int64Type};
-use arrow_array::{Array, ArrayRef, BinaryViewArray, StringViewArray};
-use arrow_buffer::NullBuffer;
+mod cell_texts;
+mod columns;
+
+use arrow_array::{Array, BinaryViewArray};
 use arrow_data::ByteView;
-use arrow_schema::DataType;
 use churn_core::names::name;
 use churn_core::scalar::write_float;
 use churn_core::widen::widen;
 use churn_core::{Batch, Error, ErrorKind, Field, Result, Scalar};
 use churn_kernels::known::known;
 use churn_kernels::{calendar, digits, gather, lines};
+
+use cell_texts::CellTexts;
+use columns::{ColumnValues, WrittenColumn, at};
 
 use crate::format::{Encoder, LineEncoder, LineForm, TextEncoding, WriteOptions};
 use crate::json_text::write_value;
@@ -95,17 +97,6 @@ impl CsvEncoder {
         quote(text, out);
     }
 
-    /// A row without its end.
-    #[inline]
-    fn write_row(&self, cells: &[WrittenColumn<'_>], row: usize, out: &mut Vec<u8>) {
-        for (i, column) in cells.iter().enumerate() {
-            if i > 0 {
-                out.push(self.options.separator);
-            }
-            self.write_cell(column, row, out);
-        }
-    }
-
     #[inline]
     fn write_cell(&self, cells: &WrittenColumn<'_>, row: usize, out: &mut Vec<u8>) {
         if cells.nulls.is_some_and(|nulls| nulls.is_null(row)) {
@@ -132,9 +123,7 @@ impl CsvEncoder {
         match &cells.values {
             ColumnValues::Texts(texts) => {
                 let view = known(texts.views(), row);
-                // A mark of byte order would be taken for one at the start of a file.
-                let marked = (view >> 32) as u32 & 0x00ff_ffff == 0x00bf_bbef;
-                if !(self.plain && !marked && digits::push_short_text(view, self.special(), out)) {
+                if !(self.plain && !is_marked(view) && digits::push_short_text(view, self.special(), out)) {
                     self.write_text(texts.value(row).as_bytes(), out);
                 }
             }
@@ -178,76 +167,17 @@ fn quote(text: &[u8], out: &mut Vec<u8>) {
     out.push(b'"');
 }
 
+/// Whether a short text starts with a mark of byte order, which would be taken for one at the start of a file.
+#[inline]
+fn is_marked(view: u128) -> bool {
+    (view >> 32) as u32 & 0x00ff_ffff == 0x00bf_bbef
+}
+
 /// The bytes from a line on, and how long it is; `None` for one that is its own view.
 fn from(lines: &BinaryViewArray, row: usize) -> Option<(&[u8], usize)> {
     let view = ByteView::from(*lines.views().get(row)?);
     let block = lines.data_buffers().get(view.buffer_index as usize).filter(|_| view.length > 12)?;
     Some((block.get(view.offset as usize..)?, view.length as usize))
-}
-
-/// A column as the loop over rows sees it.
-struct WrittenColumn<'a> {
-    nulls: Option<&'a NullBuffer>,
-    values: ColumnValues<'a>,
-}
-
-enum ColumnValues<'a> {
-    Texts(&'a StringViewArray),
-    Floats(&'a [f64]),
-    Ints(&'a [i64]),
-    Days(&'a [i32], Days),
-    Others(&'a ArrayRef),
-}
-
-/// The texts of all days from the first to the last of a column, where they are not many more than its rows.
-#[derive(Default)]
-struct Days {
-    first: i32,
-    texts: Vec<u128>,
-}
-
-impl Days {
-    fn new(days: &[i32]) -> Days {
-        let (Some(first), Some(last)) = (days.iter().min(), days.iter().max()) else {
-            return Days::default();
-        };
-        if i64::from(*last) - i64::from(*first) > days.len() as i64 / 2 {
-            return Days::default();
-        }
-        let texts = (*first..=*last).map(|day| calendar::date_text(day).unwrap_or(0)).collect();
-        Days { first: *first, texts }
-    }
-}
-
-#[inline]
-fn at<T: Copy + Default>(values: &[T], row: usize) -> T {
-    known(values, row)
-}
-
-impl<'a> WrittenColumn<'a> {
-    fn new(array: &'a ArrayRef) -> WrittenColumn<'a> {
-        let values = if let Some(texts) = array.as_string_view_opt() {
-            ColumnValues::Texts(texts)
-        } else if let Some(floats) = array.as_primitive_opt::<Float64Type>() {
-            ColumnValues::Floats(floats.values())
-        } else if let Some(ints) = array.as_primitive_opt::<Int64Type>() {
-            ColumnValues::Ints(ints.values())
-        } else if let Some(days) = array.as_primitive_opt::<Date32Type>() {
-            ColumnValues::Days(days.values(), Days::new(days.values()))
-        } else {
-            ColumnValues::Others(array)
-        };
-        WrittenColumn { nulls: array.nulls(), values }
-    }
-
-    /// Whether its values are numbers with decimals.
-    fn is_fraction(&self) -> bool {
-        match &self.values {
-            ColumnValues::Floats(_) => true,
-            ColumnValues::Others(array) => matches!(array.data_type(), DataType::Decimal128(..)),
-            _ => false,
-        }
-    }
 }
 
 impl Encoder for CsvEncoder {
@@ -270,10 +200,11 @@ impl Encoder for CsvEncoder {
         let cells: Vec<WrittenColumn<'_>> = columns.iter().map(WrittenColumn::new).collect();
         self.check_values(&cells, batch.rows)?;
         let mut out = Vec::with_capacity(batch.rows * columns.len() * 8);
+        let mut texts = CellTexts::new(self, &cells, batch.rows);
         for row in 0..batch.rows {
             match ready.filter(|lines| lines.is_valid(row)).and_then(|lines| from(lines, row)) {
                 Some((line, length)) => gather::push_near(line, length, &mut out),
-                None => self.write_row(&cells, row, &mut out),
+                None => texts.write_row(row, &mut out),
             }
             out.extend_from_slice(self.line_end);
         }
@@ -296,8 +227,9 @@ impl LineEncoder for CsvEncoder {
         let cells: Vec<WrittenColumn<'_>> = columns.iter().map(WrittenColumn::new).collect();
         self.check_values(&cells, batch.rows)?;
         let (mut text, mut ends) = (Vec::new(), Vec::new());
+        let mut texts = CellTexts::new(self, &cells, batch.rows);
         for row in 0..batch.rows {
-            self.write_row(&cells, row, &mut text);
+            texts.write_row(row, &mut text);
             ends.push(text.len());
         }
         Ok(lines::with_own(standing, text, &ends))
