@@ -41,10 +41,12 @@ impl<'a> Decoder<'a> {
         for column in &mut self.columns {
             let part = encoding::part(&mut key);
             match column {
-                // The bytes were a text's.
-                KeyColumn::Texts(texts) => {
-                    texts.append_option(part.map(|part| String::from_utf8_lossy(part)))
-                }
+                KeyColumn::Texts(texts) => match part.map(std::str::from_utf8) {
+                    Some(Ok(text)) => texts.append_value(text),
+                    // The bytes were a text's: this is never met.
+                    Some(Err(_)) => texts.append_value(String::from_utf8_lossy(part.unwrap_or_default())),
+                    None => texts.append_null(),
+                },
                 KeyColumn::Days(days) => days.append_option(part.map(|part| encoding::whole(part) as i32)),
                 KeyColumn::Ints(ints) => ints.append_option(part.map(encoding::whole)),
                 KeyColumn::Floats(floats) => floats.append_option(part.map(encoding::float)),

@@ -13,7 +13,7 @@ use crate::keys::KeyTable;
 use crate::runtime::materialized::concat;
 
 /// Rows of partitions that are worked on together, about.
-const TOGETHER: usize = 1 << 16;
+const TOGETHER: usize = 1 << 13;
 
 /// All rows of some partitions, in the order of the input.
 pub(super) struct Bucket {

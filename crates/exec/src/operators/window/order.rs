@@ -1,6 +1,9 @@
 //! The order of a partition's rows, and which of them are equal in it.
 
+use std::ops::{Add, BitOr, Shl};
+
 use arrow_array::{Array, ArrayRef, UInt32Array};
+use arrow_buffer::NullBuffer;
 use arrow_row::{RowConverter, Rows, SortField};
 use arrow_schema::SortOptions;
 use churn_core::{Result, Type, taken};
@@ -31,54 +34,103 @@ enum By {
     /// The rows' own order.
     None,
     /// Keys that are words, packed into one of so many bits.
-    Words(Vec<u128>, u32),
+    Words(Vec<u64>, u32),
+    /// As these, of more bits.
+    Wide(Vec<u128>),
     Rows(Rows),
 }
 
 /// Bits of a packed key, so that a row's place fits below it.
 const PACKED: u32 = 96;
 
-/// The keys of each row in one word, the first one highest, each in as many bits as its values need; and how many bits that
-/// are. None if they are more than [`PACKED`], or a key is no word.
-fn packed(keys: &[PlacedKey], columns: &[ArrayRef]) -> Option<(Vec<u128>, u32)> {
-    let mut packed = vec![0u128; columns.first()?.len()];
-    let mut bits = 0;
-    for (key, column) in keys.iter().zip(columns) {
-        if !is_word(&key.kind) {
-            return None;
-        }
-        let nulls = column.nulls().filter(|nulls| nulls.null_count() > 0);
+/// A key of each row as a rising word, and in how many bits these are told apart.
+struct KeyWords {
+    words: Vec<u64>,
+    nulls: Option<NullBuffer>,
+    /// The least word of a row that is not null, and how far the others reach.
+    least: u64,
+    range: u64,
+    nulls_first: bool,
+    bits: u32,
+}
+
+impl KeyWords {
+    fn new(key: &PlacedKey, column: &ArrayRef) -> KeyWords {
+        let nulls = column.nulls().filter(|nulls| nulls.null_count() > 0).cloned();
         let words = turned(key, words_of(column));
-        let is_valid = |row: usize| nulls.is_none_or(|nulls| nulls.is_valid(row));
-        let valid = || words.iter().enumerate().filter(|(row, _)| is_valid(*row)).map(|(_, word)| *word);
-        let least = valid().min().unwrap_or(0);
-        let range = valid().max().unwrap_or(0) - least;
-        // With nulls there is one value more, below or above all others.
-        let (below, null) = match (nulls.is_some(), key.nulls_first) {
-            (true, true) => (1, 0),
-            _ => (0, u128::from(range) + 1),
+        let bounds = |(least, most): (u64, u64), word: u64| (least.min(word), most.max(word));
+        let none = (u64::MAX, 0);
+        let (least, most) = match &nulls {
+            None => words.iter().copied().fold(none, bounds),
+            Some(nulls) => nulls.valid_indices().map(|row| known(&words, row)).fold(none, bounds),
         };
-        let own = u128::BITS - (u128::from(range) + u128::from(nulls.is_some())).leading_zeros();
-        bits += own;
-        if bits > PACKED {
-            return None;
-        }
-        for (row, (packed, word)) in packed.iter_mut().zip(&words).enumerate() {
-            let value = if is_valid(row) { u128::from(word - least) + below } else { null };
-            *packed = *packed << own | value;
+        let range = most.saturating_sub(least);
+        // With nulls there is one value more, below or above all others.
+        let values = u128::from(range) + u128::from(nulls.is_some());
+        let bits = u128::BITS - values.leading_zeros();
+        KeyWords { words, nulls, least, range, nulls_first: key.nulls_first, bits }
+    }
+
+    /// Puts the key of each row below what was packed before.
+    fn pack<W>(&self, packed: &mut [W])
+    where
+        W: Copy + From<u64> + Add<Output = W> + BitOr<Output = W> + Shl<u32, Output = W>,
+    {
+        let one = W::from(1);
+        let Some(nulls) = &self.nulls else {
+            for (packed, word) in packed.iter_mut().zip(&self.words) {
+                *packed = *packed << self.bits | W::from(word - self.least);
+            }
+            return;
+        };
+        let (below, null) =
+            if self.nulls_first { (one, W::from(0)) } else { (W::from(0), W::from(self.range) + one) };
+        for ((row, packed), word) in packed.iter_mut().enumerate().zip(&self.words) {
+            let value = if nulls.is_valid(row) { W::from(word - self.least) + below } else { null };
+            *packed = *packed << self.bits | value;
         }
     }
-    Some((packed, bits))
+}
+
+/// The keys of each row in one word, the first one highest, each in as many bits as its values need. None if they are more
+/// than [`PACKED`], or a key is no word.
+fn packed(keys: &[PlacedKey], columns: &[ArrayRef]) -> Option<By> {
+    if !keys.iter().all(|key| is_word(&key.kind)) {
+        return None;
+    }
+    let rows = columns.first()?.len();
+    let mut words: Vec<KeyWords> =
+        keys.iter().zip(columns).map(|(key, column)| KeyWords::new(key, column)).collect();
+    // What is the same in all rows has no bits, and orders nothing.
+    words.retain(|key| key.bits > 0);
+    match words.iter().map(|key| key.bits).sum() {
+        // A word that fills all bits is not moved up by as many.
+        bits if bits < u64::BITS => {
+            let mut packed = vec![0u64; rows];
+            words.iter().for_each(|key| key.pack(&mut packed));
+            Some(By::Words(packed, bits))
+        }
+        bits if bits <= PACKED => {
+            let mut packed = vec![0u128; rows];
+            words.iter().for_each(|key| key.pack(&mut packed));
+            Some(By::Wide(packed))
+        }
+        _ => None,
+    }
 }
 
 /// Sorts rows by their words; equal ones stay in order. `packed` makes one word of a row's word and its place.
-fn sort_by_words<W: Ord + Copy>(
-    words: &[u128],
+fn sort_by_words<W: Ord + Copy, K: Ord + Copy>(
+    words: &[W],
     rows: &mut [u32],
-    packed: impl Fn(u128, u32) -> W,
-    row: impl Fn(&W) -> u32,
+    packed: impl Fn(W, u32) -> K,
+    row: impl Fn(&K) -> u32,
 ) {
-    let mut keyed: Vec<W> = words.iter().zip(&*rows).map(|(word, row)| packed(*word, *row)).collect();
+    // Rows mostly come in order of time.
+    if words.is_sorted() {
+        return;
+    }
+    let mut keyed: Vec<K> = words.iter().zip(&*rows).map(|(word, row)| packed(*word, *row)).collect();
     if !sorting::insert(&mut keyed) {
         keyed.sort_unstable();
     }
@@ -99,7 +151,7 @@ impl<'a> Ordered<'a> {
         let first = keys.first().zip(arrays.first().cloned());
         let by = match packed(keys, &arrays) {
             _ if keys.is_empty() => By::None,
-            Some((words, bits)) => By::Words(words, bits),
+            Some(by) => by,
             None => {
                 let field = |key: &PlacedKey| {
                     let options = SortOptions { descending: key.descending, nulls_first: key.nulls_first };
@@ -116,22 +168,25 @@ impl<'a> Ordered<'a> {
     /// The places of the rows, each partition sorted; equal ones stay in order.
     pub(super) fn sorted(&self, ends: &[u32]) -> Vec<u32> {
         let mut sorted: Vec<u32> = (0..self.rows as u32).collect();
+        // Bits of a place.
+        let below = usize::BITS - self.rows.leading_zeros();
         let mut from = 0;
         for to in ends.iter().map(|end| *end as usize) {
             let rows = sorted.get_mut(from..to).unwrap_or_default();
             match &self.by {
                 By::None => {}
-                By::Words(words, bits) => {
-                    let words = known_part(words, from..to);
-                    if words.is_sorted() {
-                        // Rows mostly come in order of time.
-                    } else if *bits <= u32::BITS {
-                        let packed = |word: u128, row: u32| (word as u64) << 32 | u64::from(row);
-                        sort_by_words(words, rows, packed, |keyed| *keyed as u32);
-                    } else {
-                        let packed = |word: u128, row: u32| word << 32 | u128::from(row);
-                        sort_by_words(words, rows, packed, |keyed| *keyed as u32);
-                    }
+                By::Words(words, bits) if bits + below <= u64::BITS => {
+                    let packed = |word: u64, row: u32| word << below | u64::from(row);
+                    let row = |keyed: &u64| (keyed & ((1 << below) - 1)) as u32;
+                    sort_by_words(known_part(words, from..to), rows, packed, row);
+                }
+                By::Words(words, _) => {
+                    let packed = |word: u64, row: u32| u128::from(word) << u32::BITS | u128::from(row);
+                    sort_by_words(known_part(words, from..to), rows, packed, |keyed| *keyed as u32);
+                }
+                By::Wide(words) => {
+                    let packed = |word: u128, row: u32| word << u32::BITS | u128::from(row);
+                    sort_by_words(known_part(words, from..to), rows, packed, |keyed| *keyed as u32);
                 }
                 By::Rows(keys) => rows.sort_by(|a, b| keys.row(*a as usize).cmp(&keys.row(*b as usize))),
             }
@@ -154,6 +209,7 @@ impl<'a> Ordered<'a> {
         match &self.by {
             By::None => true,
             By::Words(words, _) => words.get(a as usize) == words.get(b as usize),
+            By::Wide(words) => words.get(a as usize) == words.get(b as usize),
             By::Rows(rows) => rows.row(a as usize) == rows.row(b as usize),
         }
     }

@@ -1,11 +1,13 @@
 //! What a window works out for the sorted rows of some partitions.
 
 use std::cell::OnceCell;
+use std::iter::repeat_n;
 use std::sync::Arc;
 
 use arrow_array::cast::AsArray;
 use arrow_array::types::Float64Type;
 use arrow_array::{Array, ArrayRef, Float64Array, Int64Array, UInt32Array};
+use arrow_buffer::{BooleanBufferBuilder, NullBuffer};
 use churn_core::{Error, ErrorKind, Result, taken};
 use churn_expr::aggregates::{Made, quantiles};
 use churn_expr::extend::PartitionFunction;
@@ -125,14 +127,25 @@ impl<'a> WindowPartitions<'a> {
         let Some(values) = args.first() else {
             return Err(Error::new(ErrorKind::Internal, "A window function lacks its argument."));
         };
-        let mut places: Vec<Option<u32>> = Vec::with_capacity(self.rows.len());
+        let mut places: Vec<u32> = Vec::with_capacity(self.rows.len());
+        let mut valid = BooleanBufferBuilder::new(self.rows.len());
         for (from, to) in self.ranges() {
-            places.extend((from..to).map(|row| {
-                let other = usize::try_from((row as i64).saturating_add(by)).ok()?;
-                (from..to).contains(&other).then_some(other as u32)
-            }));
+            // Rows for which there is none: the first ones, or the last.
+            let none = usize::try_from(by.unsigned_abs()).unwrap_or(usize::MAX).min(to - from);
+            let (from, to) = (from as u32, to as u32);
+            if by < 0 {
+                places.extend(repeat_n(0, none).chain(from..to - none as u32));
+                valid.append_n(none, false);
+            } else {
+                places.extend((from + none as u32..to).chain(repeat_n(0, none)));
+            }
+            valid.append_n((to - from) as usize - none, true);
+            if by >= 0 {
+                valid.append_n(none, false);
+            }
         }
-        shifted(values, args.get(1), places)
+        let places = UInt32Array::new(places.into(), Some(NullBuffer::new(valid.finish())));
+        shifted(values, args.get(1), &places)
     }
 
     /// Values of certain rows of the frames.
@@ -165,7 +178,7 @@ impl<'a> WindowPartitions<'a> {
         }
         let mut groups: Vec<u32> = Vec::with_capacity(self.rows.len());
         for (group, (from, to)) in (0u32..).zip(self.ranges()) {
-            groups.extend(std::iter::repeat_n(group, to - from));
+            groups.extend(repeat_n(group, to - from));
         }
         let mut accumulator = (made.make)();
         accumulator.grow(self.ends.len());
@@ -212,11 +225,11 @@ pub(super) fn ranked(task: &Task, places: impl Iterator<Item = RowPlace>) -> Res
 pub(super) fn shifted(
     values: &ArrayRef,
     defaults: Option<&ArrayRef>,
-    places: Vec<Option<u32>>,
+    places: &UInt32Array,
 ) -> Result<ArrayRef> {
-    let Some(defaults) = defaults else { return taken(values, &UInt32Array::from(places)) };
-    let place = |(row, place): (usize, &Option<u32>)| match place {
-        Some(place) => (0, *place as usize),
+    let Some(defaults) = defaults else { return taken(values, places) };
+    let place = |(row, place): (usize, Option<u32>)| match place {
+        Some(place) => (0, place as usize),
         None => (1, row),
     };
     let places: Vec<(usize, usize)> = places.iter().enumerate().map(place).collect();

@@ -142,7 +142,7 @@ impl Worked for Shifted {
             let other = usize::try_from((row as i64).saturating_add(self.by)).ok()?;
             others.contains(&other).then(|| (other - others.start) as u32)
         };
-        shifted(&values.ok_or_else(lost)?, defaults.as_ref(), rows.clone().map(place).collect())
+        shifted(&values.ok_or_else(lost)?, defaults.as_ref(), &rows.clone().map(place).collect())
     }
 }
 
