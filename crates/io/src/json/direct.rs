@@ -1,7 +1,7 @@
 //! Records decoded straight from their bytes: those of plain shape, which nearly all are.
 //!
 //! Records of a file have the same fields in the same order most times, so that nearly all of them are read by what stood
-//! before their values in earlier ones ([`super::leads`]); others field by field. Values of columns that are not needed are
+//! before their values in earlier ones ([`super::leads`]), if need be value by value; others field by field. Values of columns that are not needed are
 //! passed over, but checked: what is no JSON is not taken for some.
 //!
 //! What is not plain (an escape in a name or in a text that is needed, a list that is, a number of many digits, a value that does
@@ -118,13 +118,26 @@ impl<F: Fields> RecordReader<'_, F> {
     /// Reads the record that starts at a place; gives where it ends. If it is not plain, some of its values were taken.
     #[inline]
     pub(super) fn record(&mut self, at: usize) -> Plain<usize> {
-        match self.expected(at) {
-            Some(end) => Ok(end),
-            None => {
-                self.fields.again();
-                self.by_field(at)
-            }
+        if let Some(end) = self.formed(at) {
+            return Ok(end);
         }
+        self.fields.again();
+        if !self.shape.leads.form.is_stale() {
+            if let Some(end) = self.expected(at) {
+                return Ok(end);
+            }
+            self.fields.again();
+        }
+        self.by_field(at)
+    }
+
+    /// Reads a record that has the form of an earlier one.
+    #[inline(always)]
+    fn formed(&mut self, at: usize) -> Option<usize> {
+        let mut form = std::mem::take(&mut self.shape.leads.form);
+        let end = form.read(self.text, at, |at, place| self.placed(at, place).ok());
+        self.shape.leads.form = form;
+        end
     }
 
     /// Reads a record whose leads are all known.

@@ -3,7 +3,8 @@
 //! Records of a file have the same fields in the same order most times, written in the same way. So what stood before a
 //! value in an earlier record, from the value before it on, is remembered as the *lead* of that value: `,"farm":`. Where the
 //! same bytes stand again, their names, separators and white space need no other look. After each field up to
-//! four leads are remembered, so that records that lack some fields, or have them in another order, are read so too.
+//! four leads are remembered, so that records that lack some fields, or have them in another order, are read so too. The leads
+//! of one whole record are its *form*: a record that has the same needs no look-ups and has no name twice.
 
 use super::direct::JsonPlace;
 
@@ -34,13 +35,92 @@ impl Lead {
         let Some(window) = text.get(at..).and_then(|rest| rest.first_chunk::<SHORT>()) else {
             return text.get(at..).is_some_and(|rest| rest.starts_with(&self.bytes));
         };
-        let (pieces, _) = window.as_chunks::<16>();
-        let other =
-            |(piece, (word, bits)): (&[u8; 16], &(u128, u128))| (u128::from_le_bytes(*piece) ^ word) & bits;
-        let others = pieces.iter().zip(&self.words).fold(0, |all, pair| all | other(pair));
-        others == 0
+        starts_with(window, &self.words)
             && (self.bytes.len() <= SHORT || text.get(at..).is_some_and(|rest| rest.starts_with(&self.bytes)))
     }
+}
+
+/// The leads of one record, in their order: the next one most often has the same.
+#[derive(Default)]
+pub(super) struct RecordForm {
+    steps: Vec<FormStep>,
+    /// How many records had other leads beyond those that had these.
+    missed: u32,
+    /// How often it was made anew.
+    made: u32,
+}
+
+/// A lead, at its place in a record.
+struct FormStep {
+    words: [(u128, u128); SHORT / 16],
+    length: usize,
+    /// What becomes of the value behind it; none at the end of a record.
+    place: Option<JsonPlace>,
+}
+
+/// Records more with other leads than with those of a form, from which on another form is tried.
+const MISSED: u32 = 16;
+
+/// Forms that are tried.
+const FORMS: u32 = 8;
+
+impl RecordForm {
+    /// Reads a record by the form: `value` reads one that starts at a place, as it is meant for, and gives where it ends. Gives
+    /// where the record ends; none where it has other leads, or a value that is not plain.
+    #[inline(always)]
+    pub(super) fn read(
+        &mut self,
+        text: &[u8],
+        mut at: usize,
+        mut value: impl FnMut(usize, JsonPlace) -> Option<usize>,
+    ) -> Option<usize> {
+        for step in &self.steps {
+            let window = text.get(at..).and_then(|rest| rest.first_chunk::<SHORT>());
+            if !window.is_some_and(|window| starts_with(window, &step.words)) {
+                break;
+            }
+            at += step.length;
+            let Some(place) = step.place else {
+                self.missed = self.missed.saturating_sub(1);
+                return Some(at);
+            };
+            let Some(end) = value(at, place) else { break };
+            at = end;
+        }
+        self.missed += u32::from(!self.steps.is_empty());
+        None
+    }
+
+    /// Whether another form should be made of the next record, as few have this one.
+    pub(super) fn is_stale(&self) -> bool {
+        self.missed >= MISSED && self.made < FORMS
+    }
+
+    /// Takes the form of a record that was read field by field; none if a lead is long, or too many forms were tried.
+    fn take(&mut self, text: &[u8], record: &[Traced]) {
+        let is_wanted = self.steps.is_empty() || self.missed >= MISSED;
+        if !is_wanted || self.made >= FORMS {
+            return;
+        }
+        (self.made, self.missed) = (self.made + 1, 0);
+        let step = |lead: &Traced| {
+            let bytes = text.get(lead.bytes.0..lead.bytes.1).filter(|bytes| bytes.len() <= SHORT)?;
+            let place = lead.value.map(|(_, place)| place);
+            Some(FormStep { words: words_of(bytes), length: bytes.len(), place })
+        };
+        let is_last = self.made == FORMS;
+        let steps = record.iter().map(step).collect::<Option<Vec<FormStep>>>();
+        self.steps = steps.filter(|_| !is_last).unwrap_or_default();
+    }
+}
+
+/// Whether bytes begin with these words, of which some bits count.
+#[inline(always)]
+fn starts_with(window: &[u8; SHORT], words: &[(u128, u128); SHORT / 16]) -> bool {
+    let (pieces, _) = window.as_chunks::<16>();
+    let other =
+        |(piece, (word, bits)): (&[u8; 16], &(u128, u128))| (u128::from_le_bytes(*piece) ^ word) & bits;
+    pieces.iter().zip(words).fold(0, |all, pair| all | other(pair)) == 0
 }
 
 /// The first bytes of a lead in words, with the bits of each that count.
@@ -64,6 +144,8 @@ pub(super) struct Leads {
     trace: Vec<Traced>,
     /// The names that stand in them, one after the other.
     names: Vec<u32>,
+    /// Those of one record.
+    pub(super) form: RecordForm,
 }
 
 /// A lead of the record that is read.
@@ -111,6 +193,7 @@ impl Leads {
 
     /// Remembers the leads of the record that was read: it was plain.
     pub(super) fn remember(&mut self, text: &[u8]) {
+        self.form.take(text, &self.trace);
         let mut first = 0;
         for Traced { after, bytes: (from, to), names, value } in self.trace.drain(..) {
             let names = self.names.get(std::mem::replace(&mut first, names)..names).unwrap_or_default();
@@ -182,6 +265,45 @@ mod tests {
         let end = known.expected(2, b"{\"x\":0,\"a\":0}\n", 12);
         assert_eq!(end.map(|end| (end.at, end.names, end.value)), Some((13, &[][..], None)));
         assert!(known.expected(3, b"{\"x\":0,\"a\":0}", 12).is_none());
+    }
+
+    /// Where a record ends by a form, its values being single digits.
+    fn read_by(form: &mut RecordForm, record: &str) -> Option<usize> {
+        let text = format!("{record}{}", " ".repeat(SHORT));
+        form.read(text.as_bytes(), 0, |at, _| text.as_bytes().get(at)?.is_ascii_digit().then_some(at + 1))
+    }
+
+    #[rstest]
+    #[case::the_same("{\"x\":1,\"a\":2}", true)]
+    #[case::another_name("{\"x\":1,\"b\":2}", false)]
+    #[case::one_field("{\"x\":1}", false)]
+    #[case::one_more("{\"x\":1,\"a\":2,\"b\":3}", false)]
+    #[case::white_space("{\"x\":1, \"a\":2}", false)]
+    #[case::not_plain("{\"x\":true,\"a\":2}", false)]
+    fn a_form_reads_records_like_its_own(#[case] record: &str, #[case] is_alike: bool) {
+        let mut form = of(&[",\"a\":"]).form;
+        assert_eq!(read_by(&mut form, record), is_alike.then_some(record.len()));
+    }
+
+    #[test]
+    fn a_form_that_few_have_is_made_anew_some_times() {
+        // One that is not missed stays, whatever is read field by field.
+        let mut known = of(&[",\"a\":", ",\"b\":"]);
+        for round in 1..=FORMS {
+            assert_eq!(known.form.made, round);
+            assert!(!known.form.is_stale());
+            for _ in 0..MISSED {
+                read_by(&mut known.form, "{\"x\":1,\"z\":2}");
+            }
+            assert_eq!(known.form.is_stale(), round < FORMS);
+            let text = "{\"x\":1,\"z\":2}";
+            known.start();
+            known.read(0, (0, 5), Some((1, JsonPlace::Unneeded)));
+            known.read(1, (6, 11), Some((2, JsonPlace::Field(7))));
+            known.read(2, (12, 13), None);
+            known.remember(text.replace('z', if round % 2 == 0 { "a" } else { "y" }).as_bytes());
+        }
+        assert!(known.form.steps.is_empty());
     }
 
     #[test]
