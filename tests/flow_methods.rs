@@ -3,7 +3,7 @@
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
 use churn::steps::{self, DenseKey, PivotKey};
-use churn::{Flow, Join, Type, Window, column, sum};
+use churn::{Flow, Join, TextEncoding, Type, Window, WriteMode, WriteOptions, column, sum};
 use rstest::rstest;
 
 fn milk() -> Flow {
@@ -153,5 +153,54 @@ fn a_second_table_is_its_text(#[case] add: fn(Flow, &Flow) -> Flow, #[case] text
     let indented = more.replace('\n', "\n  ");
     let theirs = Flow::recipe(&format!("table more\n  {indented}\n{}\n{text}", milk()));
     let theirs = theirs.run().unwrap_or_else(|e| panic!("{e}"));
+    assert_eq!(ours.to_string(), theirs.to_string());
+}
+
+#[rstest]
+#[case::none(WriteOptions::new(), "")]
+#[case::format(WriteOptions::new().format("csv"), "format = 'csv'")]
+#[case::replace(WriteOptions::new().mode(WriteMode::Replace), "mode = replace")]
+#[case::new(WriteOptions::new().mode(WriteMode::New), "mode = new")]
+#[case::append(WriteOptions::new().mode(WriteMode::Append), "mode = append")]
+#[case::the_last_counts(WriteOptions::new().mode(WriteMode::New).mode(WriteMode::Append), "mode = append")]
+#[case::separator(WriteOptions::new().separator('|'), "separator = '|'")]
+#[case::header(WriteOptions::new().header(false), "header = false")]
+#[case::missing(WriteOptions::new().missing("it's none"), "missing = 'it''s none'")]
+#[case::always(WriteOptions::new().quote_always(true), "quote = always")]
+#[case::needed(WriteOptions::new().quote_always(false), "quote = needed")]
+#[case::decimal(WriteOptions::new().separator(';').decimal(','), "separator = ';', decimal = ','")]
+#[case::utf8(WriteOptions::new().encoding(TextEncoding::Utf8), "encoding = 'utf-8'")]
+#[case::marked(WriteOptions::new().encoding(TextEncoding::Utf8Marked), "encoding = 'utf-8-bom'")]
+#[case::utf16(WriteOptions::new().encoding(TextEncoding::Utf16), "encoding = 'utf-16'")]
+#[case::latin1(WriteOptions::new().encoding(TextEncoding::Latin1), "encoding = 'latin1'")]
+#[case::crlf(WriteOptions::new().crlf(true), "line_end = crlf")]
+#[case::lf(WriteOptions::new().crlf(false), "line_end = lf")]
+#[case::compression(WriteOptions::new().compression("gzip").level(9), "compression = 'gzip', level = 9")]
+#[case::split(WriteOptions::new().split_by(["farm", "grade"]), "split_by = (farm, grade)")]
+#[case::by_name(WriteOptions::new().option("header", false), "header = false")]
+fn options_of_writing_are_their_text(#[case] options: WriteOptions, #[case] text: &str) {
+    let step = steps::Write::new("out.csv").with(options).to_string();
+    let with = if text.is_empty() { String::new() } else { format!(" with ({text})") };
+    assert_eq!(step, format!("write 'out.csv'{with}"));
+    // The language reads it as the same step.
+    assert_eq!(milk().then(&step).to_string(), format!("{}{step}\n", milk()));
+}
+
+#[test]
+fn options_of_a_workbook_are_their_text() {
+    let options = WriteOptions::new().sheet("Milk").number_format("litres", "0.0").number_format("day", "0");
+    let step = steps::Write::new("out.xlsx").with(options).to_string();
+    assert_eq!(step, "write 'out.xlsx' with (sheet = 'Milk', number_formats = (litres '0.0', day '0'))");
+    assert_eq!(milk().then(&step).to_string(), format!("{}{step}\n", milk()));
+}
+
+/// A chain over what the caller has is equal to itself alone, not to one over the same rows.
+#[test]
+fn given_rows_are_equal_to_themselves_alone() {
+    let batches = milk().run().unwrap().batches().unwrap();
+    let flow = || Flow::batches_of(batches.clone()).unwrap();
+    let (ours, theirs) = (flow(), flow());
+    assert_eq!(ours, ours.clone());
+    assert_ne!(ours, theirs);
     assert_eq!(ours.to_string(), theirs.to_string());
 }

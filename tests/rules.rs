@@ -157,3 +157,16 @@ fn the_account_of_an_append_is_that_of_its_rows(#[case] steps: &[&str], #[case] 
         assert_eq!(left_out + pair[1].rows_out.unwrap(), pair[0].rows_out.unwrap(), "{}", table.ledger());
     }
 }
+
+/// What each operator says that it does with rows, where nothing is rewritten.
+#[rstest]
+#[case::unique("require unique by farm, day", "holds the keys")]
+#[case::condition("require litres > 0", "row by row")]
+#[case::sample("sample 2 seed 7", "holds 2 rows")]
+#[case::sample_of_one("sample 1 seed 7", "holds 1 row")]
+#[case::sample_of_groups("sample 1 per farm seed 7", "holds all rows")]
+#[case::sample_by_chance("sample 50 percent seed 7", "row by row")]
+fn an_operator_says_what_it_holds(#[case] step: &str, #[case] expected: &str) {
+    let plan = plan(&[step]);
+    assert_eq!(plan.get(1), Some(&format!("{step} -> {expected}")), "{plan:#?}");
+}

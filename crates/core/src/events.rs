@@ -122,3 +122,34 @@ impl Events {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use std::collections::HashSet;
+
+    use super::*;
+
+    #[test]
+    fn each_event_is_told_once_by_a_name_of_its_own() {
+        assert_eq!(Event::ALL.iter().collect::<HashSet<_>>().len(), Event::ALL.len());
+        assert_eq!(
+            Event::ALL.iter().map(|event| event.name()).collect::<HashSet<_>>().len(),
+            Event::ALL.len()
+        );
+    }
+
+    #[test]
+    fn counts_of_each_event_are_kept_apart_and_added() {
+        let (mut ours, mut theirs) = (Events::default(), Events::default());
+        for (count, event) in Event::ALL.into_iter().enumerate() {
+            ours.add(event, count);
+            theirs.add(event, 100);
+        }
+        ours.merge(&theirs);
+        ours.add(Event::Made, 1);
+        for (count, event) in Event::ALL.into_iter().enumerate() {
+            assert_eq!(ours.get(event), 100 + count as u64 + u64::from(event == Event::Made), "{event:?}");
+            assert_eq!(theirs.get(event), 100, "{event:?}");
+        }
+    }
+}
