@@ -1,8 +1,8 @@
 //! Records decoded straight from their bytes: those of plain shape, which nearly all are.
 //!
-//! Records of a file have the same fields in the same order most times, so that nearly all of them are read by what stood
-//! before their values in earlier ones ([`super::leads`]), if need be value by value; others field by field. Values of columns that are not needed are
-//! passed over, but checked: what is no JSON is not taken for some.
+//! Records of a file have the same fields in the same order most times. So a record is compared with the form of an earlier one
+//! first, then with what stood before each value in earlier ones ([`super::leads`]), and is read field by field only if it differs
+//! from both. Values of columns that are not needed are passed over, but checked: what is no JSON is not taken for some.
 //!
 //! What is not plain (an escape in a name or in a text that is needed, a list that is, a number of many digits, a value that does
 //! not fit its column, a fault) is left to the parser of [`super::decode`], which reads the record again.
