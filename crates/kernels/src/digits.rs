@@ -129,12 +129,15 @@ pub fn short_decimal(value: f64) -> Option<(u128, usize)> {
     Some(if value < 0.0 { (text << 8 | u128::from(b'-'), length + 1) } else { (text, length) })
 }
 
+/// Floats of this size and more may be written with an exponent.
+const LARGE: f64 = 1e15;
+
 /// Appends the shortest text that reads back as the same finite float, of two as short and as near the one with an
 /// even last digit; of large numbers with an exponent, as `1.5e16`.
 pub fn push_float(value: f64, out: &mut Vec<u8>) {
     let mut buffer = zmij::Buffer::new();
     let text = buffer.format_finite(value).as_bytes();
-    let plus = if value.abs() < 1e15 { None } else { memchr::memchr(b'+', text) };
+    let plus = if value.abs() < LARGE { None } else { memchr::memchr(b'+', text) };
     let (number, exponent) = text.split_at(plus.unwrap_or(text.len()));
     out.extend_from_slice(number);
     out.extend_from_slice(exponent.get(1..).unwrap_or_default());
@@ -144,7 +147,7 @@ pub fn push_float(value: f64, out: &mut Vec<u8>) {
 /// finite, or so large that they have an exponent.
 #[inline]
 pub fn put_float(value: f64, room: &mut [u8; 32]) -> Option<usize> {
-    if value.is_nan() || value.abs() >= 1e15 {
+    if value.is_nan() || value.abs() >= LARGE {
         return None;
     }
     let mut buffer = zmij::Buffer::new();
