@@ -95,29 +95,10 @@ pub fn test2<A: Copy, B: Copy>(
 /// Tests every value into a bit mask, lowest bit first, 64 rows a word.
 #[inline]
 pub fn test<T: Copy>(values: &[T], f: impl Fn(T) -> bool) -> Vec<u64> {
-    match Way::choose() {
-        // SAFETY: `choose` gives this way only where the processor has AVX-512 with these parts.
-        #[cfg(target_arch = "x86_64")]
-        Way::Avx512(_) => unsafe { test_avx512(values, f) },
-        // SAFETY: `choose` gives this way only where the processor has AVX2.
-        #[cfg(target_arch = "x86_64")]
-        Way::Avx2(_) => unsafe { test_avx2(values, f) },
-        Way::Portable => test_in_words(values, f),
-    }
-}
-
-/// As [`test`], compiled for AVX-512.
-#[cfg(target_arch = "x86_64")]
-#[target_feature(enable = "avx512bw,avx512dq,avx512vl,bmi1,bmi2,popcnt")]
-fn test_avx512<T: Copy>(values: &[T], f: impl Fn(T) -> bool) -> Vec<u64> {
-    test_in_words(values, f)
-}
-
-/// As [`test`], compiled for AVX2.
-#[cfg(target_arch = "x86_64")]
-#[target_feature(enable = "avx2,bmi1,bmi2,popcnt")]
-fn test_avx2<T: Copy>(values: &[T], f: impl Fn(T) -> bool) -> Vec<u64> {
-    test_in_words(values, f)
+    Way::run(
+        #[inline(always)]
+        || test_in_words(values, f),
+    )
 }
 
 #[inline(always)]

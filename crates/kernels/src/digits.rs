@@ -1,5 +1,7 @@
 //! Numbers as text, two digits at a time.
 
+use crate::masks::Way;
+
 /// All numbers of two digits.
 static PAIRS: [[u8; 2]; 100] = {
     let mut pairs = [[b'0'; 2]; 100];
@@ -30,15 +32,18 @@ fn push_bytes(bytes: u128, count: usize, out: &mut Vec<u8>) {
     }
 }
 
+/// The least number of more than eight digits.
+const EIGHT_DIGITS: u64 = 100_000_000;
+
 /// The eight digits of a number below 10^8, the first in the lowest byte, and how many of them are leading zeros
 /// that are not written: at most seven.
 #[inline(always)]
 fn eight_digits(value: u32) -> (u64, u32) {
     let fours = u64::from(value / 10_000) | u64::from(value % 10_000) << 32;
-    let hundreds = ((fours * 10_486) >> 20) & 0x0000_007f_0000_007f;
-    let pairs = hundreds | (fours - hundreds * 100) << 16;
-    let tens = ((pairs * 103) >> 10) & 0x000f_000f_000f_000f;
-    let digits = tens | (pairs - tens * 10) << 8;
+    let hundreds = (fours.wrapping_mul(10_486) >> 20) & 0x0000_007f_0000_007f;
+    let pairs = hundreds | fours.wrapping_sub(hundreds * 100) << 16;
+    let tens = (pairs.wrapping_mul(103) >> 10) & 0x000f_000f_000f_000f;
+    let digits = tens | pairs.wrapping_sub(tens * 10) << 8;
     (digits | 0x3030_3030_3030_3030, (digits.trailing_zeros() / 8).min(7))
 }
 
@@ -55,9 +60,8 @@ pub fn push_int(value: i64, out: &mut Vec<u8>) {
 /// of any other.
 #[inline]
 pub fn short_int(value: i64) -> Option<(u128, usize)> {
-    const EIGHT: u64 = 100_000_000;
-    let value = u64::try_from(value).ok().filter(|value| *value < EIGHT * EIGHT)?;
-    let (high, low) = ((value / EIGHT) as u32, (value % EIGHT) as u32);
+    let value = u64::try_from(value).ok().filter(|value| *value < EIGHT_DIGITS * EIGHT_DIGITS)?;
+    let (high, low) = ((value / EIGHT_DIGITS) as u32, (value % EIGHT_DIGITS) as u32);
     let (last, zeros) = eight_digits(low);
     if high == 0 {
         return Some((u128::from(last >> (8 * zeros)), 8 - zeros as usize));
@@ -94,39 +98,104 @@ pub fn push_short_decimal(value: f64, out: &mut Vec<u8>) -> bool {
 }
 
 /// The text of a float that has at most four decimals, the first byte lowest, and its length; `None` of any other.
+#[inline]
+fn short_decimal(value: f64) -> Option<(u128, usize)> {
+    let (text, length) = decimal_words(value);
+    (length > 0).then(|| (u128::from(text[0]) | u128::from(text[1]) << 64, length as usize))
+}
+
+/// The text of a float that has at most four decimals, in two words, the first byte lowest, and its length; no length where it
+/// has more, or is very large or small.
 ///
 /// A whole number divided by a power of ten, both of which a float holds exactly, is rounded once. So if the
 /// quotient is the value, the quotient's digits read back as it; and with the fewest decimals for which that is
 /// so they are the shortest that do.
-#[inline]
-pub fn short_decimal(value: f64) -> Option<(u128, usize)> {
+#[inline(always)]
+fn decimal_words(value: f64) -> ([u64; 2], u64) {
+    /// A sum with it is rounded to a whole number, which is its mantissa.
+    const WHOLE: f64 = (1u64 << 52) as f64;
+    const MANTISSA: u64 = (1 << 52) - 1;
     let size = value.abs();
-    if !(1e-3..1e8).contains(&size) {
-        return None;
-    }
-    let fine = size * 10_000.0;
-    let digits = (fine + 0.5) as i64;
-    // The value is off by half of its last bit, and so is the product: what is farther from a whole number has more
-    // decimals. Most that have are told so without a division.
-    if (digits as f64 - fine).abs() > fine * (2.0 * f64::EPSILON) || digits as f64 / 10_000.0 != size {
-        return None;
-    }
-    // Divided by constants, since a division by a variable takes as long as all the rest.
-    let digits = digits.unsigned_abs();
-    let (whole, last) = (digits / 10_000, (digits % 10_000) as u32);
-    let (first, second) = (pair(last / 100), pair(last));
-    let decimals = match (second, first) {
-        ([b'0', b'0'], [_, b'0']) => 1,
-        ([b'0', b'0'], _) => 2,
-        ([_, b'0'], _) => 3,
-        _ => 4,
+    let ten_thousandths = size * 10_000.0 + WHOLE;
+    let is_short = (1e-3..1e8).contains(&size) & ((ten_thousandths - WHOLE) / 10_000.0 == size);
+    let whole = u64::from((size as i32).cast_unsigned());
+    let decimals = (ten_thousandths.to_bits() & MANTISSA).wrapping_sub(whole.wrapping_mul(10_000)) as u32;
+    let (digits, zeros) = eight_digits(whole as u32);
+    let (tail, behind) = four_digits(decimals);
+    let tail = u64::from(tail) << 8 | u64::from(b'.');
+    // One digit at least stands before the point.
+    let before = 8 - zeros;
+    let low = digits >> (8 * zeros) | tail << (8 * before - 8) << 8;
+    let high = tail >> (64 - 8 * before);
+    let length = u64::from(before + 1 + behind.max(1));
+    let (text, length) = if value < 0.0 {
+        ([low << 8 | u64::from(b'-'), high << 8 | low >> 56], length + 1)
+    } else {
+        ([low, high], length)
     };
-    let part = tail(first, second) | u64::from(b'.');
-    let (text, zeros) = eight_digits(whole as u32);
-    let count = 8 - zeros;
-    let text = u128::from(text >> (8 * zeros)) | u128::from(part) << (8 * count);
-    let length = count as usize + 1 + decimals;
-    Some(if value < 0.0 { (text << 8 | u128::from(b'-'), length + 1) } else { (text, length) })
+    (text, if is_short { length } else { 0 })
+}
+
+/// The four digits of a number below 10^4, the first in the lowest byte, and how many there are up to the last one that is not
+/// zero.
+#[inline(always)]
+fn four_digits(value: u32) -> (u32, u32) {
+    let hundreds = value.wrapping_mul(5_243) >> 19;
+    let pairs = hundreds | value.wrapping_sub(hundreds.wrapping_mul(100)) << 16;
+    let tens = (pairs.wrapping_mul(103) >> 10) & 0x000f_000f;
+    let digits = tens | pairs.wrapping_sub(tens * 10) << 8;
+    (digits | 0x3030_3030, 4 - digits.leading_zeros() / 8)
+}
+
+/// Numbers whose texts are made together.
+pub const TOGETHER: usize = 64;
+
+/// The texts of some numbers, each in two words, the first byte lowest, and their lengths; no length of one that is not short.
+pub struct ShortTexts {
+    low: [u64; TOGETHER],
+    high: [u64; TOGETHER],
+    lengths: [u64; TOGETHER],
+}
+
+impl ShortTexts {
+    /// Those of floats that have at most four decimals.
+    pub fn of_floats(values: &[f64]) -> ShortTexts {
+        Way::run(
+            #[inline(always)]
+            || ShortTexts::of(values, decimal_words),
+        )
+    }
+
+    /// Those of whole numbers of at most eight digits that are not negative.
+    pub fn of_ints(values: &[i64]) -> ShortTexts {
+        Way::run(
+            #[inline(always)]
+            || {
+                ShortTexts::of(values, |value| {
+                    let value = value.cast_unsigned();
+                    let (digits, zeros) = eight_digits(value as u32);
+                    ([digits >> (8 * zeros), 0], if value < EIGHT_DIGITS { u64::from(8 - zeros) } else { 0 })
+                })
+            },
+        )
+    }
+
+    #[inline(always)]
+    fn of<T: Copy>(values: &[T], words: impl Fn(T) -> ([u64; 2], u64)) -> ShortTexts {
+        let none = [0; TOGETHER];
+        let mut texts = ShortTexts { low: none, high: none, lengths: none };
+        let places = texts.low.iter_mut().zip(&mut texts.high).zip(&mut texts.lengths);
+        for (value, ((low, high), length)) in values.iter().zip(places) {
+            ([*low, *high], *length) = words(*value);
+        }
+        texts
+    }
+
+    /// The texts and their lengths, one after the other.
+    pub fn iter(&self) -> impl Iterator<Item = (u128, usize)> + '_ {
+        let words = self.low.iter().zip(&self.high).zip(&self.lengths);
+        words.map(|((low, high), length)| (u128::from(*low) | u128::from(*high) << 64, *length as usize))
+    }
 }
 
 /// Floats of this size and more may be written with an exponent.
@@ -162,12 +231,6 @@ pub fn put_float(value: f64, room: &mut [u8; 32]) -> Option<usize> {
         _ => room.get_mut(..length)?.copy_from_slice(text),
     }
     Some(length)
-}
-
-/// Digits behind the byte that the point goes to.
-#[inline(always)]
-fn tail([a, b]: [u8; 2], [c, d]: [u8; 2]) -> u64 {
-    u64::from_le_bytes([0, a, b, c, d, 0, 0, 0])
 }
 
 /// The ten bytes of a day of a year of four digits, the first in the lowest byte.
@@ -261,6 +324,29 @@ mod tests {
                 let plain = format!("{value}");
                 let expected = if plain.contains('.') { plain } else { format!("{plain}.0") };
                 prop_assert_eq!(String::from_utf8_lossy(&out), expected);
+            } else {
+                prop_assert!(decimals > 4 || value.abs() < 1e-3 || value.abs() >= 1e8);
+            }
+        }
+
+        /// Texts that are made together are those that are made alone.
+        #[test]
+        fn together_as_alone(
+            floats in prop::collection::vec(
+                prop_oneof![any::<f64>(), (-9_999_999i64..99_999_999).prop_map(|n| n as f64 / 1e4), -9.9e9..9.9e9],
+                0..=TOGETHER,
+            ),
+            ints in prop::collection::vec(prop_oneof![any::<i64>(), -9i64..200_000_000], 0..=TOGETHER),
+        ) {
+            for (value, (text, length)) in floats.iter().zip(ShortTexts::of_floats(&floats).iter()) {
+                let mut out = Vec::new();
+                prop_assert_eq!(push_short_decimal(*value, &mut out), length > 0);
+                prop_assert_eq!(&text.to_le_bytes()[..length], out);
+            }
+            for (value, (text, length)) in ints.iter().zip(ShortTexts::of_ints(&ints).iter()) {
+                prop_assert_eq!((0..100_000_000).contains(value), length > 0);
+                let expected = if length > 0 { value.to_string() } else { String::new() };
+                prop_assert_eq!(&text.to_le_bytes()[..length], expected.as_bytes());
             }
         }
 

@@ -12,6 +12,18 @@ pub struct Sum {
 }
 
 impl Sum {
+    /// The rounded sum, and its error.
+    #[inline]
+    pub(crate) fn parts(self) -> (f64, f64) {
+        (self.high, self.low)
+    }
+
+    /// The sum of these parts.
+    #[inline]
+    pub(crate) fn of_parts(high: f64, low: f64) -> Sum {
+        Sum { high, low }
+    }
+
     /// Adds one number.
     #[inline]
     pub fn add(&mut self, x: f64) {
@@ -118,24 +130,33 @@ impl Sum {
 /// What a rounded quotient times the divisor leaves of the dividend; exact.
 #[inline]
 fn rest(dividend: f64, quotient: f64, divisor: f64) -> f64 {
-    /// Divisors with as many bits as half of a quotient; beyond the sizes, parts of products may be lost.
-    const HALF: f64 = (1u64 << 26) as f64;
-    const SIZES: std::ops::Range<f64> = 1e-200..1e200;
-    if !(SIZES.contains(&quotient.abs())
-        && (1.0..=HALF).contains(&divisor)
-        && f64::from(divisor as i32) == divisor)
-    {
-        return (-quotient).mul_add(divisor, dividend);
+    if has_exact_rest(quotient, divisor) {
+        return exact_rest(dividend, quotient, divisor);
     }
-    // Each half of the quotient times the divisor is exact, and so are both differences (Dekker): a processor without a
-    // fused multiplication takes longer to imitate it.
+    (-quotient).mul_add(divisor, dividend)
+}
+
+/// Whether [`exact_rest`] is exact: the divisor is a whole number of as many bits as half of a quotient, and the quotient
+/// of a size for which no part of a product is lost.
+#[inline(always)]
+pub(crate) fn has_exact_rest(quotient: f64, divisor: f64) -> bool {
+    const HALF: f64 = (1u64 << 26) as f64;
+    let is_whole = f64::from(divisor as i32) == divisor;
+    (1e-200..1e200).contains(&quotient.abs()) & (1.0..=HALF).contains(&divisor) & is_whole
+}
+
+/// What a rounded quotient times the divisor leaves of the dividend, without a fused multiplication, which a processor that
+/// lacks it takes longer to imitate.
+#[inline(always)]
+pub(crate) fn exact_rest(dividend: f64, quotient: f64, divisor: f64) -> f64 {
+    // Each half of the quotient times the divisor is exact, and so are both differences (Dekker).
     let high = f64::from_bits(quotient.to_bits() & !((1 << 27) - 1));
     (dividend - high * divisor) - (quotient - high) * divisor
 }
 
 /// The rounded sum of two floats and what the rounding lost.
-#[inline]
-fn two_sum(a: f64, b: f64) -> (f64, f64) {
+#[inline(always)]
+pub(crate) fn two_sum(a: f64, b: f64) -> (f64, f64) {
     let sum = a + b;
     let b_part = sum - a;
     let error = (a - (sum - b_part)) + (b - b_part);

@@ -25,6 +25,7 @@
 //! | [`prefetch`] | memory brought near before it is needed |
 //! | [`search`] | values looked for among bounds |
 //! | [`sorting`] | numbers of a narrow range put in order |
+//! | [`sums`] | sums that carry their rounding error, many at once |
 //! | [`text_search`] | a text that is looked for within the texts of a column |
 //! | [`threads`] | a pool of threads for the parts of a run |
 //! | [`views`] | text columns that point into a block of text |
@@ -60,6 +61,7 @@ pub mod prefetch;
 pub mod search;
 pub mod sorting;
 pub mod structure;
+pub mod sums;
 pub mod text_search;
 pub mod threads;
 pub mod views;

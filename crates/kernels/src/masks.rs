@@ -3,6 +3,8 @@
 //! AVX-512 or AVX2 where the processor has it, asked at run time; else a portable form that works on eight bytes
 //! in a machine word. All give one bit a byte, lowest bit first.
 
+use std::sync::LazyLock;
+
 /// The three bytes looked for in one pass.
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct Needles {
@@ -29,19 +31,25 @@ pub(crate) enum Way {
     Portable,
 }
 
-/// A proof that the processor has AVX-512 (F, BW, CD, DQ, VL), BMI1, BMI2 and POPCNT: only `Way::choose` makes one.
+/// A proof that the processor has AVX-512 (F, BW, CD, DQ, VL), BMI1, BMI2 and POPCNT: only `Way::detect` makes one.
 #[cfg(target_arch = "x86_64")]
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct Avx512(());
 
-/// A proof that the processor has AVX2, BMI1, BMI2 and POPCNT: only `Way::choose` makes one.
+/// A proof that the processor has AVX2, BMI1, BMI2 and POPCNT: only `Way::detect` makes one.
 #[cfg(target_arch = "x86_64")]
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct Avx2(());
 
 impl Way {
-    /// Chooses the fastest way that this processor has.
+    /// The fastest way that this processor has, looked for once.
+    #[inline]
     pub(crate) fn choose() -> Way {
+        static WAY: LazyLock<Way> = LazyLock::new(Way::detect);
+        *WAY
+    }
+
+    fn detect() -> Way {
         #[cfg(target_arch = "x86_64")]
         if std::arch::is_x86_feature_detected!("bmi1")
             && std::arch::is_x86_feature_detected!("bmi2")
@@ -60,6 +68,33 @@ impl Way {
         }
         Way::Portable
     }
+
+    /// Runs a loop as it is compiled for this processor's vectors: `work` and what it calls are to be `#[inline(always)]`, since
+    /// what is not inlined is compiled for the least processor.
+    #[inline]
+    pub(crate) fn run<R>(work: impl FnOnce() -> R) -> R {
+        match Way::choose() {
+            // SAFETY: `detect` gives this way only where the processor has AVX-512 with these parts.
+            #[cfg(target_arch = "x86_64")]
+            Way::Avx512(_) => unsafe { run_avx512(work) },
+            // SAFETY: `detect` gives this way only where the processor has AVX2.
+            #[cfg(target_arch = "x86_64")]
+            Way::Avx2(_) => unsafe { run_avx2(work) },
+            Way::Portable => work(),
+        }
+    }
+}
+
+#[cfg(target_arch = "x86_64")]
+#[target_feature(enable = "avx512bw,avx512cd,avx512dq,avx512vl,bmi1,bmi2,popcnt")]
+fn run_avx512<R>(work: impl FnOnce() -> R) -> R {
+    work()
+}
+
+#[cfg(target_arch = "x86_64")]
+#[target_feature(enable = "avx2,bmi1,bmi2,popcnt")]
+fn run_avx2<R>(work: impl FnOnce() -> R) -> R {
+    work()
 }
 
 #[cfg(target_arch = "x86_64")]

@@ -94,7 +94,13 @@ pub struct Made {
     pub make: Maker,
     /// The share, if it is a quantile: frames that slide have a way of their own for it.
     pub quantile: Option<f64>,
+    /// The results of frames of floats, none of them null, if there is a faster way than `slide` for some frames.
+    pub float_frames: Option<FloatFrames>,
 }
+
+/// What an aggregate of floats gives for frames, whose starts and ends never fall; `None` of frames for which it has no way. To
+/// the bit what `slide` gives.
+pub type FloatFrames = fn(&[f64], &[(u32, u32)]) -> Option<ArrayRef>;
 
 /// The states of one aggregate for all groups.
 pub trait Accumulator: Send {
@@ -358,7 +364,7 @@ where
         let (update, finish, external) = (update.clone(), finish.clone(), external.clone());
         Box::new(States { states: Vec::<S>::new(), update, finish, external }) as Box<dyn Accumulator>
     };
-    Made { args: args.values, kind, make: Arc::new(make), quantile: None }
+    Made { args: args.values, kind, make: Arc::new(make), quantile: None, float_frames: None }
 }
 
 /// The argument at `i`.

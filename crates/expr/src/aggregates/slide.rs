@@ -27,10 +27,10 @@ use crate::compare::order_floats;
 const TOGETHER: usize = 1 << 12;
 
 /// Rows of a block.
-const BLOCK: usize = 1 << 12;
+pub(super) const BLOCK: usize = 1 << 12;
 
 /// Rows of a frame that is merged anew for each row.
-const NARROW: usize = 8;
+pub(super) const NARROW: usize = 8;
 
 /// Bytes of a state that is merged in a few instructions.
 const SMALL: usize = 32;

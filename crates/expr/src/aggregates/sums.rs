@@ -7,14 +7,17 @@ use std::sync::Arc;
 
 use arrow_array::types::{Decimal128Type, Float64Type, Int64Type};
 use arrow_array::{Float64Array, Int64Array};
+use arrow_buffer::NullBuffer;
 use churn_core::{Error, ErrorKind, Result, Type};
 use churn_kernels::double::Sum;
 use churn_kernels::moments::Deviations;
+use churn_kernels::sums::Sums;
 use serde::{Deserialize, Serialize};
 
 use super::super::arithmetic;
 use super::super::functions::{Arguments, Complaint};
-use super::{Aggregate, AggregateState, Made, column, each_value, made};
+use super::slide::{BLOCK, NARROW};
+use super::{Aggregate, AggregateState, FloatFrames, Made, column, each_value, made};
 
 pub(super) const AGGREGATES: &[Aggregate] = &[
     Aggregate {
@@ -127,16 +130,26 @@ fn sum(mut args: Arguments) -> Result<Made, Complaint> {
                 if states.iter().any(|s| s.overflow || s.sum.unsigned_abs() >= 10u128.pow(38)) {
                     return Err(arithmetic::decimal_overflow("a sum"));
                 }
-                let nulls = arrow_buffer::NullBuffer::from_iter(states.iter().map(|s| s.count > 0));
+                let nulls = NullBuffer::from_iter(states.iter().map(|s| s.count > 0));
                 let sums = states.iter().map(|s| s.sum).collect();
                 Ok(Arc::new(arithmetic::decimal_array(sums, 38, scale, Some(nulls))?))
             },
         ),
-        _ => made(args, Type::Float, add_floats, |states| {
-            let sums = states.iter().map(|s: &Real| (s.count > 0).then(|| s.sum.total()));
-            Ok(Arc::new(sums.collect::<Float64Array>()))
-        }),
+        _ => {
+            let made = made(args, Type::Float, add_floats, |states| {
+                let sums = states.iter().map(|s: &Real| (s.count > 0).then(|| s.sum.total()));
+                Ok(Arc::new(sums.collect::<Float64Array>()))
+            });
+            let of_frames: FloatFrames =
+                |values, frames| Some(Arc::new(Float64Array::from(sums_of_frames(values, frames)?.totals())));
+            Made { float_frames: Some(of_frames), ..made }
+        }
     })
+}
+
+/// The sums of frames, as states that slide give them; `None` of frames that neither are narrow nor grow with each row.
+fn sums_of_frames(values: &[f64], frames: &[(u32, u32)]) -> Option<Sums> {
+    Sums::of_frames(values, frames, NARROW, BLOCK)
 }
 
 /// Rows for each group from which on the sums of every other row are kept apart.
@@ -173,10 +186,20 @@ fn mean(mut args: Arguments) -> Result<Made, Complaint> {
     args.count(1..=1)?;
     args.number(0)?;
     args.want(0, &Type::Float)?;
-    Ok(made(args, Type::Float, add_floats, |states| {
-        let means = states.iter().map(|s: &Real| (s.count > 0).then(|| s.sum.mean(s.count as f64)));
-        Ok(Arc::new(means.collect::<Float64Array>()))
-    }))
+    let made = made(args, Type::Float, add_floats, |states: &mut [Real]| {
+        let sums: Sums = states.iter().map(|state| state.sum).collect();
+        let counts: Vec<f64> = states.iter().map(|state| state.count as f64).collect();
+        let nulls = NullBuffer::from_iter(counts.iter().map(|count| *count > 0.0));
+        Ok(Arc::new(Float64Array::new(
+            sums.means(&counts).into(),
+            Some(nulls).filter(|n| n.null_count() > 0),
+        )))
+    });
+    let of_frames: FloatFrames = |values, frames| {
+        let counts: Vec<f64> = frames.iter().map(|(from, to)| f64::from(to - from)).collect();
+        Some(Arc::new(Float64Array::from(sums_of_frames(values, frames)?.means(&counts))))
+    };
+    Ok(Made { float_frames: Some(of_frames), ..made })
 }
 
 impl AggregateState for Deviations {
@@ -202,4 +225,57 @@ fn spread(mut args: Arguments, of_variance: fn(f64) -> f64) -> Result<Made, Comp
             Ok(Arc::new(results.collect::<Float64Array>()))
         },
     ))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::find;
+    use super::*;
+    use crate::{Bound, Node};
+    use arrow_array::ArrayRef;
+    use arrow_array::cast::AsArray;
+    use proptest::prelude::*;
+
+    proptest! {
+        /// Frames that are narrow or grow give what they give as frames of any kind, to the bit.
+        #[test]
+        fn frames_of_floats_as_frames_that_slide(
+            values in prop::collection::vec(
+                prop_oneof![
+                    80 => (-99i32..9_999).prop_map(|n| f64::from(n) / 10.0),
+                    10 => any::<f64>(),
+                    1 => prop::sample::select(vec![0.0, -0.0, 1e300, f64::INFINITY, f64::NAN]),
+                ],
+                1..60,
+            ),
+            copies in prop_oneof![Just(1), Just(2), 60usize..200],
+            partition in prop_oneof![1usize..20, 4_000usize..9_000],
+            width in prop_oneof![1usize..12, Just(usize::MAX)],
+            name in prop::sample::select(vec!["sum", "mean"]),
+        ) {
+            let rows = values.len() * copies;
+            let values: Vec<f64> = values.into_iter().cycle().take(rows).collect();
+            let frame = |end: usize| {
+                let start = end.saturating_sub(width).max((end - 1) / partition * partition);
+                (start as u32, end as u32)
+            };
+            let frames: Vec<(u32, u32)> = (1..=rows).map(frame).collect();
+            let floats = Bound { node: Node::Column(0), kind: Type::Float };
+            let made = find(name).and_then(|aggregate| {
+                let Aggregate { name, usage, .. } = aggregate;
+                (aggregate.bind)(Arguments { name, usage, values: vec![floats] }).ok()
+            });
+            let made = made.ok_or_else(|| TestCaseError::fail("no such aggregate"))?;
+            let column: ArrayRef = Arc::new(Float64Array::from(values.clone()));
+            let expected = (made.make)().slide(&[column], None, &frames)?;
+            let found = made.float_frames.and_then(|results| results(&values, &frames));
+            prop_assert_eq!(found.is_some(), width <= NARROW || partition.min(rows) <= width);
+            if let Some(found) = found {
+                let bits = |array: &ArrayRef| -> Vec<u64> {
+                    array.as_primitive::<Float64Type>().values().iter().map(|v| if v.is_nan() { 0 } else { v.to_bits() }).collect()
+                };
+                prop_assert_eq!(bits(&found), bits(&expected));
+            }
+        }
+    }
 }

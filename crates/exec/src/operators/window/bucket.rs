@@ -1,8 +1,12 @@
 //! The rows of some partitions: put together from blocks, and worked out.
 
+use std::sync::Arc;
+
+use arrow_array::cast::AsArray;
+use arrow_array::types::UInt32Type;
 use arrow_array::{ArrayRef, UInt32Array};
 use churn_core::{Batch, OrFault, Result};
-use churn_kernels::known::{known, known_part};
+use churn_kernels::known::{known, known_part, known_place};
 use churn_kernels::sorting;
 
 use super::Window;
@@ -18,57 +22,70 @@ const TOGETHER: usize = 1 << 13;
 /// All rows of some partitions, in the order of the input.
 pub(super) struct Bucket {
     table: KeyTable,
-    /// The partition of each row.
-    numbers: Vec<u32>,
-    /// The columns that the window reads, in pieces.
+    /// A piece each time that rows were added: the columns that the window reads, and behind them the number of each row's
+    /// partition.
     pieces: Vec<Batch>,
 }
 
 impl Bucket {
     /// One without rows.
     pub(super) fn new(window: &Window) -> Bucket {
-        Bucket { table: KeyTable::of_many(window.kinds.clone()), numbers: Vec::new(), pieces: Vec::new() }
+        Bucket { table: KeyTable::of_many(window.kinds.clone()), pieces: Vec::new() }
     }
 
     /// How many rows there are.
     pub(super) fn rows(&self) -> usize {
-        self.numbers.len()
+        self.pieces.iter().map(|piece| piece.rows).sum()
     }
 
     /// Bytes in use, about: of pieces that are parts of a larger array only their own.
     pub(super) fn memory(&self) -> usize {
-        self.rows() * (4 + 8 * self.pieces.first().map_or(0, |piece| piece.columns.len()))
+        self.pieces.iter().map(|piece| piece.rows * 8 * piece.columns.len()).sum()
     }
 
     /// Adds the rows of later blocks that belong to this bucket, the one with this number.
     pub(super) fn add(&mut self, blocks: &[Block], number: usize) -> Result<()> {
+        let range =
+            |block: &Block| known(&block.starts, number) as usize..known(&block.starts, number + 1) as usize;
         let mut pieces = Vec::with_capacity(blocks.len());
+        let mut numbers = Vec::with_capacity(blocks.iter().map(|block| range(block).len()).sum());
         for block in blocks {
-            let range = known(&block.starts, number) as usize..known(&block.starts, number + 1) as usize;
+            let range = range(block);
             let Some(keys) = block.keys.get(number).filter(|_| !range.is_empty()) else { continue };
             let mut partitions = Vec::with_capacity(keys.len());
             self.table.absorb(keys, &mut partitions)?;
             let rows = known_part(&block.numbers, range.clone());
-            self.numbers.extend(rows.iter().map(|row| known(&partitions, *row as usize)));
+            numbers.extend(rows.iter().map(|row| known(&partitions, *row as usize)));
             pieces.push(block.read.slice(range.start, range.len()));
         }
-        self.pieces.append(&mut concat(pieces)?);
+        let mut piece = concat(pieces)?.pop().unwrap_or(Batch { columns: Vec::new(), rows: 0 });
+        piece.columns.push(Arc::new(UInt32Array::from(numbers)));
+        self.pieces.push(piece);
         Ok(())
     }
 
-    /// The rows as they came: the columns that the window reads, and the keys of the partitions.
-    pub(super) fn into_input(self) -> Result<Batch> {
-        let mut input = whole(self.pieces)?;
-        input.columns.extend(self.table.arrays(&self.numbers)?);
-        Ok(input)
+    /// The rows as they came, by pieces: the columns that the window reads, and the keys of the partitions.
+    pub(super) fn into_input(self) -> Result<Vec<Batch>> {
+        let Bucket { table, mut pieces } = self;
+        for piece in &mut pieces {
+            let numbers = piece.columns.pop().or_fault("partitions of a bucket's rows")?;
+            piece.columns.extend(table.arrays(numbers.as_primitive::<UInt32Type>().values())?);
+        }
+        Ok(pieces)
     }
 
-    /// The columns that the window reads and that come out, and behind them the results of all calls.
-    pub(super) fn worked_out(self, window: &Window) -> Result<Batch> {
-        let Bucket { table, numbers, pieces } = self;
-        let (starts, mut places) = sorting::by_number(&numbers, table.len());
+    /// By pieces the columns that the window reads and that come out, and behind them the results of all calls.
+    pub(super) fn worked_out(self, window: &Window) -> Result<Vec<Batch>> {
+        let Bucket { table, mut pieces } = self;
+        let mut columns = whole(pieces.iter().filter(|piece| piece.rows > 0).cloned().collect())?.columns;
+        let numbers = columns.pop().or_fault("partitions of a bucket's rows")?;
+        let (starts, mut places) =
+            sorting::by_number(numbers.as_primitive::<UInt32Type>().values(), table.len());
         drop((table, numbers));
-        let Batch { columns, rows } = whole(pieces)?;
+        // The memory of what does not come out is free for the results, which are as large as what came.
+        let kept: Vec<usize> =
+            window.read_and_kept().map(|place| known_place(&window.used, &place)).collect();
+        pieces.iter_mut().for_each(|piece| piece.columns = piece.columns_at(&kept));
         // By the places that columns have in the input.
         let mut input: Vec<Option<ArrayRef>> = vec![None; window.width];
         for (place, column) in window.used.iter().zip(columns) {
@@ -84,11 +101,18 @@ impl Bucket {
             let columns = window.calls.iter().map(result).collect::<Result<_>>()?;
             results.push(Batch { columns, rows: places.len() });
         }
-        let results = whole(results)?;
-        let results = back(&places).map_or_else(|| Ok(results.clone()), |back| results.take(&back))?;
-        let kept = |place: usize| input.get(place).cloned().flatten();
-        let columns = window.read_and_kept().filter_map(kept).chain(results.columns).collect();
-        Ok(Batch { columns, rows })
+        drop(input);
+        let (results, back) = (whole(results)?, back(&places));
+        let mut done = 0;
+        for piece in pieces.iter_mut().filter(|piece| piece.rows > 0) {
+            let own = match &back {
+                Some(back) => results.take(&back.slice(done, piece.rows))?,
+                None => results.slice(done, piece.rows),
+            };
+            piece.columns.extend(own.columns);
+            done += piece.rows;
+        }
+        Ok(pieces)
     }
 }
 

@@ -1,5 +1,6 @@
 //! Which rows each row's frame holds: from a first one to one behind the last, both rising with the row.
 
+use std::iter::repeat_n;
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -36,18 +37,19 @@ pub(super) fn frames(
     let mut reached = Reached::default();
     let mut start = 0;
     for end in ends.iter().map(|end| *end as usize) {
-        let mut add = |rows: Range<usize>| found.push((rows.start as u32, rows.end as u32));
+        let pair = |rows: Range<usize>| (rows.start as u32, rows.end as u32);
         match (frame, &measured) {
             (Frame::Rows(from, to), _) => {
-                (start..end).for_each(|row| add(by_rows(*from, *to, &(start..end), row)));
+                found.extend((start..end).map(|row| pair(by_rows(*from, *to, &(start..end), row))));
             }
             (Frame::Range(..), Some(measured)) => {
                 let partition = measured.partition(start..end);
                 let word = |row: usize| Ok(known(&measured.words, row));
                 let limit = |row: usize| row;
+                let add = |rows| found.push(pair(rows));
                 measured.reaches.frames(&partition, start..end, limit, &mut reached, (word, word), add)?;
             }
-            _ => (start..end).for_each(|_| add(start..end)),
+            _ => found.extend(repeat_n(pair(start..end), end - start)),
         }
         start = end;
     }

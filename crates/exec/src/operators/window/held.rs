@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use churn_core::{Batch, Error, ErrorKind, Result};
-use churn_kernels::memory;
+use churn_kernels::memory::Passing;
 
 use super::Window;
 use super::bucket::Bucket;
@@ -22,6 +22,8 @@ pub(crate) struct WindowRows {
     buckets: Vec<Bucket>,
     /// Blocks whose rows are in the buckets.
     placed: Vec<PlacedBlock>,
+    /// How many pieces each bucket has.
+    pieces: usize,
     waiting: Vec<Block>,
     waiting_rows: usize,
     /// How many rows there are in all.
@@ -33,25 +35,35 @@ impl WindowRows {
     pub(super) fn new(window: Arc<Window>) -> WindowRows {
         let count = if window.by.is_empty() { 1 } else { BUCKETS };
         let buckets = (0..count).map(|_| Bucket::new(&window)).collect();
-        WindowRows { window, buckets, placed: Vec::new(), waiting: Vec::new(), waiting_rows: 0, all: 0 }
+        WindowRows {
+            window,
+            buckets,
+            placed: Vec::new(),
+            pieces: 0,
+            waiting: Vec::new(),
+            waiting_rows: 0,
+            all: 0,
+        }
     }
 
-    /// Puts the rows that wait into their buckets.
+    /// Puts the rows that wait into their buckets, as a piece of each.
     fn settle(&mut self) -> Result<()> {
         let blocks = std::mem::take(&mut self.waiting);
+        if blocks.is_empty() {
+            return Ok(());
+        }
         self.waiting_rows = 0;
-        let mut next: Vec<u32> = self.buckets.iter().map(|bucket| bucket.rows() as u32).collect();
         let add = |(number, bucket): (usize, &mut Bucket)| bucket.add(&blocks, number);
         self.window.threads.each(self.buckets.iter_mut().enumerate(), add)?;
-        for block in blocks {
+        let mut next = vec![0u32; self.buckets.len()];
+        for Block { rest, buckets, starts, .. } in blocks {
             let first = next.clone();
-            for (next, (start, end)) in
-                next.iter_mut().zip(block.starts.iter().zip(block.starts.iter().skip(1)))
-            {
+            for (next, (start, end)) in next.iter_mut().zip(starts.iter().zip(starts.iter().skip(1))) {
                 *next += end - start;
             }
-            self.placed.push(PlacedBlock { rest: block.rest, buckets: block.buckets, first });
+            self.placed.push(PlacedBlock { rest, buckets, starts, piece: self.pieces, first });
         }
+        self.pieces += 1;
         Ok(())
     }
 
@@ -59,12 +71,10 @@ impl WindowRows {
     fn rows(
         mut self,
         origins: Vec<Origin>,
-        of: impl Fn(Bucket) -> Result<Batch> + Sync,
+        of: impl Fn(Bucket) -> Result<Vec<Batch>> + Sync,
     ) -> Result<DistributedRows> {
         self.settle()?;
-        let some = |bucket: Bucket| {
-            if bucket.rows() > 0 { of(bucket) } else { Ok(Batch { columns: Vec::new(), rows: 0 }) }
-        };
+        let some = |bucket: Bucket| if bucket.rows() > 0 { of(bucket) } else { Ok(Vec::new()) };
         let buckets = self.window.threads.each(self.buckets.into_iter(), some)?;
         Ok(DistributedRows::new(self.placed, buckets, origins))
     }
@@ -73,10 +83,11 @@ impl WindowRows {
     pub(super) fn worked_out(self) -> Result<DistributedRows> {
         let window = self.window.clone();
         self.rows(window.origins(), |bucket| {
+            // Most of what a bucket held is free for the results of the next ones, in pieces that not all of them fit into.
+            static PASSING: Passing = Passing::giving_back_each(32 << 20);
             let bytes = bucket.memory();
             let rows = bucket.worked_out(&window)?;
-            // What the bucket held is in small pieces among those of others.
-            memory::passed(bytes);
+            PASSING.passed(bytes);
             Ok(rows)
         })
     }

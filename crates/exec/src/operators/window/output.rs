@@ -2,14 +2,12 @@
 
 use std::sync::{Arc, Mutex, PoisonError};
 
-use arrow_array::ArrayRef;
+use arrow_array::{ArrayRef, UInt32Array};
 use churn_core::{Batch, OrFault, Result};
 use churn_io::source::{Capability, Decoded, Guess, Morsel, RowTest, Scan};
-use churn_kernels::gather::Place;
-use churn_kernels::known::known;
 
 use crate::runtime::budget::Reservation;
-use crate::runtime::gathered::gathered;
+use crate::runtime::materialized::concat;
 
 /// A block whose rows are in the buckets.
 pub(super) struct PlacedBlock {
@@ -17,7 +15,10 @@ pub(super) struct PlacedBlock {
     pub(super) rest: Vec<Batch>,
     /// The bucket of each row; none where there is one bucket.
     pub(super) buckets: Vec<u8>,
-    /// Of each bucket the first of its rows that are of this block.
+    /// Where the rows of each bucket start among the block's rows by buckets, and their end.
+    pub(super) starts: Vec<u32>,
+    /// The piece of each bucket that the rows are in, and where they start there.
+    pub(super) piece: usize,
     pub(super) first: Vec<u32>,
 }
 
@@ -28,14 +29,11 @@ pub(super) enum Origin {
     Bucket(usize),
 }
 
-/// Rows of blocks and buckets. The rows of a bucket stand in the order of the input, so that each bucket is read from front to
-/// back.
+/// Rows of blocks and buckets. The rows of a bucket stand in the order of the input, those of a block one behind the other.
 pub(super) struct DistributedRows {
     blocks: Vec<PlacedBlock>,
-    /// Those that have rows.
-    buckets: Vec<Batch>,
-    /// The place of each bucket among these.
-    places: Vec<u32>,
+    /// The pieces of each bucket; none of one without rows.
+    buckets: Vec<Vec<Batch>>,
     origins: Vec<Origin>,
 }
 
@@ -43,33 +41,33 @@ impl DistributedRows {
     /// The columns of the rows come from their origins.
     pub(super) fn new(
         blocks: Vec<PlacedBlock>,
-        buckets: Vec<Batch>,
+        buckets: Vec<Vec<Batch>>,
         origins: Vec<Origin>,
     ) -> DistributedRows {
-        let mut places = Vec::with_capacity(buckets.len());
-        let mut some = 0;
-        for bucket in &buckets {
-            places.push(some);
-            some += u32::from(bucket.rows > 0);
-        }
-        let buckets = buckets.into_iter().filter(|bucket| bucket.rows > 0).collect();
-        DistributedRows { blocks, buckets, places, origins }
+        DistributedRows { blocks, buckets, origins }
     }
 
-    /// The columns of the buckets, for the rows of a block.
+    /// The columns of the buckets, for the rows of a block: first put together by buckets, then in the order of the block.
     fn gathered(&self, block: &PlacedBlock) -> Result<Batch> {
-        let rows = block.rest.iter().map(|batch| batch.rows).sum();
-        let mut next = block.first.clone();
-        if let ([bucket], [next]) = (self.buckets.as_slice(), next.as_slice()) {
-            return Ok(bucket.slice(*next as usize, rows));
+        let ends = block.starts.iter().skip(1);
+        let of_bucket = |((pieces, first), (start, end)): ((&Vec<Batch>, &u32), (&u32, &u32))| {
+            let rows = (end - start) as usize;
+            Some(pieces.get(block.piece).filter(|_| rows > 0)?.slice(*first as usize, rows))
+        };
+        let buckets = self.buckets.iter().zip(&block.first);
+        let by_buckets = concat(buckets.zip(block.starts.iter().zip(ends)).filter_map(of_bucket).collect())?;
+        let by_buckets = by_buckets.into_iter().next().or_fault("rows of a window")?;
+        if block.buckets.is_empty() {
+            return Ok(by_buckets);
         }
-        let mut wanted: Vec<Place> = Vec::with_capacity(rows);
-        for bucket in block.buckets.iter().map(|bucket| usize::from(*bucket)) {
-            let Some(next) = next.get_mut(bucket) else { continue };
-            wanted.push((known(&self.places, bucket), *next));
+        let mut next = block.starts.clone();
+        let mut place = |bucket: &u8| {
+            let next = next.get_mut(usize::from(*bucket)).or_fault("bucket of a window's row")?;
             *next += 1;
-        }
-        gathered(&self.buckets.iter().collect::<Vec<_>>(), &wanted)
+            Ok(*next - 1)
+        };
+        let places = block.buckets.iter().map(&mut place).collect::<Result<Vec<u32>>>()?;
+        Ok(by_buckets.take(&UInt32Array::from(places))?.compacted())
     }
 
     /// All rows, in the batches that they came in.
@@ -114,7 +112,7 @@ impl Scan for DistributedScan {
     }
 
     fn progress(&self) -> (u64, Option<u64>) {
-        let rows = self.rows.buckets.iter().map(|bucket| bucket.rows as u64).sum();
+        let rows = self.rows.buckets.iter().flatten().map(|piece| piece.rows as u64).sum();
         (self.next.lock().unwrap_or_else(PoisonError::into_inner).1, Some(rows))
     }
 }

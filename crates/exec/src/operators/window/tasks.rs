@@ -9,7 +9,7 @@ use arrow_array::types::Float64Type;
 use arrow_array::{Array, ArrayRef, Float64Array, Int64Array, UInt32Array};
 use arrow_buffer::{BooleanBufferBuilder, NullBuffer};
 use churn_core::{Error, ErrorKind, Result, taken};
-use churn_expr::aggregates::{Made, quantiles};
+use churn_expr::aggregates::{FloatFrames, Made, quantiles};
 use churn_expr::extend::PartitionFunction;
 use churn_expr::windows::{Frame, Nth, Task};
 use churn_kernels::known::known_part;
@@ -169,10 +169,14 @@ impl<'a> WindowPartitions<'a> {
         }
         if call.frame != Frame::Partition {
             let frames = self.frames(&call.frame)?;
-            if let (Some(p), Some(values)) =
-                (made.quantile, args.first().and_then(|a| a.as_primitive_opt::<Float64Type>()))
-            {
+            let floats = args.first().and_then(|a| a.as_primitive_opt::<Float64Type>());
+            if let (Some(p), Some(values)) = (made.quantile, floats) {
                 return Ok(Arc::new(quantiles(values, rows.as_deref(), p, &frames)));
+            }
+            let all = floats.filter(|values| rows.is_none() && values.null_count() == 0);
+            let of_frames = |(all, results): (&Float64Array, FloatFrames)| results(all.values(), &frames);
+            if let Some(results) = all.zip(made.float_frames).and_then(of_frames) {
+                return Ok(results);
             }
             return (made.make)().slide(&args, rows.as_deref(), &frames);
         }

@@ -32,7 +32,7 @@ pub(super) const AGGREGATES: &[Aggregate] = &[Aggregate {
 fn count_distinct(args: Arguments) -> Result<Made, Complaint> {
     args.count(1..=1)?;
     let make = if has_bits(&args.kind(0)) { maker::<WordPairs>() } else { maker::<TextPairs>() };
-    Ok(Made { args: args.values, kind: Type::Int, make, quantile: None })
+    Ok(Made { args: args.values, kind: Type::Int, make, quantile: None, float_frames: None })
 }
 
 fn maker<P: PairSet>() -> Maker {

@@ -6,7 +6,7 @@
 use std::ops::Range;
 
 use arrow_buffer::NullBuffer;
-use churn_kernels::digits;
+use churn_kernels::digits::{self, ShortTexts};
 use churn_kernels::known::{known, known_part};
 
 use super::columns::{ColumnValues, WrittenColumn};
@@ -114,13 +114,42 @@ impl Cells<'_> {
     /// its row.
     #[inline]
     fn make<T: Copy>(&mut self, values: &[T], mut text: impl FnMut(T, &mut [u8; ROOM]) -> Option<usize>) {
+        let behind = self.behind;
         for ((value, room), length) in values.iter().zip(&mut *self.texts).zip(&mut *self.lengths) {
-            *length = text(*value, room).map_or(ALONE, |end| {
-                let behind = self.behind.zip(room.get_mut(end));
-                end as u8 + u8::from(behind.map(|(separator, byte)| *byte = separator).is_some())
-            });
+            *length = ended(text(*value, room), room, behind);
         }
     }
+
+    /// As `make`, of numbers: `short` gives the texts of some, `text` writes that of any other.
+    #[inline]
+    fn make_numbers<T: Copy>(
+        &mut self,
+        values: &[T],
+        short_texts: impl Fn(&[T]) -> ShortTexts,
+        text: impl Fn(T, &mut [u8; ROOM]) -> Option<usize>,
+    ) {
+        let places = self.texts.chunks_mut(digits::TOGETHER).zip(self.lengths.chunks_mut(digits::TOGETHER));
+        for (values, (texts, lengths)) in values.chunks(digits::TOGETHER).zip(places) {
+            let short_texts = short_texts(values);
+            let places = texts.iter_mut().zip(lengths);
+            for ((value, short_text), (room, length)) in values.iter().zip(short_texts.iter()).zip(places) {
+                let end = match short_text {
+                    (_, 0) => text(*value, room),
+                    some => short(Some(some), room),
+                };
+                *length = ended(end, room, self.behind);
+            }
+        }
+    }
+}
+
+/// Puts the separator behind a text that ends there, if one follows; gives the length of both.
+#[inline]
+fn ended(end: Option<usize>, room: &mut [u8; ROOM], separator: Option<u8>) -> u8 {
+    end.map_or(ALONE, |end| {
+        let behind = separator.zip(room.get_mut(end));
+        end as u8 + u8::from(behind.map(|(separator, byte)| *byte = separator).is_some())
+    })
 }
 
 /// Puts a short text into its room; gives its length.
@@ -137,11 +166,17 @@ impl CsvEncoder {
         let usual = self.options.decimal == b'.' && !self.quotes_all;
         let nulls = column.nulls.map(|nulls| nulls.slice(rows.start, rows.len()));
         match &column.values {
-            ColumnValues::Floats(values) if usual => cells.make(known_part(values, rows), |value, room| {
-                short(digits::short_decimal(value), room).or_else(|| digits::put_float(value, room))
-            }),
+            ColumnValues::Floats(values) if usual => {
+                let values = known_part(values, rows);
+                cells.make_numbers(values, ShortTexts::of_floats, |value, room| {
+                    digits::put_float(value, room)
+                });
+            }
             ColumnValues::Ints(values) if usual => {
-                cells.make(known_part(values, rows), |value, room| short(digits::short_int(value), room));
+                let values = known_part(values, rows);
+                cells.make_numbers(values, ShortTexts::of_ints, |value, room| {
+                    short(digits::short_int(value), room)
+                });
             }
             ColumnValues::Days(values, table) if usual => {
                 cells.make(known_part(values, rows), |day, room| {

@@ -173,6 +173,9 @@ fn is_marked(view: u128) -> bool {
     (view >> 32) as u32 & 0x00ff_ffff == 0x00bf_bbef
 }
 
+/// Bytes of a cell with its separator, about: what is written is not copied to a larger place.
+const CELL_BYTES: usize = 12;
+
 /// The bytes from a line on, and how long it is; `None` for one that is its own view.
 fn from(lines: &BinaryViewArray, row: usize) -> Option<(&[u8], usize)> {
     let view = ByteView::from(*lines.views().get(row)?);
@@ -199,7 +202,7 @@ impl Encoder for CsvEncoder {
         let columns = batch.columns.iter().map(widen).collect::<Result<Vec<_>>>()?;
         let cells: Vec<WrittenColumn<'_>> = columns.iter().map(WrittenColumn::new).collect();
         self.check_values(&cells, batch.rows)?;
-        let mut out = Vec::with_capacity(batch.rows * columns.len() * 8);
+        let mut out = Vec::with_capacity(batch.rows * columns.len() * CELL_BYTES);
         let mut texts = CellTexts::new(self, &cells, batch.rows);
         for row in 0..batch.rows {
             match ready.filter(|lines| lines.is_valid(row)).and_then(|lines| from(lines, row)) {
