@@ -135,6 +135,14 @@ fn partitions(bencher: Bencher<'_, '_>, by: &str) {
     timed(bencher, 2, &[&window, "total: n = count(m)"], |t| assert_eq!(int(t, "n"), ROWS as i64));
 }
 
+/// Long texts of the rows before.
+#[divan::bench(args = ["grade", "farm"])]
+fn texts_before(bencher: Bencher<'_, '_>, by: &str) {
+    let window = format!("window by {by} order by day, id: p = lag(t)");
+    let steps = ["add t = farm || ', a text of more than twelve bytes'", &window, "total: n = count(p)"];
+    timed(bencher, 2, &steps, |t| assert!(int(t, "n") > 0));
+}
+
 /// Texts looked for: in a column that is mostly empty, and in one of short texts.
 #[divan::bench(args = ["contains(note, 'leak')", "note like '%hose%clean_d'", "matches(note, 'leak, [a-z]+')", "contains(farm, '07')"])]
 fn text_search(bencher: Bencher<'_, '_>, condition: &str) {

@@ -116,7 +116,7 @@ impl Check for Group {
             };
             fields.push(field);
         }
-        let relation = input.then(operators::Group { keys, calls }, step);
+        let relation = input.then(operators::Group { keys, calls, unread: Vec::new() }, step);
         let relation =
             if computed.is_empty() { relation } else { relation.then(Compute { columns: computed }, step) };
         Some(Relation { fields, ..relation })

@@ -162,7 +162,7 @@ pub(super) fn with_member(input: Relation, member: MemberOf, checker: &mut Check
     let Some(field) = other.fields.first().cloned() else { return input };
     let Some(of_other) = cast::silently(Bound::column(&field), &value.kind) else { return input };
     let key = Field::new(checker.ids.fresh(), &field.name, value.kind.clone());
-    let group = Group { keys: vec![(key.clone(), of_other)], calls: Vec::new() };
+    let group = Group { keys: vec![(key.clone(), of_other)], calls: Vec::new(), unread: Vec::new() };
     let mark = (found.clone(), Bound::literal(Scalar::Bool(true)));
     let node = other.node.over(group, UNCOUNTED).over(Compute { columns: vec![mark] }, UNCOUNTED);
     let kind = value.kind.clone();

@@ -115,6 +115,30 @@ proptest! {
         }
     }
 
+    /// Groups are counted whether anything reads their keys or not.
+    #[test]
+    fn groups_are_counted_without_their_keys(data in deliveries()) {
+        let folder = data.folder();
+        let groups = data.flow(&folder).group("farm, litres", "n = count()");
+        let counted = groups.clone().total("rows = sum(n), groups = count()");
+        let one_key = groups.group("litres", "rows = sum(n)");
+        let different: std::collections::HashSet<_> = data.0.iter().collect();
+        let gaps = different.iter().filter(|(farm, litres)| farm.is_none() || litres.is_none()).count() as u64;
+        for setting in SETTINGS {
+            let table = counted.run_with(&options(setting)).unwrap();
+            let int = |name: &str| table.values(name).unwrap().first().cloned();
+            let rows = if data.0.is_empty() { Scalar::Null } else { Scalar::Int(data.0.len() as i64) };
+            prop_assert_eq!(int("rows"), Some(rows));
+            prop_assert_eq!(int("groups"), Some(Scalar::Int(different.len() as i64)));
+            prop_assert_eq!(table.ledger().steps()[1].count(Event::NullGroup), gaps);
+            prop_assert_eq!(table.ledger().steps()[1].rows_out, Some(different.len() as u64));
+        }
+        let table = one_key.run().unwrap();
+        prop_assert_eq!(table.ledger().steps()[1].count(Event::NullGroup), gaps);
+        let litres: std::collections::HashSet<_> = data.0.iter().map(|(_, litres)| litres).collect();
+        prop_assert_eq!(table.len(), litres.len());
+    }
+
     #[test]
     fn bad_cells_and_ragged_rows_are_counted(cells in prop::collection::vec(0..4u8, 1..60)) {
         let folder = tempfile::tempdir().unwrap();

@@ -119,7 +119,7 @@ pub fn equal(values: &[u128], wanted: u128) -> Vec<u64> {
     if let Way::Avx512(_) = Way::choose() {
         let (whole, rest) = values.as_chunks::<64>();
         let mut words = Vec::with_capacity(values.len().div_ceil(64));
-        // SAFETY: `choose` gives this way only where the processor has AVX-512 with these parts.
+        // SAFETY: `detect` gives this way only where the processor has AVX-512 with these parts.
         words.extend(whole.iter().map(|some| unsafe { equal_avx512(some, wanted) }));
         words.extend(test_in_words(rest, |value| value == wanted));
         return words;

@@ -206,7 +206,7 @@ impl Pivot {
         let mut all: Vec<Field> = group_keys.iter().map(|(f, _)| f.clone()).collect();
         all.extend(calls.iter().map(|c| c.field.clone()));
         all.extend(computed.iter().map(|(f, _)| f.clone()));
-        node = node.over(Group { keys: group_keys, calls }, usize::MAX);
+        node = node.over(Group { keys: group_keys, calls, unread: Vec::new() }, usize::MAX);
         if !computed.is_empty() {
             node = node.over(Compute { columns: computed }, step);
         }

@@ -240,6 +240,11 @@ pub(super) fn part<'a>(key: &mut &'a [u8]) -> Option<&'a [u8]> {
     length.map(|_| bytes)
 }
 
+/// Whether one of so many parts of a key is null.
+pub(super) fn has_null(mut key: &[u8], parts: usize) -> bool {
+    (0..parts).any(|_| part(&mut key).is_none())
+}
+
 /// A packed key of so many parts as bytes, without the zeros behind it.
 pub(super) fn unpacked(key: u128, parts: usize) -> ([u8; PACKED], usize) {
     let bytes = key.to_le_bytes();

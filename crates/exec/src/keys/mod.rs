@@ -31,6 +31,7 @@ use churn_core::{Result, Type};
 use churn_kernels::byte_numbering::{ByteKeys, ByteNumbering};
 use churn_kernels::dense::Dense;
 use churn_kernels::hash::Seed;
+use churn_kernels::known::known;
 use churn_kernels::numbering::Numbering;
 
 use decoding::Decoder;
@@ -125,6 +126,32 @@ impl KeyTable {
     /// How many different keys there are.
     pub(crate) fn len(&self) -> usize {
         self.keys.len()
+    }
+
+    /// How many keys are null, or have a part that is.
+    pub(crate) fn null_keys(&self) -> usize {
+        self.are_null().into_iter().filter(|is_null| *is_null).count()
+    }
+
+    /// Of each key, whether it is null or has a part that is.
+    fn are_null(&self) -> Vec<bool> {
+        let parts = self.kinds.len();
+        match &self.keys {
+            TableKeys::None(_) => Vec::new(),
+            TableKeys::Packed(own) if self.is_plain => own.keys().iter().map(|key| *key == NULL).collect(),
+            TableKeys::Packed(own) => {
+                own.keys().iter().map(|key| encoding::has_null(&key.to_le_bytes(), parts)).collect()
+            }
+            TableKeys::Bytes(own) => own.keys().iter().map(|key| encoding::has_null(key, parts)).collect(),
+            TableKeys::Joint { parts, numbering } => {
+                let parts: Vec<Vec<bool>> = parts.iter().map(KeyTable::are_null).collect();
+                let is_null = |key: &u128| {
+                    let numbers = (0..).map(|i| (key >> (32 * i)) as u32 as usize);
+                    parts.iter().zip(numbers).any(|(part, number)| known(part, number))
+                };
+                numbering.keys().iter().map(is_null).collect()
+            }
+        }
     }
 
     /// Bytes in use.

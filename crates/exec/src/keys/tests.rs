@@ -102,6 +102,8 @@ proptest! {
             table.numbers(&columns(&kinds, second), second.len(), &mut numbers)?;
             prop_assert_eq!(&numbers, &expected);
             prop_assert_eq!(table.len(), different.len());
+            let has_null = |row: &&&Vec<Scalar>| row.contains(&Scalar::Null);
+            prop_assert_eq!(table.null_keys(), different.iter().filter(has_null).count());
             let mut found = Vec::new();
             table.find(&columns(&kinds, &rows), rows.len(), &mut found)?;
             prop_assert_eq!(&found, &expected);

@@ -5,7 +5,7 @@ use churn_expr::Bound;
 use churn_expr::Node as Expr;
 use churn_plan::operators::Per;
 
-use super::group::grouped;
+use super::group::{Output, grouped};
 use super::{Build, OperatorPlace};
 use crate::runtime::pipeline::Pipeline;
 
@@ -13,6 +13,6 @@ impl Build for Per {
     fn build(&self, place: &OperatorPlace<'_>) -> Result<Pipeline> {
         let column = |(id, kind): (&ColumnId, Type)| Bound { node: Expr::Column(*id), kind };
         let keys: Vec<Bound> = self.keys.iter().zip(place.kinds(&self.keys)).map(column).collect();
-        grouped(place.input()?, &keys, &self.calls, true, place)
+        grouped(place.input()?, &keys, &self.calls, Output::Rows, place)
     }
 }

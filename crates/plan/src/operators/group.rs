@@ -13,6 +13,8 @@ pub struct Group {
     pub keys: Vec<(Field, Bound)>,
     /// The aggregates.
     pub calls: Vec<AggregateCall>,
+    /// The keys that nothing reads: they do not come out.
+    pub unread: Vec<ColumnId>,
 }
 
 impl Operator for Group {
@@ -21,11 +23,16 @@ impl Operator for Group {
     }
 
     fn made(&self) -> Vec<&Field> {
-        self.keys.iter().map(|(field, _)| field).chain(self.calls.iter().map(|call| &call.field)).collect()
+        let keys = self.keys.iter().map(|(field, _)| field).filter(|field| !self.unread.contains(&field.id));
+        keys.chain(self.calls.iter().map(|call| &call.field)).collect()
     }
 
     fn prune(&mut self, mut needed: Vec<ColumnId>, pruning: &mut Pruning) -> Vec<ColumnId> {
         pruning.retain(&mut self.calls, |call| needed.contains(&call.field.id));
+        let keys = self.keys.iter().map(|(field, _)| field.id);
+        let unread: Vec<ColumnId> = keys.filter(|id| !needed.contains(id)).collect();
+        pruning.changed |= unread != self.unread;
+        self.unread = unread;
         needed.clear();
         self.keys.iter().for_each(|(_, by)| by.columns(&mut needed));
         self.calls.iter().for_each(|call| call_columns(call, &mut needed));

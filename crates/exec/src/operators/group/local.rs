@@ -41,8 +41,7 @@ pub(crate) struct Grouping {
     pub(crate) calls: Vec<GroupCall>,
     pub(crate) step: StepId,
     pub(crate) text: String,
-    /// Whether the rows stay, each with its group's aggregates beside it.
-    pub(crate) is_broadcast: bool,
+    pub(crate) output: Output,
     /// Whether rows may be passed on in place of states: all of them count, and their values have a fixed width.
     pub(crate) may_pass_rows: bool,
     /// Whether there are so many groups that tables are partitioned.
@@ -51,7 +50,20 @@ pub(crate) struct Grouping {
     pub(crate) expected: AtomicUsize,
 }
 
+/// What comes out of a grouping.
+pub(crate) enum Output {
+    /// A row for each group: those of its keys that are at these places, and its aggregates.
+    Groups(Vec<usize>),
+    /// The rows, each with its group's aggregates beside it.
+    Rows,
+}
+
 impl Grouping {
+    /// Whether the rows stay.
+    pub(super) fn is_broadcast(&self) -> bool {
+        matches!(self.output, Output::Rows)
+    }
+
     pub(super) fn accumulators(&self) -> Vec<Box<dyn Accumulator>> {
         self.calls.iter().map(|c| (c.make)()).collect()
     }
@@ -76,7 +88,7 @@ impl Grouping {
     /// Whether the large table may be cut into partitions: not where there is one group, or where rows keep the
     /// numbers of their groups.
     pub(super) fn may_partition(&self) -> bool {
-        !(self.keys.is_empty() || self.is_broadcast)
+        !(self.keys.is_empty() || self.is_broadcast())
     }
 }
 
@@ -174,7 +186,7 @@ impl<'a> LocalTable<'a> {
             let args = call.args.iter().map(|a| evaluate(a, &part, work)).collect::<Result<Vec<_>>>()?;
             accumulator.update(&kept, &args).map_err(named)?;
         }
-        if grouping.is_broadcast {
+        if grouping.is_broadcast() {
             self.rows.push((batch.compacted(), self.numbers.clone()));
         }
         Ok(())

@@ -26,13 +26,16 @@ use churn_plan::operators as plan;
 use super::{Build, OperatorPlace, pipeline_of};
 use crate::runtime::pipeline::{self, Pipeline};
 pub(super) use external::ExternalStates;
-pub(super) use local::{GroupCall, Grouping};
+pub(super) use local::{GroupCall, Grouping, Output};
 pub(super) use table::sink;
 
 impl Build for plan::Group {
     fn build(&self, place: &OperatorPlace<'_>) -> Result<Pipeline> {
         let keys: Vec<Bound> = self.keys.iter().map(|(_, by)| by.clone()).collect();
-        grouped(place.input()?, &keys, &self.calls, false, place)
+        let is_read =
+            |key: &usize| self.keys.get(*key).is_some_and(|(field, _)| !self.unread.contains(&field.id));
+        let output = Output::Groups((0..keys.len()).filter(is_read).collect());
+        grouped(place.input()?, &keys, &self.calls, output, place)
     }
 }
 
@@ -41,7 +44,7 @@ pub(super) fn grouped(
     pipeline: Pipeline,
     keys: &[Bound],
     calls: &[AggregateCall],
-    is_broadcast: bool,
+    output: Output,
     at: &OperatorPlace<'_>,
 ) -> Result<Pipeline> {
     let context = at.context;
@@ -62,7 +65,7 @@ pub(super) fn grouped(
         calls: calls.collect::<Result<_>>()?,
         step: at.step(),
         text: at.text(),
-        is_broadcast,
+        output,
         may_pass_rows,
         are_many: false.into(),
         expected: 0.into(),

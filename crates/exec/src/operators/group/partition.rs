@@ -10,7 +10,7 @@ use churn_expr::aggregates::Accumulator;
 use churn_kernels::known::known;
 
 use super::external::ExternalStates;
-use super::local::{Content, GroupPartition, Grouping};
+use super::local::{Content, GroupPartition, Grouping, Output};
 use crate::keys::KeyTable;
 use crate::runtime::budget::Reservation;
 use crate::spill::{Disk, RunWriter, Spill, partitioned};
@@ -117,11 +117,17 @@ impl PartitionTable {
         Ok(())
     }
 
-    /// The keys of all groups and their results.
-    pub(super) fn results(&mut self, groups: usize, text: &str) -> Result<Vec<ArrayRef>> {
-        let all: Vec<u32> = (0..groups as u32).collect();
-        let mut columns = self.keys.arrays(&all)?;
-        columns.extend(self.external.results(&mut self.accumulators, groups).map_err(|e| e.in_step(text))?);
+    /// The keys of all groups that come out, and their results.
+    pub(super) fn results(&mut self, groups: usize, grouping: &Grouping) -> Result<Vec<ArrayRef>> {
+        let mut columns = match &grouping.output {
+            Output::Groups(read) if !read.is_empty() => {
+                let keys = self.keys.arrays(&(0..groups as u32).collect::<Vec<u32>>())?;
+                read.iter().filter_map(|key| keys.get(*key).cloned()).collect()
+            }
+            _ => Vec::new(),
+        };
+        let results = self.external.results(&mut self.accumulators, groups);
+        columns.extend(results.map_err(|e| e.in_step(&grouping.text))?);
         Ok(columns)
     }
 

@@ -58,7 +58,9 @@ impl Bucket {
             numbers.extend(rows.iter().map(|row| known(&partitions, *row as usize)));
             pieces.push(block.read.slice(range.start, range.len()));
         }
-        let mut piece = concat(pieces)?.pop().unwrap_or(Batch { columns: Vec::new(), rows: 0 });
+        // With texts of its own: each array that is made of those of a bucket would else name the texts of all blocks.
+        let piece = concat(pieces)?.pop().map(Batch::compacted);
+        let mut piece = piece.unwrap_or(Batch { columns: Vec::new(), rows: 0 });
         piece.columns.push(Arc::new(UInt32Array::from(numbers)));
         self.pieces.push(piece);
         Ok(())
@@ -102,7 +104,7 @@ impl Bucket {
             results.push(Batch { columns, rows: places.len() });
         }
         drop(input);
-        let (results, back) = (whole(results)?, back(&places));
+        let (results, back) = (whole(results)?.compacted(), back(&places));
         let mut done = 0;
         for piece in pieces.iter_mut().filter(|piece| piece.rows > 0) {
             let own = match &back {
@@ -155,4 +157,69 @@ fn chunks<'a>(starts: &[u32], mut places: &'a mut [u32]) -> Vec<PartitionChunk<'
         (places, first) = (rest, next);
     }
     chunks
+}
+
+#[cfg(test)]
+mod tests {
+    use arrow_array::{Int64Array, StringViewArray};
+    use churn_core::Type;
+    use churn_core::parallel::Threads;
+    use churn_expr::windows::{Frame, Task};
+
+    use super::super::WindowCall;
+    use super::super::distribute::BUCKETS;
+    use super::*;
+
+    /// The text of the row before, by a number.
+    fn texts_before() -> Window {
+        let task = Task::Shift(-1);
+        let call = WindowCall { task, args: vec![1], only: None, frame: Frame::Partition, kind: Type::Text };
+        Window {
+            width: 2,
+            kept: vec![0, 1],
+            rest: vec![0],
+            used: vec![1],
+            by: vec![0],
+            kinds: vec![Type::Int],
+            order: Vec::new(),
+            calls: vec![call],
+            text: "window".into(),
+            threads: Threads::new(1),
+        }
+    }
+
+    /// However many batches rows come in, their texts and those of the results stand in few buffers: each array that is made of
+    /// others names the buffers of all of them.
+    #[test]
+    fn texts_stand_in_few_buffers() -> Result<()> {
+        const ROWS: i64 = 600;
+        let window = texts_before();
+        let batch = |from: i64| {
+            let numbers: Int64Array = (from..from + ROWS).map(|row| row % 97).collect();
+            let texts =
+                (from..from + ROWS).map(|row| Some(format!("a text of more than twelve bytes {row}")));
+            let texts: StringViewArray = texts.collect();
+            Batch { columns: vec![Arc::new(numbers) as ArrayRef, Arc::new(texts)], rows: ROWS as usize }
+        };
+        let block = |start: i64| window.distributed((0..20).map(|i| batch(start + i * ROWS)).collect());
+        let blocks = [block(0)?, block(20 * ROWS)?, block(40 * ROWS)?];
+        let mut rows = 0;
+        for number in 0..BUCKETS {
+            let mut bucket = Bucket::new(&window);
+            bucket.add(&blocks[..2], number)?;
+            bucket.add(&blocks[2..], number)?;
+            rows += bucket.rows();
+            if bucket.rows() == 0 {
+                continue;
+            }
+            for piece in bucket.worked_out(&window)? {
+                let [texts, before] = piece.columns.as_slice() else { panic!("columns of {piece:?}") };
+                let (texts, before) = (texts.as_string_view(), before.as_string_view());
+                assert!(texts.data_buffers().len() <= 1, "{} buffers", texts.data_buffers().len());
+                assert!(before.data_buffers().len() <= 2, "{} buffers", before.data_buffers().len());
+            }
+        }
+        assert_eq!(rows, 60 * ROWS as usize);
+        Ok(())
+    }
 }

@@ -118,18 +118,19 @@ impl Window {
             table.numbers(&batch.columns_at(&self.by), batch.rows, &mut numbers)?;
         }
         // Of each key its bucket, and its number in the bucket's list.
-        let mut of_key = vec![(0u8, 0u32); table.len()];
+        let (mut bucket_of, mut rank_of) = (vec![0u8; table.len()], vec![0u32; table.len()]);
         let mut keys = Vec::with_capacity(BUCKETS);
         for (bucket, (list, numbers)) in (0u8..=u8::MAX).zip(table.buckets(BUCKETS)?) {
             for (rank, number) in (0u32..).zip(numbers) {
-                of_key.get_mut(number as usize).into_iter().for_each(|slot| *slot = (bucket, rank));
+                bucket_of.get_mut(number as usize).into_iter().for_each(|slot| *slot = bucket);
+                rank_of.get_mut(number as usize).into_iter().for_each(|slot| *slot = rank);
             }
             keys.push(list);
         }
-        let buckets: Vec<u8> = numbers.iter().map(|number| known(&of_key, *number as usize).0).collect();
+        let buckets: Vec<u8> = numbers.iter().map(|number| known(&bucket_of, *number as usize)).collect();
+        numbers.iter_mut().for_each(|number| *number = known(&rank_of, *number as usize));
         let (starts, order) = sorting::by_number(&buckets, BUCKETS);
-        let rank = |row: &u32| known(&of_key, known(&numbers, *row as usize) as usize).1;
-        let numbers = order.iter().map(rank).collect();
+        let numbers = order.iter().map(|row| known(&numbers, *row as usize)).collect();
         Ok(Block {
             rest: batches.iter().map(rest).collect(),
             buckets,

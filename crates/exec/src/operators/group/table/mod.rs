@@ -89,7 +89,7 @@ impl Groups {
     fn settle(&mut self) -> Result<()> {
         let waiting = std::mem::take(&mut self.waiting);
         (self.waiting_groups, self.waiting_bytes) = (0, 0);
-        if self.grouping.is_broadcast {
+        if self.grouping.is_broadcast() {
             return self.merge_broadcast(waiting);
         }
         if self.files.is_some() {

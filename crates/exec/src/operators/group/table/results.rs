@@ -2,11 +2,9 @@
 
 use std::ops::Range;
 
-use arrow_buffer::NullBuffer;
 use churn_core::parallel::Threads;
 use churn_core::{Batch, Event, OrFault, Result};
 use churn_kernels::gather::Place;
-use churn_kernels::known::known_part;
 use churn_kernels::memory;
 
 use super::{Groups, PoisonError};
@@ -29,17 +27,21 @@ impl Groups {
             .collect();
         let finish = |mut partition: PartitionTable| {
             let groups = if grouping.keys.is_empty() { 1 } else { partition.keys.len() };
-            Ok((partition.results(groups, &grouping.text)?, partition.first, groups))
+            let nulls = if grouping.is_broadcast() { 0 } else { partition.keys.null_keys() };
+            Ok((
+                Batch { columns: partition.results(groups, &grouping)?, rows: groups },
+                partition.first,
+                nulls,
+            ))
         };
         let mut made = self.threads.each(partitions.into_iter(), finish)?;
-        if grouping.is_broadcast {
-            let (mut results, ..) = made.pop().or_fault("partition of the groups")?;
-            return self.rows.materialized(results.split_off(grouping.kinds.len().min(results.len())));
+        if grouping.is_broadcast() {
+            let (results, ..) = made.pop().or_fault("partition of the groups")?;
+            return self.rows.materialized(results.columns);
         }
         let (mut batches, mut firsts) = (Vec::with_capacity(made.len()), Vec::with_capacity(made.len()));
-        for (columns, first, rows) in made {
-            let batch = Batch { columns, rows };
-            tell(&batch, &grouping, work);
+        for (batch, first, nulls) in made {
+            tell(batch.rows, nulls, &grouping, work);
             batches.push(batch);
             firsts.push(first);
         }
@@ -71,10 +73,9 @@ impl Groups {
                 }
             }
             let groups = partition.keys.len();
-            let batch = Batch { columns: partition.results(groups, &grouping.text)?, rows: groups };
-            tell(&batch, &grouping, work);
+            tell(groups, partition.keys.null_keys(), &grouping, work);
             let mut columns = vec![partitioned::encode_positions(partition.first.iter().copied())];
-            columns.extend(batch.columns);
+            columns.extend(partition.results(groups, &grouping)?);
             let mut run = self.spill.writer()?;
             run.write(Batch { columns, rows: groups })?;
             runs.push(run.finish()?);
@@ -84,15 +85,10 @@ impl Groups {
     }
 }
 
-/// Counts the groups that come out.
-fn tell(batch: &Batch, grouping: &Grouping, work: &mut MorselOutput) {
-    let keys = known_part(&batch.columns, ..grouping.kinds.len());
-    let nulls = keys
-        .iter()
-        .filter_map(|c| c.logical_nulls())
-        .fold(None, |all, nulls| NullBuffer::union(all.as_ref(), Some(&nulls)));
-    work.counters.event(grouping.step, Event::NullGroup, nulls.map_or(0, |n| n.null_count()));
-    work.counters.rows(grouping.step, batch.rows);
+/// Counts groups that come out, and those of them that have a null key.
+fn tell(groups: usize, nulls: usize, grouping: &Grouping, work: &mut MorselOutput) {
+    work.counters.event(grouping.step, Event::NullGroup, nulls);
+    work.counters.rows(grouping.step, groups);
 }
 
 /// The partition and the place in it of each group, by first appearance; those of each partition rise.
