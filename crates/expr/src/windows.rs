@@ -304,3 +304,76 @@ pub struct WindowCall {
     /// The rows that it is computed over.
     pub frame: Frame,
 }
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+    use crate::Node;
+
+    #[rstest]
+    #[case(Nth::First, 3..7, Some(3))]
+    #[case(Nth::Last, 3..7, Some(6))]
+    #[case(Nth::At(1), 3..7, Some(3))]
+    #[case(Nth::At(4), 3..7, Some(6))]
+    #[case(Nth::At(5), 3..7, None)]
+    #[case(Nth::At(usize::MAX), 3..7, None)]
+    #[case(Nth::First, 3..3, None)]
+    #[case(Nth::Last, 3..3, None)]
+    #[case(Nth::Last, 0..0, None)]
+    #[case(Nth::At(1), 3..3, None)]
+    fn a_row_of_a_frame(#[case] which: Nth, #[case] frame: Range<usize>, #[case] row: Option<usize>) {
+        assert_eq!(which.of(frame), row);
+    }
+
+    /// A call over a column of floats; the other arguments are literals.
+    fn call(name: &'static str, rest: &[Scalar]) -> Result<WindowTask, String> {
+        let function = find(name).ok_or("no such function")?;
+        let column = Bound { node: Node::Column(0), kind: Type::Float };
+        let takes_column = !matches!(name, "ntile" | "rank");
+        let values =
+            takes_column.then_some(column).into_iter().chain(rest.iter().cloned().map(Bound::literal));
+        let given = Arguments { name, usage: function.usage, values: values.collect() };
+        (function.bind)(given).map_err(|complaint| complaint.what)
+    }
+
+    #[rstest]
+    #[case("lag", &[], -1)]
+    #[case("lead", &[], 1)]
+    #[case("lag", &[Scalar::Int(0)], 0)]
+    #[case("lead", &[Scalar::Int(i64::MAX)], i64::MAX)]
+    #[case("lag", &[Scalar::Int(i64::MAX)], -i64::MAX)]
+    fn shifts_go_so_far(#[case] name: &'static str, #[case] rest: &[Scalar], #[case] rows: i64) {
+        let task = call(name, rest).map(|found| (found.args.len(), found.task));
+        assert!(matches!(task, Ok((1, Task::Shift(by))) if by == rows));
+    }
+
+    /// A default is brought to the type of the values.
+    #[test]
+    fn a_default_is_of_the_type_of_the_values() {
+        let args = call("lag", &[Scalar::Int(2), Scalar::Int(7)]).map(|found| found.args);
+        let kinds = args.map(|args| args.iter().map(|arg| arg.kind.clone()).collect::<Vec<_>>());
+        assert_eq!(kinds, Ok(vec![Type::Float, Type::Float]));
+    }
+
+    #[rstest]
+    #[case("lag", &[Scalar::Int(-1)], "The number of rows is a whole number, 0 or more.")]
+    #[case("lead", &[Scalar::Text("2".into())], "The number of rows is a whole number, 0 or more.")]
+    #[case("lag", &[Scalar::Int(1), Scalar::Text("none".into())], "The default is text, and the value float.")]
+    #[case("ntile", &[Scalar::Int(0)], "The number of parts is a whole number from 1.")]
+    #[case("ntile", &[Scalar::Float(2.0)], "The number of parts is a whole number from 1.")]
+    #[case("nth_value", &[Scalar::Int(0)], "The place is a whole number from 1.")]
+    fn what_a_call_lacks_is_told(#[case] name: &'static str, #[case] rest: &[Scalar], #[case] what: &str) {
+        assert_eq!(call(name, rest).map(|_| ()), Err(what.to_owned()));
+    }
+
+    #[rstest]
+    #[case("rank", &[Scalar::Int(1)])]
+    #[case("ntile", &[])]
+    #[case("nth_value", &[])]
+    #[case("lag", &[Scalar::Int(1), Scalar::Float(0.0), Scalar::Int(2)])]
+    fn too_many_arguments_and_too_few_are_refused(#[case] name: &'static str, #[case] rest: &[Scalar]) {
+        assert!(call(name, rest).is_err());
+    }
+}

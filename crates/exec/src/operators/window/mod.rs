@@ -8,10 +8,12 @@
 //! | `order`, `frames`, `tasks` | sorted rows, their frames, and what calls give for them |
 //! | `external` | a partition that does not fit in memory |
 //!
-//! Of the rows only the columns that the window reads go to buckets; a column that nothing else reads ends there. Rows that do
-//! not fit in memory are partitioned to files (`spill::partitioned`), of which one after the other is worked out in the same
-//! way. Cost: each value that the window reads is copied twice, each result once, from front to back; what is looked at in any
-//! order are the rows of one bucket.
+//! Of the rows only the columns that the window reads go to buckets; a column that nothing else reads ends there. A bucket holds
+//! its rows in pieces of some thousand. Results stand in pieces as large, in the memory of rows that were worked out. Rows that
+//! do not fit in memory are partitioned to files (`spill::partitioned`), of which one after the other is worked out in the same
+//! way. Cost: each value that the window reads is copied four times (the batches of a block put together, to their buckets, the
+//! pieces of a bucket put together, to their partitions), each result three times; what is looked at in any order are the rows
+//! of one block or of one bucket.
 
 mod bucket;
 mod distribute;
