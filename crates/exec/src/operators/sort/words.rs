@@ -155,14 +155,18 @@ impl Words {
     pub(super) fn whole(&self, row: usize) -> u64 {
         match self.at(row) {
             (0, value) => value,
-            (below, _) => {
-                if below < 0 {
-                    0
-                } else {
-                    u64::MAX
-                }
-            }
+            _ => self.null_word(),
         }
+    }
+
+    /// The word that stands for null.
+    pub(super) fn null_word(&self) -> u64 {
+        if self.nulls_first { 0 } else { u64::MAX }
+    }
+
+    /// Whether a value may have the word that stands for null.
+    pub(super) fn ties_with_null(&self) -> bool {
+        (self.low..=self.high).contains(&self.null_word())
     }
 
     /// Appends to numbers the bits of some rows' keys: of those that their field has, the highest `taken`. Null is 0 or all ones.
