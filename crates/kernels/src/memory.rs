@@ -35,34 +35,19 @@ pub fn give_back() {
     }
 }
 
-/// Bytes that pass through memory, and how many of them do between two times that free memory is given back.
-pub struct Passing {
-    passed: AtomicUsize,
-    between: usize,
-}
-
-impl Passing {
-    /// None yet; free memory is given back each time that so many have passed.
-    pub const fn giving_back_each(between: usize) -> Passing {
-        Passing { passed: AtomicUsize::new(0), between }
-    }
-
-    /// Counts bytes that are free now, and gives back what is free if it is time.
-    pub fn passed(&self, bytes: usize) {
-        let before = self.passed.fetch_add(bytes, Ordering::Relaxed);
-        if before / self.between != before.wrapping_add(bytes) / self.between {
-            give_back();
-        }
-    }
-}
+/// Bytes that pass between two times that free memory is given back.
+const PASSING: usize = 32 << 20;
 
 /// Counts bytes that pass through memory on their way to and from disk, and now and then gives back what is free.
 ///
 /// Each thread's share of the allocator keeps the holes that short-lived tables leave: three million groups with text
 /// keys within 32 MB took 276 MB on two threads, of which half were holes.
 pub fn passed(bytes: usize) {
-    static PASSING: Passing = Passing::giving_back_each(32 << 20);
-    PASSING.passed(bytes);
+    static PASSED: AtomicUsize = AtomicUsize::new(0);
+    let before = PASSED.fetch_add(bytes, Ordering::Relaxed);
+    if before / PASSING != (before.wrapping_add(bytes)) / PASSING {
+        give_back();
+    }
 }
 
 /// Bytes from which on memory is asked for in large pages.

@@ -8,7 +8,7 @@ use crate::known::{known, known_part};
 use crate::masks::Way;
 
 /// Sums by columns.
-#[derive(Clone, Debug, Default)]
+#[derive(Debug)]
 pub struct Sums {
     highs: Vec<f64>,
     lows: Vec<f64>,

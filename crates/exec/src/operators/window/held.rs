@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use churn_core::{Batch, Error, ErrorKind, Result};
-use churn_kernels::memory::Passing;
+use churn_kernels::memory;
 
 use super::Window;
 use super::bucket::Bucket;
@@ -83,11 +83,10 @@ impl WindowRows {
     pub(super) fn worked_out(self) -> Result<DistributedRows> {
         let window = self.window.clone();
         self.rows(window.origins(), |bucket| {
-            // Most of what a bucket held is free for the results of the next ones, in pieces that not all of them fit into.
-            static PASSING: Passing = Passing::giving_back_each(32 << 20);
             let bytes = bucket.memory();
             let rows = bucket.worked_out(&window)?;
-            PASSING.passed(bytes);
+            // Most of what the bucket held is free for the results of the next ones, in pieces that not all of them fit into.
+            memory::passed(bytes);
             Ok(rows)
         })
     }

@@ -120,7 +120,7 @@ impl Cells<'_> {
         }
     }
 
-    /// As `make`, of numbers: `short` gives the texts of some, `text` writes that of any other.
+    /// As `make`, of numbers: `short_texts` gives the texts of some that are short, `text` writes that of any other.
     #[inline]
     fn make_numbers<T: Copy>(
         &mut self,
