@@ -78,7 +78,7 @@ fn rewrites(steps: &[&str]) -> Vec<String> {
 )]
 #[case::the_first_of_groups_of_a_sort(
     &["sort litres desc", "first 2 per farm"],
-    &["sort litres desc -> holds about 2 rows of each group", "first 2 per farm -> holds a number for each group",
+    &["sort litres desc -> holds about 2 rows of each group", "first 2 per farm -> counts the rows that the sort keeps",
       "Rewrites: sort keeps the first rows of each group only."]
 )]
 #[case::in_a_join(

@@ -5,7 +5,9 @@
 use std::cmp::Reverse;
 use std::fmt::Write;
 use std::fs;
+use std::sync::Arc;
 
+use arrow_array::{ArrayRef, Int64Array, RecordBatch};
 use churn::{Flow, RunOptions, Scalar};
 use rstest::rstest;
 use tempfile::TempDir;
@@ -139,4 +141,36 @@ fn the_first_rows_of_groups_are_those_of_a_whole_sort(
     let options = RunOptions::new().threads(3).block_bytes(400_000);
     let options = memory.into_iter().fold(options, |options, memory| options.memory(memory));
     assert!(numbers(&Flow::steps(&chain).in_folder(folder.path()), &options) == expected);
+}
+
+/// Groups that few rows have each, of which there are ever more: after some rows, all others are distributed by them.
+#[rstest]
+fn the_first_rows_of_many_groups_are_those_of_a_whole_sort(
+    // Rows of a group that are near each other, and in one place each quarter of the rows.
+    #[values(1, 4)] places: usize,
+    #[values(None, Some(24 << 20))] memory: Option<u64>,
+) {
+    const MANY: usize = 800_000;
+    let group = |number: usize| number % (MANY / places) / 5;
+    let litres = |number: usize| (number % 11 != 0).then_some((number * 7919 + 13) as i64 % 601);
+    let mut expected: Vec<usize> = (0..MANY).collect();
+    expected.sort_by_key(|number| (litres(*number).is_none(), Reverse(litres(*number))));
+    let mut seen = vec![0; MANY];
+    expected.retain(|number| {
+        seen[group(*number)] += 1;
+        seen[group(*number)] <= 2
+    });
+    let column = |values: Vec<Option<i64>>| Arc::new(Int64Array::from(values)) as ArrayRef;
+    let batches = (0..MANY).step_by(100_000).map(|from| {
+        let rows = from..from + 100_000;
+        RecordBatch::try_from_iter([
+            ("litres", column(rows.clone().map(litres).collect())),
+            ("farm", column(rows.clone().map(|number| Some(group(number) as i64)).collect())),
+            ("number", column(rows.map(|number| Some(number as i64)).collect())),
+        ])
+        .unwrap()
+    });
+    let flow = Flow::batches_of(batches.collect()).unwrap().then("sort litres desc").then("first 2 per farm");
+    let options = memory.into_iter().fold(RunOptions::new().threads(3), |options, m| options.memory(m));
+    assert!(numbers(&flow, &options) == expected);
 }

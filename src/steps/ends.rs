@@ -87,7 +87,11 @@ impl Check for End {
         let per = checker.kept(columns_of_list(&self.per, &input.fields, &source));
         let (Some(count), Some(after), Some(per)) = (count, after, per) else { return Some(input) };
         let per = per.iter().map(|f| f.id).collect();
-        let op = if self.first { Op::from(First { count, after, per }) } else { Last { count, per }.into() };
+        let op = if self.first {
+            Op::from(First { count, after, per, is_settled: false })
+        } else {
+            Last { count, per }.into()
+        };
         let step = checker.step();
         Some(input.then(op, step))
     }

@@ -34,7 +34,7 @@ impl Check for Skip {
         let input = input?;
         let Some(after) = self.0.resolved(checker) else { return Some(input) };
         let step = checker.step();
-        Some(input.then(First { count: usize::MAX, after, per: Vec::new() }, step))
+        Some(input.then(First::rows(usize::MAX, after), step))
     }
 }
 

@@ -21,6 +21,7 @@ mod scan;
 mod seen_keys;
 mod shared;
 pub(crate) mod sort;
+mod top_per_group;
 mod totals;
 mod unnest;
 mod unpivot;
@@ -66,6 +67,7 @@ fn of(op: &Op) -> &dyn Build {
         Op::Scan(op) => op,
         Op::Shared(op) => op,
         Op::Sort(op) => op,
+        Op::TopPerGroup(op) => op,
         Op::Totals(op) => op,
         Op::Unnest(op) => op,
         Op::Unpivot(op) => op,

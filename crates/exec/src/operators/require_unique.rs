@@ -13,7 +13,7 @@ use super::{Build, OperatorPlace, ids, named_places, places};
 use crate::runtime::morsel_output::MorselOutput;
 use crate::runtime::pipeline::Pipeline;
 use crate::runtime::serial::SerialOp;
-use crate::spill::partitioned::{decode_positions, encode_positions};
+use crate::spill::partitioned::{position_column, positions};
 
 impl Build for plan::RequireUnique {
     fn build(&self, place: &OperatorPlace<'_>) -> Result<Pipeline> {
@@ -68,8 +68,8 @@ impl RequireUnique {
                 let mut own = batch.clone();
                 // The last column has the places of the rows.
                 let places = own.columns.pop();
-                let places = places.as_ref().map(decode_positions).transpose()?;
-                let place = |row: usize| places.as_ref().map_or(u64::MAX, |places| places.value(row) as u64);
+                let places = places.as_ref().map(positions).transpose()?.unwrap_or_default();
+                let place = |row: usize| places.get(row).map_or(u64::MAX, |place| place.cast_unsigned());
                 if let Some(repeated) = Self::first(&own, &places_where(&keep, false), place) {
                     let mut found = found.lock().unwrap_or_else(PoisonError::into_inner);
                     if found.as_ref().is_none_or(|(place, _)| repeated.0 < *place) {
@@ -103,7 +103,7 @@ impl SerialOp for RequireUnique {
         }
         let (known, mut unknown) = self.seen.split(&batch, first)?;
         if let Some(full) = &mut self.seen.full {
-            unknown.batch.columns.push(encode_positions(unknown.places.iter().copied()));
+            unknown.batch.columns.push(position_column(unknown.places.iter().copied()));
             full.writer.push(&unknown.batch, &unknown.keys, &unknown.places)?;
         }
         let place = |row: usize| known.places.get(row).copied().unwrap_or(u64::MAX);

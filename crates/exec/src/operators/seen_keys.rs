@@ -9,7 +9,7 @@ use super::rows_per_key::numbers_of;
 use crate::keys::KeyTable;
 use crate::runtime::budget::Reservation;
 use crate::runtime::context::Context;
-use crate::spill::partitioned::{PartitionOperator, PartitionWriter, Partitions, encode_positions};
+use crate::spill::partitioned::{PartitionOperator, PartitionWriter, Partitions, position_column};
 use crate::spill::{Run, RunWriter, Spill};
 
 /// The keys of all rows so far.
@@ -35,7 +35,7 @@ pub(super) struct Full {
 
 impl Full {
     pub(super) fn pass(&mut self, mut batch: Batch, places: impl Iterator<Item = u64>) -> Result<()> {
-        batch.columns.insert(0, encode_positions(places));
+        batch.columns.insert(0, position_column(places));
         self.passed.write(batch)
     }
 }
@@ -66,7 +66,7 @@ impl SeenKeys {
     pub(super) fn weigh(&mut self) -> Result<()> {
         // A table that grows holds its old places beside the new ones for a moment.
         if !self.reservation.try_hold(self.table.memory() / 2 * 3) {
-            let writer = PartitionWriter::new(self.kinds.clone(), &self.spill)?;
+            let writer = PartitionWriter::new(self.kinds.clone(), &self.spill, &self.threads)?;
             self.full = Some(Full { writer, passed: self.spill.writer()? });
         }
         Ok(())

@@ -68,6 +68,11 @@ impl Budget {
         self.0.used.load(Ordering::Relaxed)
     }
 
+    /// Bytes that steps may still reserve.
+    pub(crate) fn free(&self) -> usize {
+        usize::try_from(self.0.limit.saturating_sub(self.used())).unwrap_or(usize::MAX)
+    }
+
     /// What one of the things may take that are on their way at the same time.
     pub(crate) fn share(&self) -> u64 {
         (self.0.limit / 32).max(SHARE)

@@ -1,6 +1,6 @@
 //! Sorted runs on disk as one sorted table.
 //!
-//! The first column of a run is its key, bytes that compare as rows are ordered; equal keys of two runs come in the
+//! The first column of a run is its key, bytes that compare as rows are ordered or a number; equal keys of two runs come in the
 //! order of the runs. The merge itself runs in the ordered part of a pipeline and only decides which rows come
 //! next; the worker that takes a morsel gathers their columns.
 
@@ -9,8 +9,8 @@ use std::collections::BinaryHeap;
 use std::sync::{Mutex, PoisonError};
 
 use arrow_array::cast::AsArray;
-use arrow_array::{Array, LargeBinaryArray};
-use churn_core::{Batch, Error, ErrorKind, Result};
+use arrow_array::{Array, ArrayRef, Int64Array, LargeBinaryArray};
+use churn_core::{Batch, OrFault, Result};
 use churn_io::source::{Capability, Decoded, Guess, Morsel, RowTest, Scan};
 
 use crate::spill::{Disk, Run, RunReader};
@@ -25,42 +25,102 @@ const LITTLE: usize = 24 << 20;
 /// Runs that are merged at once, at most: each is an open file.
 pub(crate) const MOST: usize = 128;
 
-/// A run being read.
-struct RunCursor {
+/// What the rows of a run are in the order of.
+trait RunKey: Ord + Sized + Send {
+    /// A column of them.
+    type Column: Send;
+
+    fn column(column: &ArrayRef) -> Option<Self::Column>;
+
+    /// The key of a row, which the column has.
+    fn of(column: &Self::Column, row: usize) -> Self;
+
+    /// The same, in place of another.
+    fn replace(&mut self, column: &Self::Column, row: usize) {
+        *self = Self::of(column, row);
+    }
+}
+
+impl RunKey for Vec<u8> {
+    type Column = LargeBinaryArray;
+
+    fn column(column: &ArrayRef) -> Option<LargeBinaryArray> {
+        column.as_binary_opt().cloned()
+    }
+
+    fn of(column: &LargeBinaryArray, row: usize) -> Vec<u8> {
+        column.value(row).to_vec()
+    }
+
+    fn replace(&mut self, column: &LargeBinaryArray, row: usize) {
+        self.clear();
+        self.extend_from_slice(column.value(row));
+    }
+}
+
+impl RunKey for i64 {
+    type Column = Int64Array;
+
+    fn column(column: &ArrayRef) -> Option<Int64Array> {
+        column.as_primitive_opt().cloned()
+    }
+
+    fn of(column: &Int64Array, row: usize) -> i64 {
+        column.value(row)
+    }
+}
+
+/// A run being read; its batch has a row that is next.
+struct RunCursor<K: RunKey> {
     reader: RunReader,
-    keys: LargeBinaryArray,
+    keys: K::Column,
     batch: Batch,
     row: usize,
     /// The place of the batch among those that the morsel being made takes rows from.
     source: Option<usize>,
 }
 
-impl RunCursor {
+impl<K: RunKey> RunCursor<K> {
+    /// Starts with a run; `None` if it has no rows.
+    fn new(run: &Run) -> Result<Option<RunCursor<K>>> {
+        let Some(mut reader) = run.reader()? else { return Ok(None) };
+        let Some(batch) = reader.next().transpose()? else { return Ok(None) };
+        Ok(Some(RunCursor { reader, keys: Self::keys(&batch)?, batch, row: 0, source: None }))
+    }
+
+    fn keys(batch: &Batch) -> Result<K::Column> {
+        batch.columns.first().and_then(K::column).or_fault("key of a run on disk")
+    }
+
     /// Goes to the next batch of the run; false at its end.
     fn advance(&mut self) -> Result<bool> {
         let Some(batch) = self.reader.next().transpose()? else { return Ok(false) };
-        let lost = || Error::new(ErrorKind::Internal, "A run on disk has no key.");
-        self.keys = batch.columns.first().and_then(|k| k.as_binary_opt::<i64>()).cloned().ok_or_else(lost)?;
-        (self.batch, self.row, self.source) = (batch, 0, None);
+        (self.keys, self.row, self.source) = (Self::keys(&batch)?, 0, None);
+        self.batch = batch;
         Ok(true)
-    }
-
-    fn key(&self) -> &[u8] {
-        if self.row < self.keys.len() { self.keys.value(self.row) } else { &[] }
     }
 }
 
 /// The merge of some runs.
 pub(crate) struct Merge {
-    state: Mutex<MergeState>,
+    state: Mutex<Box<dyn MergeState>>,
     /// The rows that it gives.
     rows: u64,
 }
 
-struct MergeState {
-    cursors: Vec<RunCursor>,
+/// Runs being merged.
+trait MergeState: Send {
+    /// Decides which rows come next.
+    fn next(&mut self) -> Result<Option<Merged>>;
+
+    /// The rows that were given.
+    fn given(&self) -> u64;
+}
+
+struct MergeBy<K: RunKey> {
+    cursors: Vec<RunCursor<K>>,
     /// The runs by their next key.
-    heads: BinaryHeap<Reverse<(Vec<u8>, usize)>>,
+    heads: BinaryHeap<Reverse<(K, usize)>>,
     /// The most rows that are still wanted.
     left: usize,
     /// The rows that were given.
@@ -76,7 +136,7 @@ impl Merge {
         let runs = fewer(runs, keep, disk)?;
         let rows: u64 = runs.iter().map(|run| run.rows).sum();
         let rows = keep.map_or(rows, |keep| rows.min(keep as u64));
-        Ok(Merge { state: Mutex::new(MergeState::new(&runs, keep)?), rows })
+        Ok(Merge { state: Mutex::new(merge_of(&runs, keep)?), rows })
     }
 }
 
@@ -106,7 +166,7 @@ fn merged(runs: &[Run], keep: Option<usize>, disk: &Disk) -> Result<Run> {
     if let [one] = runs {
         return Ok(one.clone());
     }
-    let mut state = MergeState::new(runs, keep)?;
+    let mut state = merge_of(runs, keep)?;
     let mut writer = disk.spill.writer()?;
     while let Some(merged) = state.next()? {
         writer.write(merged.gathered(0)?)?;
@@ -114,27 +174,33 @@ fn merged(runs: &[Run], keep: Option<usize>, disk: &Disk) -> Result<Run> {
     writer.finish()
 }
 
-impl MergeState {
-    fn new(runs: &[Run], keep: Option<usize>) -> Result<MergeState> {
+/// The merge of runs of one kind of key.
+fn merge_of(runs: &[Run], keep: Option<usize>) -> Result<Box<dyn MergeState>> {
+    let first = runs.iter().find(|run| run.rows > 0).map(|run| run.reader_of(Some(vec![0])));
+    let first = first.transpose()?.flatten().and_then(|mut reader| reader.next()).transpose()?;
+    let are_numbers = first.and_then(|batch| i64::column(batch.columns.first()?)).is_some();
+    Ok(if are_numbers {
+        Box::new(MergeBy::<i64>::new(runs, keep)?)
+    } else {
+        Box::new(MergeBy::<Vec<u8>>::new(runs, keep)?)
+    })
+}
+
+impl<K: RunKey> MergeBy<K> {
+    fn new(runs: &[Run], keep: Option<usize>) -> Result<MergeBy<K>> {
         let (rows, bytes) =
             runs.iter().fold((0, 0), |(rows, bytes), run| (rows + run.rows, bytes + run.bytes));
         let rows = (BYTES as u64 * rows / (bytes as u64).max(1)).clamp(1, ROWS as u64) as usize;
         let left = keep.unwrap_or(usize::MAX);
-        let mut state = MergeState { cursors: Vec::new(), heads: BinaryHeap::new(), left, given: 0, rows };
-        for run in runs {
-            let Some(reader) = run.reader()? else { continue };
-            let keys = LargeBinaryArray::from_iter_values(std::iter::empty::<&[u8]>());
-            let batch = Batch { columns: Vec::new(), rows: 0 };
-            let mut cursor = RunCursor { reader, keys, batch, row: 0, source: None };
-            if cursor.advance()? {
-                state.heads.push(Reverse((cursor.key().to_vec(), state.cursors.len())));
-                state.cursors.push(cursor);
-            }
-        }
-        Ok(state)
+        let cursors = runs.iter().filter_map(|run| RunCursor::new(run).transpose());
+        let cursors: Vec<RunCursor<K>> = cursors.collect::<Result<_>>()?;
+        let head = |(number, cursor): (usize, &RunCursor<K>)| Reverse((K::of(&cursor.keys, 0), number));
+        let heads = cursors.iter().enumerate().map(head).collect();
+        Ok(MergeBy { cursors, heads, left, given: 0, rows })
     }
+}
 
-    /// Decides which rows come next.
+impl<K: RunKey> MergeState for MergeBy<K> {
     fn next(&mut self) -> Result<Option<Merged>> {
         let most = self.rows.min(self.left);
         let mut merged = Merged { sources: Vec::new(), places: Vec::with_capacity(most) };
@@ -150,8 +216,7 @@ impl MergeState {
             merged.places.push((source, cursor.row));
             cursor.row += 1;
             if cursor.row < cursor.batch.rows || cursor.advance()? {
-                key.clear();
-                key.extend_from_slice(cursor.key());
+                key.replace(&cursor.keys, cursor.row);
             } else {
                 std::collections::binary_heap::PeekMut::pop(head);
             }
@@ -159,6 +224,10 @@ impl MergeState {
         self.left -= merged.places.len();
         self.given += merged.places.len() as u64;
         Ok((!merged.places.is_empty()).then_some(merged))
+    }
+
+    fn given(&self) -> u64 {
+        self.given
     }
 }
 
@@ -173,7 +242,7 @@ impl Scan for Merge {
     }
 
     fn progress(&self) -> (u64, Option<u64>) {
-        (self.state.lock().unwrap_or_else(PoisonError::into_inner).given, Some(self.rows))
+        (self.state.lock().unwrap_or_else(PoisonError::into_inner).given(), Some(self.rows))
     }
 }
 
@@ -228,7 +297,7 @@ mod tests {
     use crate::operators::sort::batches;
     use crate::runtime::budget::Budget;
     use crate::spill::Spill;
-    use crate::spill::partitioned::encode_positions;
+    use crate::spill::partitioned::position_column;
 
     /// Runs of rows with these keys, each with a number that rises from run to run.
     fn runs(keys: &[Vec<u64>], spill: &Spill) -> Result<Vec<Run>> {
@@ -240,7 +309,7 @@ mod tests {
             next += keys.len() as i64;
             let mut writer = spill.writer()?;
             let rows = keys.len();
-            writer.write(Batch { columns: vec![encode_positions(keys.into_iter()), numbers], rows })?;
+            writer.write(Batch { columns: vec![position_column(keys.into_iter()), numbers], rows })?;
             writer.finish()
         };
         keys.iter().map(run).collect()

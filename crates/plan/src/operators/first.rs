@@ -13,6 +13,15 @@ pub struct First {
     pub after: usize,
     /// The columns whose values make a group; none for the whole table.
     pub per: Vec<ColumnId>,
+    /// Whether the input has no other rows: they are counted, and pass.
+    pub is_settled: bool,
+}
+
+impl First {
+    /// So many rows after some.
+    pub fn rows(count: usize, after: usize) -> First {
+        First { count, after, per: Vec::new(), is_settled: false }
+    }
 }
 
 impl Operator for First {
@@ -26,7 +35,11 @@ impl Operator for First {
     }
 
     fn explain(&self) -> Vec<String> {
-        let is_whole = self.per.is_empty();
-        vec![if is_whole { "stops when it has them" } else { "holds a number for each group" }.into()]
+        let how = match (self.per.is_empty(), self.is_settled) {
+            (true, _) => "stops when it has them",
+            (_, true) => "counts the rows that the sort keeps",
+            (_, false) => "holds a number for each group",
+        };
+        vec![how.into()]
     }
 }

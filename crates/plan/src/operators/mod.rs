@@ -23,6 +23,7 @@ mod sample;
 mod scan;
 mod shared;
 mod sort;
+mod top_per_group;
 mod totals;
 mod unnest;
 mod unpivot;
@@ -47,6 +48,7 @@ pub use sample::{Sample, SampleSize};
 pub use scan::{Condition, Scan};
 pub use shared::Shared;
 pub use sort::{Sort, SortKey};
+pub use top_per_group::TopPerGroup;
 pub use totals::Totals;
 pub use unnest::Unnest;
 pub use unpivot::{Cells, Unpivot};
@@ -107,6 +109,7 @@ catalogue![
     Scan,
     Shared,
     Sort,
+    TopPerGroup,
     Totals,
     Unnest,
     Unpivot,

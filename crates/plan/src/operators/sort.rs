@@ -4,7 +4,7 @@ use churn_core::ColumnId;
 use churn_core::readable::plural;
 use churn_expr::Bound;
 
-use crate::operator::{FilterBelow, Operator, Pruning, add};
+use crate::operator::{FilterBelow, Operator, Pruning};
 
 /// Sorts, stably.
 #[derive(Clone)]
@@ -13,8 +13,6 @@ pub struct Sort {
     pub keys: Vec<SortKey>,
     /// Only the first so many rows are wanted.
     pub keep: Option<usize>,
-    /// The columns whose values make a group, where so many rows of each group are wanted; none for the whole table.
-    pub per: Vec<ColumnId>,
 }
 
 /// A key to sort by.
@@ -31,14 +29,13 @@ pub struct SortKey {
 impl Sort {
     /// All rows, by these keys.
     pub fn by(keys: Vec<SortKey>) -> Sort {
-        Sort { keys, keep: None, per: Vec::new() }
+        Sort { keys, keep: None }
     }
 }
 
 impl Operator for Sort {
     fn prune(&mut self, mut needed: Vec<ColumnId>, _: &mut Pruning) -> Vec<ColumnId> {
         self.keys.iter().for_each(|key| key.by.columns(&mut needed));
-        add(&mut needed, self.per.iter().copied());
         needed
     }
 
@@ -53,8 +50,7 @@ impl Operator for Sort {
 
     fn explain(&self) -> Vec<String> {
         vec![match self.keep {
-            Some(keep) if self.per.is_empty() => format!("holds about {}", plural(keep as u64, "row")),
-            Some(keep) => format!("holds about {} of each group", plural(keep as u64, "row")),
+            Some(keep) => format!("holds about {}", plural(keep as u64, "row")),
             None => "holds all rows".into(),
         }]
     }

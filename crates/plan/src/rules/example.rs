@@ -38,8 +38,7 @@ fn without(node: Node) -> (bool, Node) {
 #[test]
 fn the_example_works() {
     let firsts = |above: usize| {
-        let first = |count: usize| First { count, after: 0, per: Vec::new() };
-        Node::source(Compute::default(), 0).over(first(5), 1).over(first(above), 2)
+        Node::source(Compute::default(), 0).over(First::rows(5, 0), 1).over(First::rows(above, 0), 2)
     };
     let (node, changed) = (RULE.apply)(firsts(7), &[]);
     assert!(changed);

@@ -4,7 +4,7 @@ use churn_core::ColumnId;
 
 use super::Rule;
 use crate::Node;
-use crate::operators::{First, Op, Sort};
+use crate::operators::{First, Op, Sort, TopPerGroup};
 
 pub(super) const RULE: Rule = Rule { name: "sort keeps the first rows only", apply };
 
@@ -20,32 +20,33 @@ const MOST_OF_A_GROUP: usize = 100;
 fn apply(node: Node, _: &[ColumnId]) -> (Node, bool) {
     sorts_under_first(node, |first, sort| {
         let is_kept = first.per.is_empty() && first.count.saturating_add(first.after) <= MOST;
-        if is_kept {
-            sort.keep = Some(first.count + first.after);
-        }
-        is_kept
+        is_kept.then(|| {
+            Sort { keys: std::mem::take(&mut sort.keys), keep: Some(first.count + first.after) }.into()
+        })
     })
 }
 
 fn of_groups(node: Node, _: &[ColumnId]) -> (Node, bool) {
     sorts_under_first(node, |first, sort| {
-        let is_kept = !first.per.is_empty() && (1..=MOST_OF_A_GROUP).contains(&first.count);
-        if is_kept {
-            (sort.keep, sort.per) = (Some(first.count), first.per.clone());
+        if first.per.is_empty() || !(1..=MOST_OF_A_GROUP).contains(&first.count) {
+            return None;
         }
-        is_kept
+        first.is_settled = true;
+        let keys = std::mem::take(&mut sort.keys);
+        Some(TopPerGroup { keys, count: first.count, per: first.per.clone() }.into())
     })
 }
 
-/// Lets `keep` change each sort that stands right under a `first`; it says whether it did.
-fn sorts_under_first(node: Node, keep: impl Fn(&First, &mut Sort) -> bool) -> (Node, bool) {
+/// Puts another operator in place of each sort that stands right under a `first`, where `other` gives one; it says whether one did.
+fn sorts_under_first(node: Node, other: impl Fn(&mut First, &mut Sort) -> Option<Op>) -> (Node, bool) {
     let mut changed = false;
     let node = node.rewritten(&mut |mut node| {
-        if let (Op::First(first), Some(input)) = (&node.op, &mut node.input)
+        if let (Op::First(first), Some(input)) = (&mut node.op, &mut node.input)
             && let Op::Sort(sort) = &mut input.op
             && sort.keep.is_none()
+            && let Some(other) = other(first, sort)
         {
-            changed |= keep(first, sort);
+            (input.op, changed) = (other, true);
         }
         node
     });

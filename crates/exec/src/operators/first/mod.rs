@@ -11,11 +11,16 @@ use super::{Build, OperatorPlace, places};
 use crate::runtime::morsel_output::MorselOutput;
 use crate::runtime::pipeline::Pipeline;
 use crate::runtime::serial::SerialOp;
+use crate::runtime::stream::CountRows;
 
 impl Build for plan::First {
     fn build(&self, place: &OperatorPlace<'_>) -> Result<Pipeline> {
         let mut pipeline = place.input()?;
         let (count, step) = (self.count, place.step());
+        if self.is_settled {
+            pipeline.push(Box::new(CountRows(step)));
+            return Ok(pipeline);
+        }
         let op: Box<dyn SerialOp> = if self.per.is_empty() {
             Box::new(First { skip: self.after, left: count, stops: !pipeline.acts, step })
         } else {

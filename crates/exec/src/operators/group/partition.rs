@@ -176,7 +176,7 @@ impl PartitionTable {
         file: &mut RunWriter,
     ) -> Result<()> {
         let first = |group: &u32| known(&self.first, *group as usize);
-        let mut columns = vec![partitioned::encode_positions(groups.iter().map(first))];
+        let mut columns = vec![partitioned::position_column(groups.iter().map(first))];
         columns.extend(self.keys.arrays(groups)?);
         for accumulator in accumulators {
             columns.push(Arc::new(accumulator.save()?));
@@ -196,7 +196,8 @@ impl PartitionTable {
         for (i, accumulator) in accumulators.iter_mut().enumerate() {
             accumulator.load(bytes(1 + keys + i)?)?;
         }
-        let firsts = bytes(0)?.iter().flatten().filter_map(|b| Some(u64::from_be_bytes(b.try_into().ok()?)));
+        let firsts = batch.columns.first().map(partitioned::positions).transpose()?.unwrap_or_default();
+        let firsts = firsts.iter().map(|first| first.cast_unsigned());
         self.add(&numbers, firsts, accumulators)
     }
 }

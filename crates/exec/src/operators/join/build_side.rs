@@ -6,6 +6,7 @@ use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
 use arrow_array::{Array, ArrayRef, Int32Array, UInt32Array};
 use arrow_buffer::{BooleanBuffer, Buffer, NullBuffer};
 use arrow_schema::DataType;
+use churn_core::parallel::Threads;
 use churn_core::{Batch, Error, ErrorKind, JoinKind, Result, taken};
 use churn_kernels::known::known;
 use churn_kernels::{columns, gather, memory};
@@ -259,6 +260,7 @@ pub(super) struct BuildSink {
     reservation: Reservation,
     budget: Budget,
     spill: Spill,
+    threads: Threads,
 }
 
 impl BuildSink {
@@ -271,6 +273,7 @@ impl BuildSink {
             reservation: context.budget.reservation(),
             budget: context.budget.clone(),
             spill: context.spill.clone(),
+            threads: context.threads().clone(),
         };
         Sink { worker: Arc::new(CompactBatches), commit }
     }
@@ -278,7 +281,7 @@ impl BuildSink {
     fn partition(&mut self, batches: Vec<Batch>) -> Result<()> {
         let writer = match &mut self.writer {
             Some(writer) => writer,
-            none => none.insert(PartitionWriter::new(self.spec.kinds(), &self.spill)?),
+            none => none.insert(PartitionWriter::new(self.spec.kinds(), &self.spill, &self.threads)?),
         };
         for batch in batches {
             let (keys, _) = self.spec.of_side(&batch);

@@ -7,17 +7,12 @@
 //! matched none are sorted back by their positions at the end. Cost: two external sorts of the partition, and one pass
 //! over the left rows for each block.
 
-use std::sync::Arc;
-
-use arrow_array::cast::AsArray;
-use arrow_array::types::Int64Type;
-use arrow_array::{ArrayRef, UInt32Array};
-use churn_core::{Batch, OrFault, Result, Type};
+use arrow_array::UInt32Array;
+use churn_core::{Batch, Result, Type};
 use churn_expr::ast::Binary;
 
 use super::spec::JoinSpec;
 use crate::operators::sort::{OrderKey, Sorter, batches};
-use crate::spill::partitioned::{decode_positions, encode_positions};
 use crate::spill::{Disk, Run};
 
 /// The rows of a file, nearest first; of equally near ones the last comes first.
@@ -37,26 +32,13 @@ pub(super) fn by_place(run: &Run, disk: &Disk) -> Result<Run> {
     sorted(run, vec![OrderKey::column(0, Type::Int, false, false)], disk)
 }
 
-/// The first column, places as bytes, is a number while it is sorted by.
 fn sorted(run: &Run, keys: Vec<OrderKey>, disk: &Disk) -> Result<Run> {
-    let replaced = |mut batch: Batch, places: &dyn Fn(&ArrayRef) -> Result<ArrayRef>| {
-        if let Some(column) = batch.columns.first_mut() {
-            *column = places(column)?;
-        }
-        Ok(batch)
-    };
     let mut sorter = Sorter::new(keys, disk)?;
     for batch in run.reader()?.into_iter().flatten() {
-        sorter.push(replaced(batch?, &|places| Ok(Arc::new(decode_positions(places)?)))?)?;
+        sorter.push(batch?)?;
     }
     let mut writer = disk.spill.writer()?;
-    for batch in batches(sorter.finish()?) {
-        let as_bytes = |places: &ArrayRef| {
-            let numbers = places.as_primitive_opt::<Int64Type>().or_fault("column of places")?.values();
-            Ok(encode_positions(numbers.iter().map(|n| n.cast_unsigned())))
-        };
-        writer.write(replaced(batch?, &as_bytes)?)?;
-    }
+    batches(sorter.finish()?).try_for_each(|batch| writer.write(batch?))?;
     writer.finish()
 }
 

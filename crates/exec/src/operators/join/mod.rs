@@ -24,7 +24,7 @@ use churn_plan::operators::{self as plan, Join};
 use prefilter::Prefilter;
 use probe::{CountAlone, Probe, Unmatched};
 use spec::{JoinKey, JoinSpec, JoinTest};
-use spilled::{LeftPartitionSink, WithKeys};
+use spilled::WithKeys;
 
 use super::{Build, OperatorPlace, build};
 use crate::runtime::context::Context;
@@ -97,7 +97,7 @@ pub(super) fn joined(
         BuildInput::Partitioned(other) => {
             left.push(Box::new(WithKeys(how.clone())));
             let acts = left.acts;
-            let sink = LeftPartitionSink::sink(&how, &context.spill)?;
+            let sink = spilled::left_sink(&how, left.layout.len(), context)?;
             let (runs, error) = pipeline::run_to_error(left, sink, context)?;
             let joined = spilled::join(&how, runs, other, left_kinds, context)?;
             let mut work = MorselOutput::new(context.steps());

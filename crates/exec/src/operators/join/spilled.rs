@@ -10,7 +10,7 @@ use std::sync::Arc;
 use arrow_array::{Array, ArrayRef, BooleanArray, UInt32Array};
 use churn_core::parallel::Threads;
 use churn_core::widen::widen;
-use churn_core::{Batch, Error, Event, JoinKind, Result, Type, taken};
+use churn_core::{Batch, Error, Event, JoinKind, OrFault, Result, Type, taken};
 use churn_kernels::known::known;
 
 use super::build_side::BuildSide;
@@ -19,9 +19,9 @@ use super::spec::{JoinSpec, Left, MANY, RowPairs};
 use crate::runtime::budget::{Budget, Reservation};
 use crate::runtime::context::Context;
 use crate::runtime::morsel_output::MorselOutput;
-use crate::runtime::sink::{Commit, CompactBatches, Sink};
+use crate::runtime::sink::Sink;
 use crate::runtime::stream::StreamOp;
-use crate::spill::partitioned::{PartitionWriter, decode_positions};
+use crate::spill::partitioned::{PartitionAll, Spilling, positions};
 use crate::spill::{Disk, Run, Spill, merge};
 
 /// Pairs that become rows together.
@@ -48,42 +48,14 @@ impl StreamOp for WithKeys {
     }
 }
 
-/// The sink that partitions left rows by their keys.
-pub(super) struct LeftPartitionSink {
-    spec: Arc<JoinSpec>,
-    writer: PartitionWriter,
-    row: u64,
-}
-
-impl LeftPartitionSink {
-    pub(super) fn sink(
-        spec: &Arc<JoinSpec>,
-        spill: &Spill,
-    ) -> Result<Sink<CompactBatches, LeftPartitionSink>> {
-        let writer = PartitionWriter::new(spec.kinds(), spill)?;
-        let commit = LeftPartitionSink { spec: spec.clone(), writer, row: 0 };
-        Ok(Sink { worker: Arc::new(CompactBatches), commit })
-    }
-}
-
-impl Commit for LeftPartitionSink {
-    type Part = Batch;
-    type Output = Vec<Run>;
-
-    fn commit(&mut self, batch: Batch, _: &mut MorselOutput) -> Result<bool> {
-        let behind = self.spec.keys.len() + self.spec.tests.len();
-        let keys = batch.columns.len().saturating_sub(behind);
-        let keys: Vec<ArrayRef> =
-            batch.columns.iter().skip(keys).take(self.spec.keys.len()).cloned().collect();
-        let numbers: Vec<u64> = (self.row..self.row + batch.rows as u64).collect();
-        self.row += batch.rows as u64;
-        self.writer.push(&batch, &keys, &numbers)?;
-        Ok(true)
-    }
-
-    fn finish(self, _: &mut MorselOutput) -> Result<Vec<Run>> {
-        self.writer.finish()
-    }
+/// The sink that partitions left rows by their keys, which stand behind so many columns.
+pub(super) fn left_sink(
+    spec: &JoinSpec,
+    columns: usize,
+    context: &Context,
+) -> Result<Sink<Spilling, PartitionAll>> {
+    let keys = (columns..columns + spec.keys.len()).collect();
+    PartitionAll::sink((keys, spec.kinds()), context)
 }
 
 /// What became of a pair of files.
@@ -316,7 +288,7 @@ impl FilePair<'_> {
         for batch in self.batches()? {
             let (places, batch, left) = batch?;
             if let Some(row) = wrong.and_then(|at| at.checked_sub(first)).filter(|row| *row < batch.rows) {
-                let place = decode_positions(&places)?.value(row).cast_unsigned();
+                let place = positions(&places)?.get(row).or_fault("position of a row")?.cast_unsigned();
                 let found = known(counts, first + row) as usize;
                 paired.unexpected = Some((place, how.unexpected(&left, row, found)));
             }

@@ -20,7 +20,7 @@ use crate::runtime::context::Context;
 use crate::runtime::materialized::Materialized;
 use crate::runtime::morsel_output::MorselOutput;
 use crate::runtime::sink::{Commit, CompactBatches, Sink};
-use crate::spill::partitioned::{decode_positions, encode_positions};
+use crate::spill::partitioned::{position_column, positions};
 use crate::spill::{RunReader, RunWriter, Spill};
 
 /// Candidates beyond twice the rows that are asked for, from which on those that were pushed out are dropped.
@@ -120,7 +120,7 @@ pub(super) fn enters(best: &mut BinaryHeap<(u64, u64)>, count: usize, entry: (u6
 }
 
 fn write(file: &mut RunWriter, places: &[u64], mut batch: Batch) -> Result<()> {
-    batch.columns.insert(0, encode_positions(places.iter().copied()));
+    batch.columns.insert(0, position_column(places.iter().copied()));
     file.write(batch)
 }
 
@@ -198,8 +198,8 @@ impl Scan for PickedRows {
     fn next(&self) -> Result<Option<Box<dyn Morsel>>> {
         let mut reader = self.reader.lock().unwrap_or_else(PoisonError::into_inner);
         while let Some(mut batch) = reader.as_mut().and_then(Iterator::next).transpose()? {
-            let own = decode_positions(&batch.columns.remove(0))?;
-            let own: Vec<u64> = own.values().iter().map(|place| *place as u64).collect();
+            let column = batch.columns.remove(0);
+            let own: Vec<u64> = positions(&column)?.iter().map(|place| place.cast_unsigned()).collect();
             let (_, batch) = chosen(&own, &batch, &self.places)?;
             if batch.rows > 0 {
                 return Ok(Some(Box::new(Ready::new(batch))));

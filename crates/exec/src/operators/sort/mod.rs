@@ -7,7 +7,7 @@
 //! only then.
 //!
 //! When the budget is used up, what is held goes to disk as sorted runs; at the end the runs are merged. Where only the first rows are
-//! wanted, of the table (`top_k`) or of each group (`top_per_group`), others are left out on the way.
+//! wanted, others are left out on the way (`top_k`).
 
 mod bounds;
 mod changes;
@@ -21,7 +21,6 @@ mod table;
 mod text_words;
 mod ties;
 mod top_k;
-mod top_per_group;
 mod words;
 
 use std::sync::Arc;
@@ -30,7 +29,6 @@ use churn_core::parallel::Threads;
 use churn_core::{ColumnId, Result, StepId};
 use churn_kernels::memory;
 use churn_plan::operators::{self as plan, SortKey};
-use part::SortWorkers;
 use ranges::Ranges;
 use scan::SortedScan;
 use table::{Keyed, SortTable};
@@ -46,44 +44,43 @@ use crate::spill::merge::Merge;
 use crate::spill::{Disk, Run, Spill};
 pub(crate) use changes::Changes;
 pub(crate) use order::{Order, OrderKey, is_word};
-pub(crate) use part::Written;
+pub(crate) use part::{Carried, SortWorkers};
+pub(crate) use sort_keys::SortKeys;
 pub(crate) use sorter::{Sorter, batches};
 pub(crate) use words::words_of;
 
 impl Build for plan::Sort {
     fn build(&self, place: &OperatorPlace<'_>) -> Result<Pipeline> {
-        let mut pipeline = place.input()?;
-        let Some(count) = self.keep.filter(|_| !self.per.is_empty()) else {
-            return sorted(pipeline, self, None, place.step(), place.context);
-        };
-        let layout = pipeline.layout.clone();
-        let sink = top_per_group::sink(self, count, &mut pipeline, place)?;
-        Ok(pipeline_of(pipeline::run(pipeline, sink, place.context)?, layout))
+        sorted(place.input()?, self, Carried::All, place.step(), place.context)
     }
 }
 
-/// The rows of a pipeline in the order of a sort. Where they are written as text and nobody else takes them, `written`
-/// says what is carried in place of their columns.
+/// The rows of a pipeline in the order of a sort, of which this is carried.
 pub(super) fn sorted(
     pipeline: Pipeline,
     how: &plan::Sort,
-    written: Option<Written>,
+    carried: Carried,
     step: StepId,
     context: &Context,
 ) -> Result<Pipeline> {
     let layout = pipeline.layout.clone();
-    let order = order_of(how, &layout, step, context)?;
+    let order = order_of(&how.keys, &layout, step, context)?;
     let rows = match how.keep {
         Some(keep) if keep <= top_k::MOST => {
             pipeline::run(pipeline, top_k::sink(order, keep, context)?, context)
         }
-        keep => pipeline::run(pipeline, sink(order, keep, written, context)?, context),
+        keep => pipeline::run(pipeline, sink(order, keep, carried, context)?, context),
     };
     Ok(pipeline_of(rows?, layout))
 }
 
-/// What a sort sorts by, placed among these columns.
-fn order_of(how: &plan::Sort, layout: &[ColumnId], step: StepId, context: &Context) -> Result<Order> {
+/// What rows are sorted by, placed among these columns.
+pub(super) fn order_of(
+    keys: &[SortKey],
+    layout: &[ColumnId],
+    step: StepId,
+    context: &Context,
+) -> Result<Order> {
     let key = |key: &SortKey| {
         Ok(OrderKey {
             by: key.by.placed(layout)?,
@@ -92,7 +89,7 @@ fn order_of(how: &plan::Sort, layout: &[ColumnId], step: StepId, context: &Conte
             nulls_first: key.nulls_first,
         })
     };
-    let keys = how.keys.iter().map(key).collect::<Result<_>>()?;
+    let keys = keys.iter().map(key).collect::<Result<_>>()?;
     Ok(Order { keys, step, text: context.step_text(step).to_owned() })
 }
 
@@ -111,11 +108,11 @@ pub(crate) struct SortSink {
 pub(crate) fn sink(
     order: Order,
     keep: Option<usize>,
-    written: Option<Written>,
+    carried: Carried,
     context: &Context,
 ) -> Result<Sink<SortWorkers, SortSink>> {
     let commit = SortSink::new(keep, context.budget.reservation(), &context.spill, context.threads().clone());
-    let workers = SortWorkers::new(order, written, &context.budget)?;
+    let workers = SortWorkers::new(order, carried, &context.budget)?;
     Ok(Sink { worker: Arc::new(workers), commit })
 }
 

@@ -25,20 +25,33 @@ use crate::runtime::gathered::gathered;
 use crate::runtime::morsel_output::MorselOutput;
 use crate::runtime::sink::{Local, Worker};
 
-/// Sorted rows that are written, where nothing else becomes of them: rows are then carried as lines of text.
-pub(crate) enum Written {
-    /// The source gives lines, in this place.
+/// What a sort carries of its rows, and gives in their new order.
+pub(crate) enum Carried {
+    /// All columns.
+    All,
+    /// The columns before this place.
+    Before(usize),
+    /// Lines of text that the source gives, in this place: the rows are written, and nothing else becomes of them.
     Lines(usize),
-    /// These columns are encoded.
-    Columns(Arc<dyn LineEncoder>, Vec<usize>),
+    /// Lines of text of these columns.
+    Encoded(Arc<dyn LineEncoder>, Vec<usize>),
 }
 
-impl Written {
-    /// The rows of a batch as a column of lines.
-    fn lines(&self, batch: &Batch) -> Result<Batch> {
+impl Carried {
+    fn are_lines(&self) -> bool {
+        matches!(self, Carried::Lines(_) | Carried::Encoded(..))
+    }
+
+    /// What is carried of a batch.
+    fn of(&self, mut batch: Batch) -> Result<Batch> {
         let lines: Option<ArrayRef> = match self {
-            Written::Lines(place) => batch.columns.get(*place).cloned(),
-            Written::Columns(encoder, places) => {
+            Carried::All => return Ok(without_dictionaries(batch)?.compacted()),
+            Carried::Before(place) => {
+                batch.columns.truncate(*place);
+                return Ok(without_dictionaries(batch)?.compacted());
+            }
+            Carried::Lines(place) => batch.columns.get(*place).cloned(),
+            Carried::Encoded(encoder, places) => {
                 let columns = batch.columns_at(places);
                 Some(Arc::new(encoder.lines(&Batch { columns, rows: batch.rows }, None)?))
             }
@@ -54,7 +67,7 @@ const PART_BYTES: u64 = 8 << 20;
 pub(crate) struct SortWorkers {
     order: Order,
     converter: Option<RowConverter>,
-    written: Option<Written>,
+    carried: Carried,
     /// The bounds of the ranges that rows are partitioned to, once some rows have told them.
     bounds: OnceLock<Arc<RangeBounds>>,
     /// Bytes of the rows of a part from which on it is closed. The order of rows does not depend on parts.
@@ -62,27 +75,20 @@ pub(crate) struct SortWorkers {
 }
 
 impl SortWorkers {
-    pub(super) fn new(order: Order, written: Option<Written>, budget: &Budget) -> Result<SortWorkers> {
+    pub(crate) fn new(order: Order, carried: Carried, budget: &Budget) -> Result<SortWorkers> {
         let converter = if order.is_of_words() { None } else { Some(order.converter()?) };
         let part_bytes = budget.share().min(PART_BYTES) as usize;
-        Ok(SortWorkers { order, converter, written, bounds: OnceLock::new(), part_bytes })
+        Ok(SortWorkers { order, converter, carried, bounds: OnceLock::new(), part_bytes })
     }
 
     /// What is sorted by.
-    pub(super) fn order(&self) -> &Order {
+    pub(crate) fn order(&self) -> &Order {
         &self.order
     }
 
     /// The keys of so many rows, from the key columns of some batches.
-    pub(super) fn keys(&self, batches: &[Vec<ArrayRef>], rows: usize) -> Result<SortKeys> {
+    pub(crate) fn keys(&self, batches: &[Vec<ArrayRef>], rows: usize) -> Result<SortKeys> {
         SortKeys::new(batches, &self.order, self.converter.as_ref(), rows)
-    }
-
-    /// A part of a batch whose key columns are known.
-    pub(super) fn part_of(&self, batch: Batch, keys: Vec<ArrayRef>) -> Result<Keyed> {
-        let mut local = LocalPart::new(self);
-        local.push_keyed(batch, keys)?;
-        local.part()
     }
 
     /// The ranges of some rows, if they spread over them.
@@ -124,10 +130,7 @@ impl<'a> LocalPart<'a> {
     pub(super) fn push_keyed(&mut self, batch: Batch, keys: Vec<ArrayRef>) -> Result<()> {
         if batch.rows > 0 {
             self.keys.push(keys);
-            self.batches.push(match &self.workers.written {
-                Some(written) => written.lines(&batch)?,
-                None => without_dictionaries(batch)?.compacted(),
-            });
+            self.batches.push(self.workers.carried.of(batch)?);
             self.bytes += self.batches.last().map_or(0, Batch::memory);
         }
         Ok(())
@@ -136,11 +139,6 @@ impl<'a> LocalPart<'a> {
     /// Whether the rows are enough for a part.
     pub(super) fn is_large(&self) -> bool {
         self.bytes >= self.workers.part_bytes
-    }
-
-    /// The batches with their key columns.
-    pub(super) fn into_batches(self) -> Vec<(Batch, Vec<ArrayRef>)> {
-        self.batches.into_iter().zip(self.keys).collect()
     }
 
     /// The rows as a part.
@@ -161,7 +159,7 @@ impl<'a> LocalPart<'a> {
                 (order, None, keys.unwrap_or(SortKeys::Words(Vec::new())), Layout::Sorted)
             }
         };
-        let batch = if self.workers.written.is_some() {
+        let batch = if self.workers.carried.are_lines() {
             lines_in(&self.batches, &order, ranges)
         } else {
             rows_in(&self.batches, &order)?

@@ -11,14 +11,14 @@ use super::text_words;
 use super::words::{Holds, Words};
 
 /// The keys of some rows.
-pub(super) enum SortKeys {
+pub(crate) enum SortKeys {
     Words(Vec<Words>),
     Rows(Rows),
 }
 
 impl SortKeys {
     /// The keys of so many rows, from the key columns of some batches; `converter` is that of keys that are not words.
-    pub(super) fn new(
+    pub(crate) fn new(
         batches: &[Vec<ArrayRef>],
         order: &Order,
         converter: Option<&RowConverter>,
@@ -39,7 +39,7 @@ impl SortKeys {
     }
 
     /// Calls `f` with the code of each row.
-    pub(super) fn each_code(&self, rows: usize, mut f: impl FnMut(u128)) {
+    pub(crate) fn each_code(&self, rows: usize, mut f: impl FnMut(u128)) {
         match self {
             SortKeys::Words(words) => match words.as_slice() {
                 [Words { values, nulls: None, holds: Holds::Key, .. }] => {
@@ -60,7 +60,7 @@ impl SortKeys {
 
     /// The code of a row, a number that is less only where its key is less: the first two words of it, a text and what follows it, or
     /// the first bytes.
-    pub(super) fn code(&self, row: usize) -> u128 {
+    pub(crate) fn code(&self, row: usize) -> u128 {
         match self {
             SortKeys::Rows(keys) => leading(keys.row(row).as_ref()),
             SortKeys::Words(words) => {
@@ -81,7 +81,7 @@ impl SortKeys {
     }
 
     /// Whether rows with equal codes have equal keys.
-    pub(super) fn codes_are_whole(&self) -> bool {
+    pub(crate) fn codes_are_whole(&self) -> bool {
         let is_whole = |words: &Words| words.nulls.is_none() && matches!(words.holds, Holds::Key);
         match self {
             SortKeys::Words(words) => match words.as_slice() {
@@ -94,7 +94,7 @@ impl SortKeys {
     }
 
     /// Bytes in use, about.
-    pub(super) fn memory(&self) -> usize {
+    pub(crate) fn memory(&self) -> usize {
         match self {
             SortKeys::Words(words) => words.iter().map(Words::memory).sum(),
             SortKeys::Rows(rows) => rows.size(),
@@ -115,7 +115,7 @@ impl SortKeys {
     }
 
     /// The order of a row of these keys and one of others.
-    pub(super) fn compare(&self, row: usize, other: &SortKeys, other_row: usize) -> Ordering {
+    pub(crate) fn compare(&self, row: usize, other: &SortKeys, other_row: usize) -> Ordering {
         match (self, other) {
             (SortKeys::Words(left), SortKeys::Words(right)) => {
                 let mut pairs = left.iter().zip(right).map(|(a, b)| a.compare(row, b, other_row));

@@ -5,7 +5,7 @@ use churn_core::{Batch, Result};
 use churn_io::source::Scan;
 
 use super::order::{Order, OrderKey};
-use super::{SortSink, SortWorkers};
+use super::{Carried, SortSink, SortWorkers};
 use crate::runtime::materialized::{Materialized, concat};
 use crate::runtime::morsel_output::MorselOutput;
 use crate::spill::Disk;
@@ -26,7 +26,7 @@ impl Sorter {
         let order = Order { keys, step: 0, text: String::new() };
         let sort = SortSink::new(None, disk.budget.reservation(), disk.spill, disk.threads.clone());
         Ok(Sorter {
-            workers: SortWorkers::new(order, None, disk.budget)?,
+            workers: SortWorkers::new(order, Carried::All, disk.budget)?,
             sort,
             waiting: Vec::new(),
             rows: 0,

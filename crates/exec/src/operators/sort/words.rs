@@ -60,7 +60,7 @@ pub(super) enum Holds {
 
 /// One key of each row, or a part of it, as a number that compares as the rows are ordered.
 #[derive(Default)]
-pub(super) struct Words {
+pub(crate) struct Words {
     pub(super) values: Vec<u64>,
     pub(super) nulls: Option<NullBuffer>,
     pub(super) nulls_first: bool,

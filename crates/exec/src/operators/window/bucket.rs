@@ -167,7 +167,6 @@ mod tests {
     use churn_expr::windows::{Frame, Task};
 
     use super::super::WindowCall;
-    use super::super::distribute::BUCKETS;
     use super::*;
 
     /// The text of the row before, by a number.
@@ -201,10 +200,12 @@ mod tests {
             let texts: StringViewArray = texts.collect();
             Batch { columns: vec![Arc::new(numbers) as ArrayRef, Arc::new(texts)], rows: ROWS as usize }
         };
-        let block = |start: i64| window.distributed((0..20).map(|i| batch(start + i * ROWS)).collect());
+        let block = |start: i64| {
+            window.distributed((0..20).map(|i| batch(start + i * ROWS)).collect(), window.most_buckets())
+        };
         let blocks = [block(0)?, block(20 * ROWS)?, block(40 * ROWS)?];
         let mut rows = 0;
-        for number in 0..BUCKETS {
+        for number in 0..window.most_buckets() {
             let mut bucket = Bucket::new(&window);
             bucket.add(&blocks[..2], number)?;
             bucket.add(&blocks[2..], number)?;

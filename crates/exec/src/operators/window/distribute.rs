@@ -17,11 +17,14 @@ use crate::runtime::materialized::concat;
 use crate::runtime::morsel_output::MorselOutput;
 use crate::runtime::sink::{Local, Worker};
 
-/// Buckets that rows are distributed to.
-pub(super) const BUCKETS: usize = 256;
+/// Buckets that rows are distributed to, at most.
+const BUCKETS: usize = 256;
+
+/// Rows of a bucket that are as near as they need to be.
+const NEAR: usize = 1 << 16;
 
 /// Rows that are distributed together, at least if a morsel has so many: each bucket gets some hundred.
-pub(super) const BLOCK_ROWS: usize = 1 << 17;
+pub(crate) const BLOCK_ROWS: usize = 1 << 17;
 
 /// Rows that came one behind the other, distributed.
 pub(crate) struct Block {
@@ -83,18 +86,63 @@ impl Local for Distributing<'_> {
             return Ok(None);
         }
         self.rows = 0;
-        self.window.distributed(std::mem::take(&mut self.batches)).map(Some)
+        self.window.distributed(std::mem::take(&mut self.batches), self.window.most_buckets()).map(Some)
     }
 
     fn seal(self) -> Result<Option<Block>> {
-        if self.rows == 0 { Ok(None) } else { self.window.distributed(self.batches).map(Some) }
+        let window = self.window;
+        if self.rows == 0 {
+            Ok(None)
+        } else {
+            window.distributed(self.batches, window.most_buckets()).map(Some)
+        }
     }
 }
 
 impl Window {
-    /// Batches distributed as one block.
-    pub(super) fn distributed(&self, batches: Vec<Batch>) -> Result<Block> {
-        let rows: usize = batches.iter().map(|batch| batch.rows).sum();
+    /// The buckets for rows whose number is not known.
+    pub(super) fn most_buckets(&self) -> usize {
+        if self.by.is_empty() { 1 } else { BUCKETS }
+    }
+
+    /// The buckets for so many rows.
+    pub(super) fn buckets_of(&self, rows: usize) -> usize {
+        (rows / NEAR).next_power_of_two().min(self.most_buckets())
+    }
+
+    /// Batches distributed as one block to so many buckets.
+    pub(super) fn distributed(&self, batches: Vec<Batch>, buckets: usize) -> Result<Block> {
+        let (table, numbers) = self.numbered(&batches)?;
+        self.distributed_to(buckets, &batches, table, numbers)
+    }
+
+    /// Batches distributed as one block, the key of each row's partition known by its number.
+    pub(crate) fn distributed_by(
+        &self,
+        batches: &[Batch],
+        table: KeyTable,
+        numbers: Vec<u32>,
+    ) -> Result<Block> {
+        self.distributed_to(self.most_buckets(), batches, table, numbers)
+    }
+
+    /// The keys of the partitions of some batches, and the number of each row's key.
+    pub(crate) fn numbered(&self, batches: &[Batch]) -> Result<(KeyTable, Vec<u32>)> {
+        let mut table = KeyTable::new(self.kinds.clone());
+        let mut numbers = Vec::with_capacity(batches.iter().map(|batch| batch.rows).sum());
+        for batch in batches {
+            table.numbers(&batch.columns_at(&self.by), batch.rows, &mut numbers)?;
+        }
+        Ok((table, numbers))
+    }
+
+    fn distributed_to(
+        &self,
+        count: usize,
+        batches: &[Batch],
+        table: KeyTable,
+        mut numbers: Vec<u32>,
+    ) -> Result<Block> {
         let rest = |batch: &Batch| Batch { columns: batch.columns_at(&self.rest), rows: batch.rows };
         let read = |batch: &Batch| {
             let columns = batch.columns_at(&self.used).iter().map(widen).collect::<Result<_>>()?;
@@ -102,25 +150,25 @@ impl Window {
         };
         let read = concat(batches.iter().map(read).collect::<Result<_>>()?)?;
         let read = read.into_iter().next().or_fault("rows of a window")?;
-        if self.by.is_empty() {
+        if count == 1 {
+            let all = if self.by.is_empty() {
+                KeyList::None(1)
+            } else {
+                table.buckets(1)?.pop().or_fault("keys of a window's partitions")?.0
+            };
             return Ok(Block {
                 rest: batches.iter().map(rest).collect(),
                 buckets: Vec::new(),
-                starts: vec![0, rows as u32],
-                keys: vec![KeyList::None(1)],
-                numbers: vec![0; rows],
+                starts: vec![0, numbers.len() as u32],
+                keys: vec![all],
+                numbers,
                 read,
             });
         }
-        let mut table = KeyTable::new(self.kinds.clone());
-        let mut numbers = Vec::with_capacity(rows);
-        for batch in &batches {
-            table.numbers(&batch.columns_at(&self.by), batch.rows, &mut numbers)?;
-        }
         // Of each key its bucket, and its number in the bucket's list.
         let (mut bucket_of, mut rank_of) = (vec![0u8; table.len()], vec![0u32; table.len()]);
-        let mut keys = Vec::with_capacity(BUCKETS);
-        for (bucket, (list, numbers)) in (0u8..=u8::MAX).zip(table.buckets(BUCKETS)?) {
+        let mut keys = Vec::with_capacity(count);
+        for (bucket, (list, numbers)) in (0u8..=u8::MAX).zip(table.buckets(count)?) {
             for (rank, number) in (0u32..).zip(numbers) {
                 bucket_of.get_mut(number as usize).into_iter().for_each(|slot| *slot = bucket);
                 rank_of.get_mut(number as usize).into_iter().for_each(|slot| *slot = rank);
@@ -129,7 +177,7 @@ impl Window {
         }
         let buckets: Vec<u8> = numbers.iter().map(|number| known(&bucket_of, *number as usize)).collect();
         numbers.iter_mut().for_each(|number| *number = known(&rank_of, *number as usize));
-        let (starts, order) = sorting::by_number(&buckets, BUCKETS);
+        let (starts, order) = sorting::by_number(&buckets, count);
         let numbers = order.iter().map(|row| known(&numbers, *row as usize)).collect();
         Ok(Block {
             rest: batches.iter().map(rest).collect(),

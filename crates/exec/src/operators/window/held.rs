@@ -7,7 +7,7 @@ use churn_kernels::memory;
 
 use super::Window;
 use super::bucket::Bucket;
-use super::distribute::{BUCKETS, Block, Distribute};
+use super::distribute::{Block, Distribute};
 use super::output::{DistributedRows, DistributedScan, Origin, PlacedBlock};
 use crate::runtime::budget::Reservation;
 use crate::runtime::materialized::Materialized;
@@ -31,10 +31,9 @@ pub(crate) struct WindowRows {
 }
 
 impl WindowRows {
-    /// No rows yet.
-    pub(super) fn new(window: Arc<Window>) -> WindowRows {
-        let count = if window.by.is_empty() { 1 } else { BUCKETS };
-        let buckets = (0..count).map(|_| Bucket::new(&window)).collect();
+    /// No rows yet, of blocks that are distributed to so many buckets.
+    pub(super) fn new(window: Arc<Window>, buckets: usize) -> WindowRows {
+        let buckets = (0..buckets).map(|_| Bucket::new(&window)).collect();
         WindowRows {
             window,
             buckets,
@@ -112,7 +111,7 @@ impl HeldRows for WindowRows {
 
     fn drain(&mut self) -> Result<Vec<Batch>> {
         let window = self.window.clone();
-        let rows = std::mem::replace(self, WindowRows::new(window.clone()));
+        let rows = std::mem::replace(self, WindowRows::new(window.clone(), self.buckets.len()));
         rows.rows(window.input_origins(), Bucket::into_input)?.all()
     }
 

@@ -32,14 +32,15 @@ use churn_core::{Batch, OrFault, Result, Type};
 use churn_expr::windows::{Frame, Task};
 use churn_kernels::known::known_place;
 use churn_plan::operators::{self as plan, Call, WindowKey};
-use distribute::{BLOCK_ROWS, Distribute};
-use held::WindowRows;
-use order::PlacedKey;
+use distribute::Distribute;
+pub(super) use distribute::{BLOCK_ROWS, Block};
+pub(super) use held::WindowRows;
+pub(super) use order::PlacedKey;
 use output::Origin;
 
 use super::{Build, OperatorPlace, pipeline_of, places};
+use crate::runtime::context::Context;
 use crate::runtime::pipeline::{self, Pipeline};
-use crate::runtime::sink::Sink;
 use crate::spill::partitioned::{
     ExternalOperator, HeldRows, PartitionOperator, PartitionedSink, Transformed,
 };
@@ -69,30 +70,19 @@ impl Build for plan::Window {
                 kind: call.field.kind.clone(),
             })
         };
-        let (by, kinds) = (places(&layout, &self.by)?, place.kinds(&self.by));
         let order: Vec<PlacedKey> = self.order.iter().map(key).collect::<Result<_>>()?;
         let calls: Vec<WindowCall> = self.calls.iter().map(call).collect::<Result<_>>()?;
-        let of_call = |call: &WindowCall| call.args.iter().chain(&call.only).copied().collect::<Vec<_>>();
-        let used: BTreeSet<usize> =
-            order.iter().map(|key| key.place).chain(calls.iter().flat_map(of_call)).collect();
         let is_kept = |place: &usize| layout.get(*place).is_some_and(|id| !self.unread.contains(id));
-        let is_rest = |place: &usize| !used.contains(place) && (is_kept(place) || !by.contains(place));
-        let window = Arc::new(Window {
-            width: layout.len(),
-            kept: (0..layout.len()).filter(is_kept).collect(),
-            rest: (0..layout.len()).filter(is_rest).collect(),
-            used: used.into_iter().collect(),
-            by: by.clone(),
-            kinds: kinds.clone(),
+        let window = Arc::new(Window::new(
+            (layout.len(), (0..layout.len()).filter(is_kept).collect()),
+            (places(&layout, &self.by)?, place.kinds(&self.by)),
             order,
             calls,
-            text: place.text(),
-            threads: context.threads().clone(),
-        });
-        let operator: Arc<dyn PartitionOperator> = Arc::new(WindowOperator(window.clone()));
-        let process = (operator, window.bytes_a_row());
-        let commit = PartitionedSink::new((by, kinds), WindowRows::new(window.clone()), process, context);
-        let sink = Sink { worker: Arc::new(Distribute(window)), commit };
+            place.text(),
+            context.threads().clone(),
+        ));
+        let operator = Arc::new(WindowOperator(window.clone()));
+        let sink = window.commit(operator, context).with(Distribute(window));
         layout.retain(|id| !self.unread.contains(id));
         layout.extend(self.calls.iter().map(|c| c.field.id));
         Ok(pipeline_of(pipeline::run(pipeline, sink, context)?, layout))
@@ -127,7 +117,7 @@ pub struct WindowCall {
 }
 
 /// A window as an operator over partitions.
-struct WindowOperator(Arc<Window>);
+pub(super) struct WindowOperator(pub(super) Arc<Window>);
 
 impl PartitionOperator for WindowOperator {
     /// The columns of each batch that come out, with the results behind them.
@@ -135,18 +125,19 @@ impl PartitionOperator for WindowOperator {
         if batches.iter().all(|batch| batch.rows == 0) {
             return Ok(batches.iter().map(|batch| (self.0.without_rows(batch), None)).collect());
         }
-        let mut held = WindowRows::new(self.0.clone());
+        let buckets = self.0.buckets_of(batches.iter().map(|batch| batch.rows).sum());
+        let mut held = WindowRows::new(self.0.clone(), buckets);
         let (mut block, mut rows) = (Vec::new(), 0);
         for batch in batches {
             rows += batch.rows;
             block.push(batch);
             if rows >= BLOCK_ROWS {
                 rows = 0;
-                held.push(self.0.distributed(std::mem::take(&mut block))?)?;
+                held.push(self.0.distributed(std::mem::take(&mut block), buckets)?)?;
             }
         }
         if !block.is_empty() {
-            held.push(self.0.distributed(block)?)?;
+            held.push(self.0.distributed(block, buckets)?)?;
         }
         Ok(held.worked_out()?.all()?.into_iter().map(|batch| (batch, None)).collect())
     }
@@ -163,6 +154,35 @@ impl ExternalOperator for WindowOperator {
 }
 
 impl Window {
+    /// A window over rows of so many columns, of which some come out; `by` are the keys of its partitions and their types.
+    pub(super) fn new(
+        (width, kept): (usize, Vec<usize>),
+        (by, kinds): (Vec<usize>, Vec<Type>),
+        order: Vec<PlacedKey>,
+        calls: Vec<WindowCall>,
+        text: String,
+        threads: Threads,
+    ) -> Window {
+        let of_call = |call: &WindowCall| call.args.iter().chain(&call.only).copied().collect::<Vec<_>>();
+        let used: BTreeSet<usize> =
+            order.iter().map(|key| key.place).chain(calls.iter().flat_map(of_call)).collect();
+        let is_rest = |place: &usize| !used.contains(place) && (kept.contains(place) || !by.contains(place));
+        let rest = (0..width).filter(is_rest).collect();
+        let used = used.into_iter().collect();
+        Window { width, kept, rest, used, by, kinds, order, calls, text, threads }
+    }
+
+    /// The ordered side of a sink of its rows; the operator works on those that do not fit in memory.
+    pub(super) fn commit(
+        self: &Arc<Window>,
+        operator: Arc<dyn PartitionOperator>,
+        context: &Context,
+    ) -> PartitionedSink<WindowRows> {
+        let keys = (self.by.clone(), self.kinds.clone());
+        let held = WindowRows::new(self.clone(), self.most_buckets());
+        PartitionedSink::new(keys, held, (operator, self.bytes_a_row()), context)
+    }
+
     /// Bytes that it holds for each row beside the row, about.
     pub(crate) fn bytes_a_row(&self) -> usize {
         let used: usize = self.calls.iter().map(|call| 24 + call.args.len() * 16).sum();

@@ -16,10 +16,10 @@ use crate::operators::sort::{is_word, words_of};
 
 /// A key of a window's order.
 pub(crate) struct PlacedKey {
-    pub(super) place: usize,
-    pub(super) kind: Type,
-    pub(super) descending: bool,
-    pub(super) nulls_first: bool,
+    pub(crate) place: usize,
+    pub(crate) kind: Type,
+    pub(crate) descending: bool,
+    pub(crate) nulls_first: bool,
 }
 
 /// Some rows by their order; they are known by their places among each other.

@@ -13,7 +13,7 @@ use churn_plan::Node;
 use churn_plan::operators::{Op, SortKey, Write};
 use tap::{Tap, TapLines};
 
-use super::sort::{Written, sorted};
+use super::sort::{Carried, sorted};
 use super::{Build, OperatorPlace, build, ids, places};
 use crate::runtime::context::Context;
 use crate::runtime::pipeline::Pipeline;
@@ -37,8 +37,8 @@ pub(crate) fn build_for_effect(node: &Node, context: &Context) -> Result<Pipelin
     let only = LinesOnly { encoder: encoder.clone(), read };
     let is_source =
         bare_source(&mut below, &columns).is_some_and(|scan| scan.enable(Capability::LinesOnly(only)));
-    let written = if is_source { Written::Lines(columns.len()) } else { Written::Columns(encoder, columns) };
-    let mut pipeline = sorted(below, how, Some(written), sort.step, context)?;
+    let carried = if is_source { Carried::Lines(columns.len()) } else { Carried::Encoded(encoder, columns) };
+    let mut pipeline = sorted(below, how, carried, sort.step, context)?;
     pipeline.layout = Vec::new();
     pipeline.push(Box::new(TapLines(output)));
     Ok(pipeline)

@@ -235,7 +235,8 @@ impl Groups {
         let numbers: Vec<u64> = (self.row..self.row + batch.rows as u64).collect();
         self.row += batch.rows as u64;
         if self.row_partitions.is_none() {
-            self.row_partitions = Some(PartitionWriter::new(self.grouping.kinds.clone(), &self.spill)?);
+            self.row_partitions =
+                Some(PartitionWriter::new(self.grouping.kinds.clone(), &self.spill, &self.threads)?);
         }
         match &mut self.row_partitions {
             Some(writer) => writer.push(batch, &keys, &numbers),

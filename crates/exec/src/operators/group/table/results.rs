@@ -74,7 +74,7 @@ impl Groups {
             }
             let groups = partition.keys.len();
             tell(groups, partition.keys.null_keys(), &grouping, work);
-            let mut columns = vec![partitioned::encode_positions(partition.first.iter().copied())];
+            let mut columns = vec![partitioned::position_column(partition.first.iter().copied())];
             columns.extend(partition.results(groups, &grouping)?);
             let mut run = self.spill.writer()?;
             run.write(Batch { columns, rows: groups })?;

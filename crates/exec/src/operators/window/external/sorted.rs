@@ -14,7 +14,6 @@ use crate::operators::sort::{Changes, OrderKey, Sorter, batches, is_word, words_
 use crate::operators::window::Window;
 use crate::operators::window::frames::{FramePartition, turned};
 use crate::operators::window::order::PlacedKey;
-use crate::spill::partitioned::decode_positions;
 use crate::spill::{Disk, Run};
 
 /// The places that rows had, as whole numbers.
@@ -55,9 +54,8 @@ impl SortedPartition {
             let batch = batch?;
             let column = |i: &usize| batch.columns.get(i + 1).map(widen);
             let columns = window.by.iter().chain(&used).filter_map(column).collect::<Result<Vec<_>>>()?;
-            let places = batch.columns.first().map(decode_positions);
-            let places = places.transpose()?.map(|places| Arc::new(places) as ArrayRef);
-            sorter.push(Batch { columns: places.into_iter().chain(columns).collect(), rows: batch.rows })?;
+            let places = batch.columns.first().cloned().into_iter();
+            sorter.push(Batch { columns: places.chain(columns).collect(), rows: batch.rows })?;
         }
         let mut marks = Marks::new(window)?;
         let mut file = disk.spill.writer()?;

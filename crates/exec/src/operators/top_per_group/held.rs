@@ -3,19 +3,19 @@
 use std::cmp::Ordering;
 use std::sync::Arc;
 
-use arrow_array::ArrayRef;
 use churn_core::parallel::Threads;
 use churn_core::{Batch, Result};
 
 use super::candidates::{CandidatePart, GroupCandidates};
-use crate::operators::sort::SortSink;
-use crate::operators::sort::sort_keys::SortKeys;
+use crate::operators::sort::SortKeys;
+use crate::operators::window::{BLOCK_ROWS, WindowRows};
 use crate::runtime::budget::Reservation;
 use crate::runtime::context::Context;
-use crate::runtime::gathered::gathered;
-use crate::runtime::materialized::Materialized;
+use crate::runtime::gathered::{GatheredScan, gathered};
+use crate::runtime::materialized::{Materialized, slices_of};
 use crate::runtime::morsel_output::MorselOutput;
 use crate::runtime::sink::Commit;
+use crate::spill::partitioned::PartitionedSink;
 
 /// Rows over twice those that are wanted before the others are dropped.
 const SURPLUS: usize = 1 << 16;
@@ -23,37 +23,19 @@ const SURPLUS: usize = 1 << 16;
 /// Rows after which it is decided whether most have to be held.
 const TRIED: usize = 1 << 22;
 
-/// Rows that are made a part of the sort together.
-const PART_ROWS: usize = 1 << 14;
+/// Rows after which this is decided where half of them had far fewer groups.
+const TRIED_AS_GROUPS_GROW: usize = 1 << 19;
 
-/// Rows that are held, with their keys.
+/// Rows that are held.
 struct Held {
+    /// Their keys stand behind their columns.
     batch: Batch,
-    /// The key columns.
-    columns: Vec<ArrayRef>,
     keys: SortKeys,
 }
 
 impl Held {
     fn memory(&self) -> usize {
-        let columns: usize = self.columns.iter().map(|column| column.get_array_memory_size()).sum();
-        self.batch.memory() + columns + self.keys.memory()
-    }
-
-    /// The rows in slices, with their key columns.
-    fn into_slices(self) -> Vec<(Batch, Vec<ArrayRef>)> {
-        let slice = |start: usize| {
-            let rows = PART_ROWS.min(self.batch.rows - start);
-            let columns = self.columns.iter().map(|column| column.slice(start, rows)).collect();
-            (self.batch.slice(start, rows), columns)
-        };
-        (0..self.batch.rows).step_by(PART_ROWS).map(slice).collect()
-    }
-
-    /// The rows with the key columns behind their own.
-    fn with_keys(&self) -> Batch {
-        let columns = self.batch.columns.iter().chain(&self.columns).cloned().collect();
-        Batch { columns, rows: self.batch.rows }
+        self.batch.memory() + self.keys.memory()
     }
 }
 
@@ -68,7 +50,6 @@ struct First {
 /// The ordered side.
 pub(crate) struct TopPerGroup {
     workers: Arc<GroupCandidates>,
-    count: usize,
     reservation: Reservation,
     threads: Threads,
     /// In the order in which rows came.
@@ -80,40 +61,52 @@ pub(crate) struct TopPerGroup {
     live: usize,
     /// Candidates that came.
     candidates: usize,
-    /// Takes all rows in the end.
-    sort: SortSink,
+    /// How many groups there were when half of [`TRIED_AS_GROUPS_GROW`] rows had come.
+    groups_of_half: usize,
+    /// Takes all rows once they are distributed.
+    distributed: PartitionedSink<WindowRows>,
+}
+
+/// The rows that are wanted, in the order in which they came, their keys behind their columns.
+pub(crate) struct FirstRows {
+    pub(super) rows: Materialized,
+    /// Whether there are others, too, and the number of each row in its group behind its keys.
+    pub(super) are_numbered: bool,
 }
 
 impl TopPerGroup {
-    pub(super) fn new(workers: Arc<GroupCandidates>, count: usize, context: &Context) -> TopPerGroup {
-        let reservation = || context.budget.reservation();
+    pub(super) fn new(
+        workers: Arc<GroupCandidates>,
+        distributed: PartitionedSink<WindowRows>,
+        context: &Context,
+    ) -> TopPerGroup {
         TopPerGroup {
-            workers,
-            count,
-            reservation: reservation(),
+            reservation: context.budget.reservation(),
             threads: context.threads().clone(),
             held: Vec::new(),
             held_rows: 0,
             firsts: Vec::new(),
             live: 0,
             candidates: 0,
-            sort: SortSink::new(None, reservation(), &context.spill, context.threads().clone()),
+            groups_of_half: 0,
+            distributed,
+            workers,
         }
     }
 
     /// Holds candidates that come behind those that are held.
-    fn hold(&mut self, batch: Batch, columns: Vec<ArrayRef>) -> Result<()> {
-        let keys = self.workers.sort.keys(std::slice::from_ref(&columns), batch.rows)?;
+    fn hold(&mut self, batch: Batch) -> Result<()> {
+        let keys = self.keys(&batch)?;
         let workers = self.workers.clone();
         let mut limits = workers.limits_mut();
         let Some(limits) = limits.as_mut() else { return Ok(()) };
         limits.are_whole &= keys.codes_are_whole();
         let mut numbers = Vec::with_capacity(batch.rows);
-        limits.groups.numbers(&batch.columns_at(&workers.columns), batch.rows, &mut numbers)?;
+        limits.groups.numbers(&batch.columns_at(&workers.window.by), batch.rows, &mut numbers)?;
         limits.last.resize(limits.groups.len(), u128::MAX);
         self.firsts.resize(limits.groups.len(), Vec::new());
         self.held_rows += batch.rows;
-        self.held.push(Held { batch, columns, keys });
+        self.held.push(Held { batch, keys });
         let part = self.held.len() - 1;
         for (row, group) in numbers.iter().map(|number| *number as usize).enumerate() {
             if let Some(last) = self.insert(group, part, row)
@@ -125,6 +118,11 @@ impl TopPerGroup {
         Ok(())
     }
 
+    /// The keys of some rows.
+    fn keys(&self, batch: &Batch) -> Result<SortKeys> {
+        self.workers.sort.keys(&[self.workers.keys_of(batch)], batch.rows)
+    }
+
     /// Puts a row among the first of its group, if it is one of them; gives the code of the last one if the group is full.
     fn insert(&mut self, group: usize, part: usize, row: usize) -> Option<u128> {
         let new = First { code: self.held.get(part)?.keys.code(row), part: part as u32, row: row as u32 };
@@ -132,11 +130,11 @@ impl TopPerGroup {
         // Of equal rows the earlier one stays before.
         let behind = firsts.iter().rev().take_while(|first| self.order(&new, first).is_lt()).count();
         let place = firsts.len() - behind;
-        if place == self.count {
+        if place == self.workers.count {
             return None;
         }
         let firsts = self.firsts.get_mut(group)?;
-        if firsts.len() == self.count {
+        if firsts.len() == self.workers.count {
             firsts.pop();
         } else {
             self.live += 1;
@@ -144,7 +142,7 @@ impl TopPerGroup {
             firsts.reserve_exact(if firsts.len() == firsts.capacity() { firsts.len().max(1) } else { 0 });
         }
         firsts.insert(place, new);
-        firsts.last().filter(|_| firsts.len() == self.count).map(|first| first.code)
+        firsts.last().filter(|_| firsts.len() == self.workers.count).map(|first| first.code)
     }
 
     /// The order of two rows by their keys.
@@ -161,17 +159,14 @@ impl TopPerGroup {
         let mut live: Vec<&mut First> = self.firsts.iter_mut().flatten().collect();
         live.sort_unstable_by_key(|first| (first.part, first.row));
         let places: Vec<(u32, u32)> = live.iter().map(|first| (first.part, first.row)).collect();
-        let batches: Vec<Batch> = self.held.iter().map(Held::with_keys).collect();
-        let Some(width) = self.held.first().map(|held| held.batch.columns.len()) else { return Ok(()) };
-        let mut batch = gathered(&batches.iter().collect::<Vec<_>>(), &places)?;
-        drop(batches);
-        let columns = batch.columns.split_off(width);
-        let keys = self.workers.sort.keys(std::slice::from_ref(&columns), batch.rows)?;
+        let batches: Vec<&Batch> = self.held.iter().map(|held| &held.batch).collect();
+        let batch = gathered(&batches, &places)?;
         for (row, first) in (0u32..).zip(live) {
             (first.part, first.row) = (0, row);
         }
+        let keys = self.keys(&batch)?;
         self.held_rows = batch.rows;
-        self.held = vec![Held { batch, columns, keys }];
+        self.held = vec![Held { batch, keys }];
         Ok(())
     }
 
@@ -184,25 +179,38 @@ impl TopPerGroup {
         groups + firsts + self.held.iter().map(Held::memory).sum::<usize>()
     }
 
-    /// Hands the rows that are held to the sort; all that come from now on go there.
-    fn sort_all(&mut self, work: &mut MorselOutput) -> Result<()> {
+    /// Whether most rows have to be held, by those that came so far.
+    fn holds_most(&mut self) -> bool {
+        let left_out = self.workers.left_out();
+        let rows = left_out + self.candidates;
+        if rows < TRIED_AS_GROUPS_GROW / 2 {
+            self.groups_of_half = self.firsts.len();
+        }
+        // Groups of which all have come fill up, and leave rows out then.
+        let grow = self.firsts.len() * 2 > self.groups_of_half * 3;
+        left_out < self.candidates && rows >= if grow { TRIED_AS_GROUPS_GROW } else { TRIED }
+    }
+
+    /// Distributes the rows that are held, as all that come from now on.
+    fn distribute(&mut self, work: &mut MorselOutput) -> Result<()> {
         *self.workers.limits_mut() = None;
         self.firsts = Vec::new();
         let (bytes, rows) = (self.memory(), std::mem::take(&mut self.held_rows).max(1));
-        let sort = &self.workers.sort;
-        let mut slices = std::mem::take(&mut self.held).into_iter().flat_map(Held::into_slices);
+        let workers = self.workers.clone();
+        let held = std::mem::take(&mut self.held).into_iter();
+        let mut slices = held.flat_map(|held| slices_of(held.batch, BLOCK_ROWS));
         let mut left = rows;
         loop {
-            // A few at a time, since the sort may have to put them on disk.
-            let some: Vec<_> = slices.by_ref().take(self.threads.count()).collect();
+            // A few at a time, since they may have to be put on disk.
+            let some: Vec<Batch> = slices.by_ref().take(self.threads.count()).collect();
             if some.is_empty() {
                 return self.reservation.hold(0);
             }
-            left -= some.iter().map(|(batch, _)| batch.rows).sum::<usize>().min(left);
-            let parts = self.threads.each(some.into_iter(), |(batch, keys)| sort.part_of(batch, keys))?;
-            // What the sort holds from now on it reserves itself.
+            left -= some.iter().map(|batch| batch.rows).sum::<usize>().min(left);
+            let blocks = self.threads.each(some.into_iter(), |batch| workers.distributed(vec![batch]))?;
+            // What is held from now on is reserved there.
             let _ = self.reservation.try_hold((bytes as u128 * left as u128 / rows as u128) as usize);
-            parts.into_iter().try_for_each(|part| self.sort.commit(part, work).map(drop))?;
+            blocks.into_iter().try_for_each(|block| self.distributed.commit(block, work).map(drop))?;
         }
     }
 
@@ -214,42 +222,40 @@ impl TopPerGroup {
 
 impl Commit for TopPerGroup {
     type Part = CandidatePart;
-    type Output = Materialized;
+    type Output = FirstRows;
 
     fn commit(&mut self, part: CandidatePart, work: &mut MorselOutput) -> Result<bool> {
         let batches = match part {
             CandidatePart::Candidates(batches) => batches,
             // Workers make some once no rows are left out, which stays so.
-            CandidatePart::Sorted(part) => return self.sort.commit(part, work),
+            CandidatePart::Distributed(block) => return self.distributed.commit(block, work),
         };
         if !self.leaves_out() {
-            for (batch, columns) in batches {
-                let part = self.workers.sort.part_of(batch, columns)?;
-                self.sort.commit(part, work)?;
-            }
-            return Ok(true);
+            return self.distributed.commit(self.workers.distributed(batches)?, work);
         }
-        for (batch, columns) in batches {
+        for batch in batches {
             self.candidates += batch.rows;
-            self.hold(batch, columns)?;
+            self.hold(batch)?;
         }
         if self.held_rows > 2 * self.live + SURPLUS {
             self.shrink()?;
         }
-        let left_out = self.workers.left_out();
-        let holds_most = left_out < self.candidates && left_out + self.candidates >= TRIED;
         // While rows are dropped or handed over, the new ones stand beside the old ones.
-        if holds_most || !self.reservation.try_hold(2 * self.memory()) {
-            self.sort_all(work)?;
+        if self.holds_most() || !self.reservation.try_hold(2 * self.memory()) {
+            self.distribute(work)?;
         }
         Ok(true)
     }
 
-    fn finish(mut self, work: &mut MorselOutput) -> Result<Materialized> {
-        if self.leaves_out() {
-            self.shrink()?;
-            self.sort_all(work)?;
+    fn finish(self, work: &mut MorselOutput) -> Result<FirstRows> {
+        if !self.leaves_out() {
+            return Ok(FirstRows { rows: self.distributed.finish(work)?, are_numbered: true });
         }
-        self.sort.finish(work)
+        let mut places: Vec<(u32, u32)> =
+            self.firsts.iter().flatten().map(|first| (first.part, first.row)).collect();
+        places.sort_unstable();
+        let batches = self.held.into_iter().map(|held| held.batch).collect();
+        let rows = GatheredScan::new(batches, places, self.reservation);
+        Ok(FirstRows { rows: Materialized::Scan(Box::new(rows)), are_numbered: false })
     }
 }
