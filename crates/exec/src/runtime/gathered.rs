@@ -17,38 +17,58 @@ use crate::runtime::budget::Reservation;
 /// Rows that are gathered together.
 const ROWS: usize = 1 << 14;
 
+/// The columns of some batches that rows are gathered from: of each column the array of each batch, all of one type.
+pub(crate) struct GatherSources(Vec<Vec<ArrayRef>>);
+
 /// The rows of some batches at some places.
 pub(crate) fn gathered(batches: &[&Batch], places: &[Place]) -> Result<Batch> {
-    let width = batches.iter().map(|b| b.columns.len()).max().unwrap_or(0);
-    let column = |i: usize| -> Result<ArrayRef> {
-        let empty = || Error::new(ErrorKind::Internal, "A batch lacks a column.");
-        let mut parts: Vec<ArrayRef> = batches.iter().filter_map(|b| b.columns.get(i).cloned()).collect();
-        alike(&mut parts)?;
-        let kind = parts.first().ok_or_else(empty)?.data_type();
-        macro_rules! primitive {
-            ($t:ty) => {{
-                let parts: Vec<_> = parts.iter().map(|p| p.as_primitive::<$t>()).collect();
-                Ok(Arc::new(gather::primitives(&parts, places)))
-            }};
+    GatherSources::new(batches)?.rows(places)
+}
+
+impl GatherSources {
+    /// The columns of these batches. The cost is one step for each array.
+    pub(crate) fn new(batches: &[&Batch]) -> Result<GatherSources> {
+        let width = batches.iter().map(|b| b.columns.len()).max().unwrap_or(0);
+        let column = |i: usize| {
+            let mut parts: Vec<ArrayRef> = batches.iter().filter_map(|b| b.columns.get(i).cloned()).collect();
+            alike(&mut parts).map(|()| parts)
+        };
+        (0..width).map(column).collect::<Result<_>>().map(GatherSources)
+    }
+
+    /// The rows at these places, each a batch and a row of it.
+    pub(crate) fn rows(&self, places: &[Place]) -> Result<Batch> {
+        let columns = self.0.iter().map(|parts| column(parts, places)).collect::<Result<_>>()?;
+        Ok(Batch { columns, rows: places.len() })
+    }
+}
+
+/// The values of a column at some places.
+fn column(parts: &[ArrayRef], places: &[Place]) -> Result<ArrayRef> {
+    let empty = || Error::new(ErrorKind::Internal, "A batch lacks a column.");
+    let kind = parts.first().ok_or_else(empty)?.data_type();
+    macro_rules! primitive {
+        ($t:ty) => {{
+            let parts: Vec<_> = parts.iter().map(|p| p.as_primitive::<$t>()).collect();
+            Ok(Arc::new(gather::primitives(&parts, places)))
+        }};
+    }
+    downcast_primitive! {
+        kind => (primitive),
+        DataType::LargeBinary if parts.iter().all(|p| p.null_count() == 0) => {
+            let parts: Vec<_> = parts.iter().map(|p| p.as_binary::<i64>()).collect();
+            Ok(Arc::new(gather::bytes(&parts, places)))
         }
-        downcast_primitive! {
-            kind => (primitive),
-            DataType::LargeBinary if parts.iter().all(|p| p.null_count() == 0) => {
-                let parts: Vec<_> = parts.iter().map(|p| p.as_binary::<i64>()).collect();
-                Ok(Arc::new(gather::bytes(&parts, places)))
-            }
-            DataType::Utf8View => {
-                let parts: Vec<_> = parts.iter().map(|p| p.as_string_view()).collect();
-                Ok(Arc::new(gather::texts(&parts, places)))
-            }
-            _ => {
-                let parts: Vec<&dyn Array> = parts.iter().map(|p| p.as_ref()).collect();
-                let places: Vec<(usize, usize)> = places.iter().map(|(p, r)| (*p as usize, *r as usize)).collect();
-                arrow_select::interleave::interleave(&parts, &places).map_err(churn_core::arrow_error)
-            }
+        DataType::Utf8View => {
+            let parts: Vec<_> = parts.iter().map(|p| p.as_string_view()).collect();
+            Ok(Arc::new(gather::texts(&parts, places)))
         }
-    };
-    Ok(Batch { columns: (0..width).map(column).collect::<Result<_>>()?, rows: places.len() })
+        _ => {
+            let parts: Vec<&dyn Array> = parts.iter().map(|p| p.as_ref()).collect();
+            let places: Vec<(usize, usize)> = places.iter().map(|(p, r)| (*p as usize, *r as usize)).collect();
+            arrow_select::interleave::interleave(&parts, &places).map_err(churn_core::arrow_error)
+        }
+    }
 }
 
 /// All rows of some batches, each at its place in an order.
@@ -60,15 +80,20 @@ pub(crate) struct GatheredScan {
 }
 
 struct GatheredRows {
-    batches: Vec<Batch>,
+    sources: GatherSources,
     places: Vec<Place>,
 }
 
 impl GatheredScan {
     /// The rows of the batches at these places, which are a batch and a row of it each.
-    pub(crate) fn new(batches: Vec<Batch>, places: Vec<Place>, reservation: Reservation) -> GatheredScan {
-        let rows = Arc::new(GatheredRows { batches, places });
-        GatheredScan { rows, given: Mutex::new(0), _reservation: reservation }
+    pub(crate) fn new(
+        batches: &[Batch],
+        places: Vec<Place>,
+        reservation: Reservation,
+    ) -> Result<GatheredScan> {
+        let sources = GatherSources::new(&batches.iter().collect::<Vec<_>>())?;
+        let rows = Arc::new(GatheredRows { sources, places });
+        Ok(GatheredScan { rows, given: Mutex::new(0), _reservation: reservation })
     }
 }
 
@@ -107,7 +132,6 @@ impl Morsel for GatheredSlice {
         if range.is_empty() {
             return Ok(None);
         }
-        let batches: Vec<&Batch> = self.rows.batches.iter().collect();
-        Decoded::tested(gathered(&batches, known_part(&self.rows.places, range))?, test).map(Some)
+        Decoded::tested(self.rows.sources.rows(known_part(&self.rows.places, range))?, test).map(Some)
     }
 }

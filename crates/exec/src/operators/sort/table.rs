@@ -1,7 +1,7 @@
 //! Rows with their keys, the numbers they are sorted by, and rows gathered in any order.
 
 use std::ops::Range;
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
 use arrow_array::ArrayRef;
 use arrow_array::builder::LargeBinaryBuilder;
@@ -13,7 +13,7 @@ use churn_kernels::{prefetch, sorting};
 use super::bounds::RangeBounds;
 use super::sort_keys::SortKeys;
 use super::ties::{self, Round};
-use crate::runtime::gathered::gathered;
+use crate::runtime::gathered::GatherSources;
 
 /// Rows that are gathered together.
 pub(super) const ROWS: usize = 1 << 13;
@@ -58,6 +58,8 @@ pub(super) struct SortTable {
     /// Bits of a place: of the row in its part, and of both.
     pub(super) row_bits: u32,
     pub(super) place_bits: u32,
+    /// What rows are gathered from, once some were.
+    sources: OnceLock<GatherSources>,
 }
 
 /// The words of a key in all parts.
@@ -90,7 +92,7 @@ impl SortTable {
         let fields: Vec<Field> = fields.into_iter().map(field).collect();
         let is_long = |field| parts.iter().any(|part| part.keys.is_long(field));
         let rounds = ties::rounds(&fields, is_long, u128::BITS - place_bits);
-        SortTable { parts, fields, rounds, row_bits, place_bits }
+        SortTable { parts, fields, rounds, row_bits, place_bits, sources: OnceLock::new() }
     }
 
     pub(super) fn rows(&self) -> usize {
@@ -172,8 +174,15 @@ impl SortTable {
     /// The rows with these numbers, in this order.
     pub(super) fn gathered(&self, numbers: &[u128]) -> Result<Batch> {
         let places: Vec<(u32, u32)> = numbers.iter().map(|n| self.place(*n)).collect();
-        let batches: Vec<&Batch> = self.parts.iter().map(|p| &p.batch).collect();
-        gathered(&batches, &places)
+        let sources = match self.sources.get() {
+            Some(sources) => sources,
+            None => {
+                let batches: Vec<&Batch> = self.parts.iter().map(|p| &p.batch).collect();
+                let sources = GatherSources::new(&batches)?;
+                self.sources.get_or_init(|| sources)
+            }
+        };
+        sources.rows(&places)
     }
 
     /// The keys of the rows with these numbers, as bytes that compare alike in every run.

@@ -254,8 +254,8 @@ impl Commit for TopPerGroup {
         let mut places: Vec<(u32, u32)> =
             self.firsts.iter().flatten().map(|first| (first.part, first.row)).collect();
         places.sort_unstable();
-        let batches = self.held.into_iter().map(|held| held.batch).collect();
-        let rows = GatheredScan::new(batches, places, self.reservation);
+        let batches: Vec<Batch> = self.held.into_iter().map(|held| held.batch).collect();
+        let rows = GatheredScan::new(&batches, places, self.reservation)?;
         Ok(FirstRows { rows: Materialized::Scan(Box::new(rows)), are_numbered: false })
     }
 }

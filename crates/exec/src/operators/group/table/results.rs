@@ -54,7 +54,8 @@ impl Groups {
         let bytes = batches.iter().map(Batch::memory).sum::<usize>() + places.len() * size_of::<Place>();
         // They are there already, whether the budget has room for them or not.
         let _is_held = self.reservation.try_hold(bytes);
-        Ok(Materialized::Scan(Box::new(GatheredScan::new(batches, places, self.reservation))))
+        let rows = GatheredScan::new(&batches, places, self.reservation)?;
+        Ok(Materialized::Scan(Box::new(rows)))
     }
 
     /// The result of groups that are on disk: a partition at a time, each a run by first appearance.
