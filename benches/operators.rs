@@ -135,6 +135,14 @@ fn partitions(bencher: Bencher<'_, '_>, by: &str) {
     timed(bencher, 2, &[&window, "total: n = count(m)"], |t| assert_eq!(int(t, "n"), ROWS as i64));
 }
 
+/// The first rows of the groups of a sort: of few groups others are left out while they are read, many are worked out at the end.
+#[divan::bench(args = ["grade", "farm", "farm, day", "id"])]
+fn first_of_groups(bencher: Bencher<'_, '_>, keys: &str) {
+    let first = format!("first 2 per {keys}");
+    let steps = ["sort litres desc", &first, "total: n = count()"];
+    timed(bencher, 2, &steps, |t| assert!(int(t, "n") >= 6));
+}
+
 /// Long texts of the rows before.
 #[divan::bench(args = ["grade", "farm"])]
 fn texts_before(bencher: Bencher<'_, '_>, by: &str) {

@@ -152,7 +152,7 @@ fn the_first_rows_of_many_groups_are_those_of_a_whole_sort(
 ) {
     const MANY: usize = 800_000;
     let group = |number: usize| number % (MANY / places) / 5;
-    let litres = |number: usize| (number % 11 != 0).then_some((number * 7919 + 13) as i64 % 601);
+    let litres = |number: usize| (!number.is_multiple_of(11)).then_some((number * 7919 + 13) as i64 % 601);
     let mut expected: Vec<usize> = (0..MANY).collect();
     expected.sort_by_key(|number| (litres(*number).is_none(), Reverse(litres(*number))));
     let mut seen = vec![0; MANY];
