@@ -256,7 +256,6 @@ pub(super) struct BuildSink {
     spec: Arc<JoinSpec>,
     batches: Vec<Batch>,
     writer: Option<PartitionWriter>,
-    row: u64,
     reservation: Reservation,
     budget: Budget,
     spill: Spill,
@@ -269,7 +268,6 @@ impl BuildSink {
             spec: spec.clone(),
             batches: Vec::new(),
             writer: None,
-            row: 0,
             reservation: context.budget.reservation(),
             budget: context.budget.clone(),
             spill: context.spill.clone(),
@@ -285,9 +283,7 @@ impl BuildSink {
         };
         for batch in batches {
             let (keys, _) = self.spec.of_side(&batch);
-            let numbers: Vec<u64> = (self.row..self.row + batch.rows as u64).collect();
-            self.row += batch.rows as u64;
-            writer.push(&batch, &keys, &numbers)?;
+            writer.push_next(&batch, &keys)?;
         }
         Ok(())
     }

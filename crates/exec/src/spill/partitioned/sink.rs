@@ -121,7 +121,6 @@ pub(crate) struct PartitionedSink<H> {
     threads: Threads,
     reservation: Reservation,
     writer: Option<PartitionWriter>,
-    row: u64,
     /// How workers partition them.
     spilling: Spilling,
 }
@@ -155,7 +154,6 @@ impl<H: HeldRows> PartitionedSink<H> {
             threads: context.threads().clone(),
             reservation: context.budget.reservation(),
             writer: None,
-            row: 0,
             spilling: Spilling::new(keys, context),
         }
     }
@@ -186,15 +184,13 @@ impl<H: HeldRows> PartitionedSink<H> {
 
     /// Writes the next rows to their partitions.
     fn write(&mut self, rows: &PartitionedRows) -> Result<()> {
-        let first = self.row;
-        self.row += rows.len() as u64;
         let writer = match &mut self.writer {
             Some(writer) => writer,
             none => {
                 none.insert(PartitionWriter::new(self.spilling.kinds.clone(), &self.spill, &self.threads)?)
             }
         };
-        writer.add(rows, |place| first + u64::from(place))
+        writer.add_next(rows)
     }
 }
 

@@ -97,10 +97,7 @@ impl Local for LocalPartitions<'_> {
 }
 
 /// The sink that partitions all rows: its output are the runs of the partitions.
-pub(crate) struct PartitionAll {
-    writer: PartitionWriter,
-    row: u64,
-}
+pub(crate) struct PartitionAll(PartitionWriter);
 
 impl PartitionAll {
     /// Of rows with keys of these types at these places.
@@ -110,7 +107,7 @@ impl PartitionAll {
     ) -> Result<Sink<Spilling, PartitionAll>> {
         let writer = PartitionWriter::new(kinds.clone(), &context.spill, context.threads())?;
         let worker = Spilling::new((keys, kinds), context);
-        Ok(Sink { worker: Arc::new(worker), commit: PartitionAll { writer, row: 0 } })
+        Ok(Sink { worker: Arc::new(worker), commit: PartitionAll(writer) })
     }
 }
 
@@ -130,12 +127,10 @@ impl Commit for PartitionAll {
     type Output = Vec<Run>;
 
     fn commit(&mut self, rows: PartitionedRows, _: &mut MorselOutput) -> Result<bool> {
-        let first = self.row;
-        self.row += rows.len() as u64;
-        self.writer.add(&rows, |place| first + u64::from(place)).map(|()| true)
+        self.0.add_next(&rows).map(|()| true)
     }
 
     fn finish(self, _: &mut MorselOutput) -> Result<Vec<Run>> {
-        self.writer.finish()
+        self.0.finish()
     }
 }

@@ -28,6 +28,8 @@ pub(crate) struct PartitionWriter {
     numbers: Vec<u64>,
     bytes: usize,
     files: Vec<PartitionFile>,
+    /// The position of the next row, where rows come one behind the other.
+    next: u64,
     /// Threads that may write them.
     threads: Threads,
 }
@@ -139,7 +141,16 @@ impl PartitionWriter {
     ) -> Result<PartitionWriter> {
         let files = (0..PARTITIONS).map(|_| PartitionFile::new(spill)).collect::<Result<_>>()?;
         let threads = threads.clone();
-        Ok(PartitionWriter { kinds, level, rows: Vec::new(), numbers: Vec::new(), bytes: 0, files, threads })
+        Ok(PartitionWriter {
+            kinds,
+            level,
+            rows: Vec::new(),
+            numbers: Vec::new(),
+            bytes: 0,
+            files,
+            next: 0,
+            threads,
+        })
     }
 
     /// Partitions rows by these keys; `numbers` has the place of each.
@@ -149,6 +160,13 @@ impl PartitionWriter {
         self.rows.push(Batch { columns, rows: batch.rows });
         self.numbers.extend_from_slice(numbers);
         if self.numbers.len() >= TOGETHER || self.bytes >= TOGETHER_BYTES { self.settle() } else { Ok(()) }
+    }
+
+    /// The same, of rows that come behind all others.
+    pub(crate) fn push_next(&mut self, batch: &Batch, keys: &[ArrayRef]) -> Result<()> {
+        let first = self.next;
+        self.next += batch.rows as u64;
+        self.push(batch, keys, &(first..self.next).collect::<Vec<u64>>())
     }
 
     fn settle(&mut self) -> Result<()> {
@@ -162,8 +180,15 @@ impl PartitionWriter {
         Ok(())
     }
 
+    /// Writes rows that are partitioned, and come behind all others.
+    pub(super) fn add_next(&mut self, rows: &PartitionedRows) -> Result<()> {
+        let first = self.next;
+        self.next += rows.len() as u64;
+        self.add(rows, |place| first + u64::from(place))
+    }
+
     /// Writes rows that are partitioned; `position` tells the position of each by its place among them.
-    pub(super) fn add(&mut self, rows: &PartitionedRows, position: impl Fn(u32) -> u64 + Sync) -> Result<()> {
+    fn add(&mut self, rows: &PartitionedRows, position: impl Fn(u32) -> u64 + Sync) -> Result<()> {
         let add = |(number, file): (usize, &mut PartitionFile)| match rows.of(number)? {
             Some((mut batch, places)) => {
                 batch.columns.insert(0, position_column(places.iter().map(|place| position(*place))));

@@ -47,9 +47,8 @@ pub(crate) struct Groups {
     threads: Threads,
     /// Rows that stay.
     rows: BroadcastRows,
-    /// Rows that stay, partitioned by their keys, once there was no room for their groups; and the place of the next.
+    /// Rows that stay, partitioned by their keys, once there was no room for their groups.
     row_partitions: Option<PartitionWriter>,
-    row: u64,
     reservation: Reservation,
 }
 
@@ -73,7 +72,6 @@ pub(crate) fn sink(
         threads,
         rows: BroadcastRows::default(),
         row_partitions: None,
-        row: 0,
         reservation: budget.reservation(),
     };
     Ok(Sink { worker: Arc::new(GroupWorkers(grouping)), commit })
@@ -232,14 +230,12 @@ impl Groups {
     /// Deals rows that stay to files by their keys.
     fn partition_rows(&mut self, batch: &Batch) -> Result<()> {
         let keys = self.grouping.key_columns(batch)?;
-        let numbers: Vec<u64> = (self.row..self.row + batch.rows as u64).collect();
-        self.row += batch.rows as u64;
         if self.row_partitions.is_none() {
             self.row_partitions =
                 Some(PartitionWriter::new(self.grouping.kinds.clone(), &self.spill, &self.threads)?);
         }
         match &mut self.row_partitions {
-            Some(writer) => writer.push(batch, &keys, &numbers),
+            Some(writer) => writer.push_next(batch, &keys),
             None => Ok(()),
         }
     }
